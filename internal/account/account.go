@@ -1,0 +1,266 @@
+// Package account describes hosting accounts: how to reach the files, which
+// domains and database servers there are. It reads the account file and says
+// all that is wrong with one; it reaches nothing itself.
+package account
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/url"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"tivset/internal/fault"
+	"tivset/internal/near"
+)
+
+// Account is a hosting account, as its file says.
+type Account struct {
+	Name      string     `yaml:"account" json:"account"`
+	Reach     string     `yaml:"reach" json:"reach"`
+	Domains   []Domain   `yaml:"domains" json:"domains"`
+	Databases []Database `yaml:"databases,omitempty" json:"databases"`
+	Runtime   Runtime    `yaml:"runtime,omitempty" json:"runtime,omitzero"`
+	Store     string     `yaml:"store,omitempty" json:"store"`
+	Mail      *Mail      `yaml:"mail,omitempty" json:"mail,omitempty"`
+}
+
+// Domain is a domain or subdomain of the account.
+type Domain struct {
+	Name    string `yaml:"name" json:"name"`
+	Folder  string `yaml:"folder" json:"folder"`                       // the document root, from the account's top
+	URL     string `yaml:"url,omitempty" json:"url"`                   // without a final slash
+	Connect string `yaml:"connect,omitempty" json:"connect,omitempty"` // host:port to use when the name does not resolve
+	Primary bool   `yaml:"primary,omitempty" json:"primary"`
+}
+
+// Database is a database server that the account's sites can use.
+type Database struct {
+	Name     string   `yaml:"name" json:"name"`
+	Engine   string   `yaml:"engine" json:"engine"`
+	Server   string   `yaml:"server" json:"server"`                       // host:port or a socket's path, as seen from here
+	ForSites string   `yaml:"for-sites,omitempty" json:"for_sites"`       // host or host:port, as the sites see it
+	Clients  []string `yaml:"clients,omitempty" json:"clients,omitempty"` // hosts that the server sees the sites come from
+	Admin    *Login   `yaml:"admin,omitempty" json:"admin,omitempty"`     // who may create
+	Make     string   `yaml:"make,omitempty" json:"make,omitempty"`       // by-hand or helper, when there is no admin
+	Prefix   string   `yaml:"prefix,omitempty" json:"prefix"`             // what names must begin with
+}
+
+// Login is a user of a database server. Password is a reference, vault:NAME
+// once the account is kept; it never reaches JSON.
+type Login struct {
+	User     string `yaml:"user" json:"user"`
+	Password string `yaml:"password,omitempty" json:"-"`
+}
+
+// Runtime is where the account's command-line programs are.
+type Runtime struct {
+	PHP string `yaml:"php,omitempty" json:"php,omitempty"`
+}
+
+// Mail is how the account's mail is sent.
+type Mail struct {
+	Server string `yaml:"server" json:"server"`
+	From   string `yaml:"from" json:"from"`
+}
+
+// DefaultStore is the account's store when the file names none.
+const DefaultStore = ".tivset"
+
+var (
+	accountName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,40}$`)
+	domainName  = regexp.MustCompile(`^([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?)(\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?)*$`)
+	prefixName  = regexp.MustCompile(`^[a-z0-9_]{0,16}$`)
+	unknownKey  = regexp.MustCompile(`line (\d+): field (\S+) not found in type account\.(\w+)`)
+)
+
+// Parse reads an account file, strictly, and fills in what may be left out.
+func Parse(text []byte) (*Account, error) {
+	decoder := yaml.NewDecoder(bytes.NewReader(text))
+	decoder.KnownFields(true)
+	a := &Account{}
+	if err := decoder.Decode(a); err != nil {
+		return nil, parseFault(err)
+	}
+	if err := decoder.Decode(&Account{}); !errors.Is(err, io.EOF) {
+		return nil, fault.New(fault.Usage, "the account file has more than one document", "", "Keep one account a file.")
+	}
+	a.complete()
+	return a, fault.Join("the account file has mistakes", "Correct them and add the account again.", a.problems())
+}
+
+func parseFault(err error) error {
+	if errors.Is(err, io.EOF) {
+		return fault.New(fault.Usage, "the account file is empty", "", "See “Accounts” in the README for an example.")
+	}
+	var problems []fault.Problem
+	keys := []string{"account", "reach", "domains", "databases", "runtime", "store", "mail", "name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "prefix", "user", "password", "php", "from"}
+	for _, m := range unknownKey.FindAllStringSubmatch(err.Error(), -1) {
+		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here", Remedy: near.Hint(m[2], keys)})
+	}
+	if len(problems) > 0 {
+		return fault.Join("the account file has mistakes", "Correct them and add the account again.", problems)
+	}
+	return fault.New(fault.Usage, "the account file cannot be read", "", "See “Accounts” in the README for an example.").Because(err)
+}
+
+// complete fills in what may be left out.
+func (a *Account) complete() {
+	if a.Store == "" {
+		a.Store = DefaultStore
+	}
+	for i := range a.Domains {
+		d := &a.Domains[i]
+		if d.URL == "" {
+			d.URL = "http://" + d.Name
+		}
+		d.URL = strings.TrimSuffix(d.URL, "/")
+		d.Folder = strings.Trim(d.Folder, "/")
+	}
+	for i := range a.Databases {
+		d := &a.Databases[i]
+		if d.ForSites == "" {
+			d.ForSites = d.Server
+		}
+		if len(d.Clients) == 0 {
+			d.Clients = clients(d.Server)
+		}
+	}
+}
+
+// clients says from where sites come in the eyes of a server: from the same
+// machine when we reach it there ourselves, else from anywhere.
+func clients(server string) []string {
+	host, _, err := net.SplitHostPort(server)
+	if err != nil {
+		host = server
+	}
+	if ip := net.ParseIP(host); strings.HasPrefix(server, "/") || host == "localhost" || ip != nil && ip.IsLoopback() {
+		return []string{"localhost", "127.0.0.1"}
+	}
+	return []string{"%"}
+}
+
+func (a *Account) problems() []fault.Problem {
+	var out []fault.Problem
+	wrong := func(id, what, remedy string) {
+		out = append(out, fault.Problem{ID: id, What: what, Remedy: remedy})
+	}
+	if !accountName.MatchString(a.Name) {
+		wrong("account", fmt.Sprintf("%q is not a name for an account", a.Name), "Use lower case letters, digits and -.")
+	}
+	if _, err := a.Top(); err != nil {
+		wrong("reach", err.Error(), "Write local: and the account's folder, such as local:/srv/quillmere.")
+	}
+	if !inside(a.Store) {
+		wrong("store", fmt.Sprintf("%q is not a folder inside the account", a.Store), "Write it from the account's top, such as .tivset.")
+	}
+	if len(a.Domains) == 0 {
+		wrong("domains", "there are none", "Add at least one, with name and folder.")
+	}
+	for i, d := range a.Domains {
+		id := fmt.Sprintf("domains[%d]", i)
+		if !domainName.MatchString(d.Name) {
+			wrong(id+".name", fmt.Sprintf("%q is not a domain", d.Name), "Write the name in lower case, without http:// and without a path.")
+		}
+		if !inside(d.Folder) {
+			wrong(id+".folder", fmt.Sprintf("%q is not a folder inside the account", d.Folder), "Write the document root from the account's top, such as web/lockside.")
+		}
+		if d.Folder == a.Store || strings.HasPrefix(a.Store, d.Folder+"/") {
+			wrong("store", "the store lies in the document root of "+d.Name, "Choose a folder that no domain serves.")
+		}
+		if u, err := url.Parse(d.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() != d.Name || u.Path != "" {
+			wrong(id+".url", fmt.Sprintf("%q does not lead to %s", d.URL, d.Name), "Write http:// or https://, the domain, and the port where it is unusual.")
+		}
+		if d.Connect != "" && !hostPort(d.Connect) {
+			wrong(id+".connect", fmt.Sprintf("%q is not host:port", d.Connect), "Write it as 127.0.0.1:8780.")
+		}
+		if slices.IndexFunc(a.Domains, func(o Domain) bool { return o.Name == d.Name }) != i {
+			wrong(id+".name", d.Name+" stands twice", "Keep one.")
+		}
+	}
+	for i, d := range a.Databases {
+		out = append(out, d.problems(fmt.Sprintf("databases[%d]", i))...)
+	}
+	if a.Mail != nil && !hostPort(a.Mail.Server) {
+		wrong("mail.server", fmt.Sprintf("%q is not host:port", a.Mail.Server), "Write it as 127.0.0.1:25.")
+	}
+	return out
+}
+
+func (d *Database) problems(id string) []fault.Problem {
+	var out []fault.Problem
+	wrong := func(key, what, remedy string) {
+		out = append(out, fault.Problem{ID: id + key, What: what, Remedy: remedy})
+	}
+	if !accountName.MatchString(d.Name) {
+		wrong(".name", fmt.Sprintf("%q is not a name", d.Name), "Use lower case letters, digits and -, such as main.")
+	}
+	if d.Engine != "mariadb" {
+		wrong(".engine", fmt.Sprintf("%q cannot be used", d.Engine), "This release knows mariadb (MySQL servers too).")
+	}
+	if !strings.HasPrefix(d.Server, "/") && !hostPort(d.Server) {
+		wrong(".server", fmt.Sprintf("%q is neither host:port nor the path of a socket", d.Server), "Write it as 127.0.0.1:3306.")
+	}
+	if d.Make != "" && d.Make != "by-hand" && d.Make != "helper" {
+		wrong(".make", fmt.Sprintf("%q is not a way to make databases", d.Make), "Write by-hand or helper, or give admin.")
+	}
+	if (d.Admin == nil) == (d.Make == "") {
+		wrong(".admin", "it must say either admin or make", "admin: {user, password} of a user who may create databases.")
+	}
+	if d.Admin != nil && d.Admin.User == "" {
+		wrong(".admin.user", "it is empty", "Name the user who may create databases.")
+	}
+	if !prefixName.MatchString(d.Prefix) {
+		wrong(".prefix", fmt.Sprintf("%q cannot begin a name", d.Prefix), "Use at most 16 lower case letters, digits and _.")
+	}
+	return out
+}
+
+// inside says whether a path stays below the account's top.
+func inside(p string) bool {
+	return p != "" && p != "." && fs.ValidPath(path.Clean(p)) && !strings.Contains(p, `\`)
+}
+
+func hostPort(s string) bool {
+	host, port, err := net.SplitHostPort(s)
+	n, errPort := strconv.Atoi(port)
+	return err == nil && errPort == nil && host != "" && n > 0 && n < 65536
+}
+
+// Top gives the account's folder on this machine.
+func (a *Account) Top() (string, error) {
+	scheme, rest, _ := strings.Cut(a.Reach, ":")
+	switch {
+	case scheme == "local" && filepath.IsAbs(rest):
+		return filepath.Clean(rest), nil
+	case scheme == "local":
+		return "", fmt.Errorf("%q does not give a folder from the root", a.Reach)
+	case slices.Contains([]string{"sftp", "ftp", "ftps"}, scheme):
+		return "", fmt.Errorf("%s is not available in this release", scheme)
+	}
+	return "", fmt.Errorf("%q is not a way to reach files", a.Reach)
+}
+
+// Database returns the server of a name, or nil.
+func (a *Account) Database(name string) *Database {
+	for i := range a.Databases {
+		if a.Databases[i].Name == name {
+			return &a.Databases[i]
+		}
+	}
+	return nil
+}
+
+// Format writes the account as its file.
+func (a *Account) Format() ([]byte, error) { return yaml.Marshal(a) }

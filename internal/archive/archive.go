@@ -1,0 +1,217 @@
+// Package archive reads the archives that apps come in: tar (plain, gzip,
+// bzip2, xz) and zip, told apart by their first bytes.
+//
+// An archive is somebody else's: entries that lead out of the folder, links,
+// devices, doubled names and sizes beyond all measure are refused while
+// reading, before anything of them is written.
+package archive
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"compress/bzip2"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/ulikunitz/xz"
+)
+
+// Entry is a file or folder in an archive.
+type Entry struct {
+	Name string // below the top folder, clean
+	Dir  bool
+	Mode fs.FileMode // permission bits only, never set-user-id and the like
+	Size int64
+}
+
+// Limits bound what an archive may hold.
+type Limits struct {
+	Entries int
+	Bytes   int64 // unpacked
+}
+
+// DefaultLimits are far beyond what any app needs.
+var DefaultLimits = Limits{Entries: 200_000, Bytes: 8 << 30}
+
+// ErrHostile matches every archive that was refused for what is in it.
+var ErrHostile = errors.New("the archive is not safe")
+
+func hostile(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", ErrHostile, fmt.Sprintf(format, args...))
+}
+
+// Walk calls each for every entry below the folder top ("" for all), in the
+// order of the archive. The reader is the entry's content, good until each
+// returns.
+func Walk(ctx context.Context, file *os.File, top string, limits Limits, each func(Entry, io.Reader) error) error {
+	w := &walk{top: strings.Trim(top, "/"), limits: limits, seen: map[string]bool{}, each: each}
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	buffered := bufio.NewReaderSize(file, 1<<16)
+	magic, err := buffered.Peek(8)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	if bytes.HasPrefix(magic, []byte("PK\x03\x04")) {
+		err = w.zip(ctx, file)
+	} else {
+		var unpacked io.Reader
+		if unpacked, err = decompress(magic, buffered); err == nil {
+			err = w.tar(ctx, unpacked)
+		}
+	}
+	if err == nil && len(w.seen) == 0 {
+		return hostile("nothing is in it below %q", top)
+	}
+	return err
+}
+
+func decompress(magic []byte, r io.Reader) (io.Reader, error) {
+	switch {
+	case bytes.HasPrefix(magic, []byte{0x1f, 0x8b}):
+		return gzip.NewReader(r)
+	case bytes.HasPrefix(magic, []byte("\xfd7zXZ\x00")):
+		return xz.NewReader(r)
+	case bytes.HasPrefix(magic, []byte("BZh")):
+		return bzip2.NewReader(r), nil
+	}
+	return r, nil
+}
+
+type walk struct {
+	top    string
+	limits Limits
+	seen   map[string]bool
+	bytes  int64
+	each   func(Entry, io.Reader) error
+}
+
+func (w *walk) tar(ctx context.Context, r io.Reader) error {
+	t := tar.NewReader(r)
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("read the archive: %w", err)
+		}
+		switch h.Typeflag {
+		case tar.TypeReg, tar.TypeDir:
+			if err := w.entry(h.Name, h.FileInfo().Mode(), h.Size, t); err != nil {
+				return err
+			}
+		case tar.TypeXGlobalHeader:
+		default:
+			return hostile("%q is a link or a device", h.Name)
+		}
+	}
+}
+
+func (w *walk) zip(ctx context.Context, file *os.File) error {
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	z, err := zip.NewReader(file, info.Size())
+	if err != nil {
+		return fmt.Errorf("read the archive: %w", err)
+	}
+	for _, f := range z.File {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if m := f.Mode(); !m.IsDir() && !m.IsRegular() {
+			return hostile("%q is a link or a device", f.Name)
+		}
+		content, err := f.Open()
+		if err != nil {
+			return fmt.Errorf("read the archive: %w", err)
+		}
+		err = w.entry(f.Name, f.Mode(), int64(f.UncompressedSize64), content)
+		content.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// entry checks one entry and passes it on.
+func (w *walk) entry(name string, mode fs.FileMode, size int64, content io.Reader) error {
+	clean := strings.TrimSuffix(strings.TrimPrefix(name, "./"), "/")
+	if clean == "" || clean == "." {
+		return nil
+	}
+	if !fs.ValidPath(clean) || strings.ContainsAny(clean, "\\\x00") {
+		return hostile("%q leads out of its folder", name)
+	}
+	inside, below := strings.CutPrefix(clean, w.top+"/")
+	if w.top != "" {
+		if !below {
+			return nil
+		}
+		clean = inside
+	}
+	if w.seen[clean] {
+		if mode.IsDir() {
+			return nil
+		}
+		return hostile("%q is in it twice", name)
+	}
+	w.seen[clean] = true
+	w.bytes += size
+	if len(w.seen) > w.limits.Entries || w.bytes > w.limits.Bytes || size < 0 {
+		return hostile("it holds more than %d entries or %d bytes", w.limits.Entries, w.limits.Bytes)
+	}
+	e := Entry{Name: clean, Dir: mode.IsDir(), Mode: mode.Perm(), Size: size}
+	// The size in a zip's index is a claim; the content is held to it.
+	counted := &exact{Reader: content, left: size}
+	if err := w.each(e, counted); err != nil {
+		return err
+	}
+	if counted.left < 0 {
+		return hostile("%q is larger than it says", name)
+	}
+	return nil
+}
+
+// exact errs when more comes than was announced.
+type exact struct {
+	io.Reader
+	left int64
+}
+
+func (e *exact) Read(p []byte) (int, error) {
+	n, err := e.Reader.Read(p)
+	if e.left -= int64(n); e.left < 0 {
+		return 0, hostile("an entry is larger than it says")
+	}
+	return n, err
+}
+
+// Verify compares a file's SHA-256 with the one expected, in hexadecimal.
+func Verify(file io.Reader, expected string) error {
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return err
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); !strings.EqualFold(got, expected) {
+		return fmt.Errorf("the checksum is %s, expected %s", got, expected)
+	}
+	return nil
+}

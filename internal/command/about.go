@@ -1,0 +1,101 @@
+package command
+
+import (
+	"fmt"
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/catalogue"
+	"tivset/internal/screen"
+)
+
+func (a *app) about() *cobra.Command {
+	var licence bool
+	c := &cobra.Command{
+		Use:     "about APP",
+		Short:   "Say what an app is, needs and asks",
+		Example: "  tivset about moorings\n  tivset about moorings --licence",
+		Args:    takes(1, 1, "APP"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			c, err := openCatalogue(a.world.home())
+			if err != nil {
+				return err
+			}
+			e, err := c.Find(args[0])
+			if err != nil {
+				return err
+			}
+			if licence && !a.json {
+				return a.printFile(e, e.Licence.Text)
+			}
+			return a.runAbout(e)
+		},
+	}
+	c.Flags().BoolVar(&licence, "licence", false, "print the whole licence")
+	return c
+}
+
+// printFile prints a text of the kit.
+func (a *app) printFile(e catalogue.Entry, name string) error {
+	if name == "" {
+		a.streams.Print("%s", e.Licence.Name)
+		return nil
+	}
+	text, err := fs.ReadFile(e.Files(), name)
+	if err != nil {
+		return err
+	}
+	a.streams.Print("%s", strings.TrimRight(screen.Clean(string(text)), "\n"))
+	return nil
+}
+
+func (a *app) runAbout(e catalogue.Entry) error {
+	if a.json {
+		return a.streams.WriteJSON(newAboutJSON(e))
+	}
+	a.streams.Print("%s — %s\n", e.Title, e.Summary)
+	if e.About != "" {
+		if err := a.printFile(e, e.About); err != nil {
+			return err
+		}
+		a.streams.Print("")
+	}
+	licence := e.Licence.Name
+	if e.Licence.MustAccept {
+		licence += ", which must be accepted"
+	}
+	var releases, asks []string
+	for _, r := range e.Releases {
+		releases = append(releases, fmt.Sprintf("%-8s %s  %s", r.Release, r.Date, r.Level))
+	}
+	asks = append(asks, "title, language, the admin's name, e-mail and password")
+	for _, q := range e.Asks {
+		asks = append(asks, fmt.Sprintf("%s (%s)", q.Ask, q.ID))
+	}
+	all := []screen.Pair{{Name: "Kind", Text: e.Kind}, {Name: "Licence", Text: licence}, {Name: "Releases", Text: strings.Join(releases, "\n")},
+		{Name: "Needs", Text: needsText(e)}, {Name: "Asks", Text: strings.Join(asks, "\n")}}
+	a.streams.Pairs(all)
+	return nil
+}
+
+func needsText(e catalogue.Entry) string {
+	n := e.Newest().Needs
+	var out []string
+	if n.PHP != nil {
+		out = append(out, strings.TrimSpace("PHP "+n.PHP.Version+" "+strings.Join(n.PHP.Extensions, ", ")))
+	}
+	for _, engine := range slices.Sorted(maps.Keys(n.Database)) {
+		out = append(out, engine+" "+n.Database[engine])
+	}
+	if n.Disk != "" {
+		out = append(out, n.Disk+" of space")
+	}
+	if len(out) == 0 {
+		return "nothing in particular"
+	}
+	return strings.Join(out, "\n")
+}

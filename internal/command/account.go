@@ -1,0 +1,199 @@
+package command
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/account"
+	"tivset/internal/fault"
+	"tivset/internal/screen"
+	"tivset/internal/site"
+)
+
+func (a *app) accounts() *cobra.Command {
+	return a.group("account", "Hosting accounts", a.accountAdd(), a.accountList(), a.accountShow(), a.accountTest(), a.accountForget())
+}
+
+func (a *app) accountAdd() *cobra.Command {
+	var from string
+	var replace bool
+	c := &cobra.Command{
+		Use:     "add NAME --from FILE",
+		Short:   "Add a hosting account from its file",
+		Example: "  tivset account add quillmere --from quillmere.yaml",
+		Args:    takes(1, 1, "NAME --from FILE"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if from == "" {
+				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+args[0]+" --from FILE")
+			}
+			text, err := a.readFile(from)
+			if err != nil {
+				return err
+			}
+			s, done, err := a.service(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			added, err := s.AddAccount(args[0], text, replace, a.world.Env)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(added)
+			}
+			a.streams.Print("The account %s is kept. Try it with: tivset account test %s", added.Name, added.Name)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "the account's file; - for standard input")
+	c.Flags().BoolVar(&replace, "replace", false, "replace an account of the same name")
+	return c
+}
+
+func (a *app) readFile(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(a.streams.In, 1<<20))
+	}
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "the file cannot be read", name, "Check its name.").Because(err)
+	}
+	return text, nil
+}
+
+func (a *app) accountList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the accounts", Example: "  tivset account list", Args: takes(0, 0, ""),
+		RunE: func(*cobra.Command, []string) error {
+			h := a.world.home()
+			names, err := h.Accounts()
+			if err != nil {
+				return err
+			}
+			all := []*account.Account{}
+			for _, n := range names {
+				one, err := h.Account(n)
+				if err != nil {
+					return err
+				}
+				all = append(all, one)
+			}
+			if a.json {
+				return a.streams.WriteJSON(all)
+			}
+			if len(all) == 0 {
+				a.streams.Say("There is no account yet. Add one with: tivset account add NAME --from FILE")
+				return nil
+			}
+			var rows [][]string
+			for _, x := range all {
+				var domains []string
+				for _, d := range x.Domains {
+					domains = append(domains, d.Name)
+				}
+				rows = append(rows, []string{x.Name, x.Reach, strings.Join(domains, ", ")})
+			}
+			a.streams.Table([]string{"Account", "Reach", "Domains"}, rows)
+			return nil
+		},
+	}
+}
+
+func (a *app) accountShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show an account", Example: "  tivset account show quillmere", Args: takes(1, 1, "NAME"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			x, err := a.world.home().Account(args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(x)
+			}
+			all := []screen.Pair{{Name: "Account", Text: x.Name}, {Name: "Files", Text: x.Reach + ", store " + x.Store}}
+			for _, d := range x.Domains {
+				text := d.URL + ", folder " + d.Folder
+				if d.Primary {
+					text += ", the main one"
+				}
+				all = append(all, screen.Pair{Name: "Domain", Text: text})
+			}
+			for _, d := range x.Databases {
+				all = append(all, screen.Pair{Name: "Database", Text: fmt.Sprintf("%s: %s at %s, names begin with %s", d.Name, d.Engine, d.Server, dash(d.Prefix))})
+			}
+			if x.Mail != nil {
+				all = append(all, screen.Pair{Name: "Mail", Text: x.Mail.Server + ", from " + x.Mail.From})
+			}
+			a.streams.Pairs(all)
+			return nil
+		},
+	}
+}
+
+func (a *app) accountTest() *cobra.Command {
+	return &cobra.Command{
+		Use: "test [NAME]", Short: "Try every part of an account", Example: "  tivset account test quillmere", Args: takes(0, 1, "[NAME]"),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, done, err := a.service(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			name := a.account
+			if len(args) > 0 {
+				name = args[0]
+			}
+			parts, err := s.TestAccount(c.Context(), name)
+			if err != nil {
+				return err
+			}
+			return a.showChecks(parts)
+		},
+	}
+}
+
+func (a *app) showChecks(parts []site.Checked) error {
+	fine := true
+	var rows [][]string
+	for _, p := range parts {
+		fine = fine && p.OK
+		rows = append(rows, []string{p.Name, map[bool]string{true: "works", false: "fails"}[p.OK], p.Detail})
+	}
+	if a.json {
+		if err := a.streams.WriteJSON(map[string]any{"ok": fine, "parts": parts}); err != nil {
+			return err
+		}
+	} else {
+		a.streams.Table([]string{"Part", "", "Detail"}, rows)
+	}
+	if !fine {
+		return &silent{int(fault.Failed)}
+	}
+	return nil
+}
+
+func (a *app) accountForget() *cobra.Command {
+	return &cobra.Command{
+		Use: "forget NAME", Short: "Drop an account and its passwords", Example: "  tivset account forget quillmere", Args: takes(1, 1, "NAME"),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, done, err := a.service(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			if err := s.ForgetAccount(c.Context(), args[0]); err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(map[string]any{"account": args[0], "forgotten": true})
+			}
+			a.streams.Print("The account %s is forgotten. Its files and sites were not touched.", args[0])
+			return nil
+		},
+	}
+}

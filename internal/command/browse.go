@@ -1,0 +1,65 @@
+package command
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/catalogue"
+	"tivset/internal/fault"
+	"tivset/internal/kit"
+	"tivset/internal/near"
+)
+
+func (a *app) browse() *cobra.Command {
+	var kind string
+	c := &cobra.Command{
+		Use:     "browse [WORD…] [--kind KIND]",
+		Short:   "Show what can be installed",
+		Example: "  tivset browse\n  tivset browse --kind forum\n  tivset browse threads",
+		RunE: func(_ *cobra.Command, words []string) error {
+			if kind != "" && !contains(kit.Kinds, kind) {
+				remedy := strings.TrimSpace(near.Hint(kind, kit.Kinds) + " There are " + strings.Join(kit.Kinds, ", ") + ".")
+				return fault.New(fault.Usage, "there is no kind "+kind, "", remedy)
+			}
+			return a.runBrowse(kind, words)
+		},
+	}
+	c.Flags().StringVar(&kind, "kind", "", "only apps of this kind: "+strings.Join(kit.Kinds, ", "))
+	return c
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *app) runBrowse(kind string, words []string) error {
+	c, err := openCatalogue(a.world.home())
+	if err != nil {
+		return err
+	}
+	all, err := c.All()
+	if err != nil {
+		return err
+	}
+	found := catalogue.Search(all, kind, words)
+	if a.json {
+		return a.streams.WriteJSON(appsJSON(found))
+	}
+	if len(found) == 0 {
+		a.streams.Say("Nothing fits. See everything with: tivset browse")
+		return nil
+	}
+	var rows [][]string
+	for _, e := range found {
+		rows = append(rows, []string{e.App, e.Title, e.Kind, e.Newest().Release, e.Summary})
+	}
+	a.streams.Table([]string{"App", "Title", "Kind", "Release", "What it is"}, rows)
+	a.streams.Say("\nMore about one: tivset about %s", found[0].App)
+	return nil
+}

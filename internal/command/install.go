@@ -1,0 +1,169 @@
+package command
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/answer"
+	"tivset/internal/fault"
+	"tivset/internal/job"
+	"tivset/internal/site"
+)
+
+type installOptions struct {
+	app           string
+	at            string
+	release       string
+	archive       string
+	answers       []string
+	answersFile   string
+	saveAnswers   string
+	acceptLicence bool
+	showPassword  bool
+}
+
+func (a *app) install() *cobra.Command {
+	o := &installOptions{}
+	c := &cobra.Command{
+		Use:   "install [APP] --at ADDRESS [flags]",
+		Short: "Install an app, checked, or not at all",
+		Long: "Installs an app at an address of the account. The review shows everything that is about\n" +
+			"to happen; then the site is set up, checked as a visitor and as the admin, and recorded.\n" +
+			"When anything fails, all that was begun is undone.",
+		Example: "  tivset install moorings --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
+			"      -a admin.email=wharfinger@lockside.localhost --accept-licence\n" +
+			"  tivset install --answers lockside.yaml --yes",
+		Args: takes(0, 1, "[APP] --at ADDRESS"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				o.app = args[0]
+			}
+			return a.runInstall(c.Context(), o)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&o.at, "at", "", "the address: a domain of the account and a directory")
+	f.StringVar(&o.release, "release", "", "the release (the newest that fits when left out)")
+	f.StringVar(&o.archive, "archive", "", "the release's archive, for apps whose archive you fetch yourself")
+	f.StringArrayVarP(&o.answers, "answer", "a", nil, "an answer, id=value; id=@FILE reads a file, id=@- standard input")
+	f.StringVar(&o.answersFile, "answers", "", "a file of answers")
+	f.StringVar(&o.saveAnswers, "save-answers", "", "write the answers to this file, without secrets")
+	f.BoolVar(&o.acceptLicence, "accept-licence", false, "accept the app's licence")
+	f.BoolVar(&o.showPassword, "show-password", false, "print the admin's password even where no terminal is")
+	return c
+}
+
+func (a *app) runInstall(ctx context.Context, o *installOptions) error {
+	request, err := a.request(o)
+	if err != nil {
+		return err
+	}
+	s, done, err := a.service(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	a.streams.ShowPassword = o.showPassword
+	plan, err := s.Plan(ctx, request)
+	if err != nil {
+		return err
+	}
+	if o.saveAnswers != "" {
+		if err := saveAnswers(o.saveAnswers, plan); err != nil {
+			return err
+		}
+	}
+	if a.dryRun {
+		return a.showPlan(plan)
+	}
+	a.streams.Say("%s", a.streams.Review(plan))
+	if !a.yes && a.streams.Asks() && !a.streams.Confirm("Install?") {
+		return fault.New(fault.Decision, "not installed", "", "Nothing was touched.")
+	}
+	installed, err := s.Install(ctx, plan)
+	if err != nil {
+		return a.failed(err)
+	}
+	a.streams.Say("")
+	if a.json {
+		return a.streams.WriteJSON(installedJSON(installed, o.showPassword))
+	}
+	a.streams.Installed(installed, plan.Title)
+	return nil
+}
+
+func (a *app) showPlan(p *site.Plan) error {
+	if a.json {
+		return a.streams.WriteJSON(p)
+	}
+	a.streams.Print("%s", a.streams.Review(p))
+	a.streams.Say("A dry run: nothing was touched.")
+	return nil
+}
+
+// failed notes the job's id for the JSON of a fault.
+func (a *app) failed(err error) error {
+	var stopped *job.Stopped
+	if errors.As(err, &stopped) {
+		a.job = stopped.Job
+	}
+	return err
+}
+
+// request puts the answers together: those of the file, then those given.
+func (a *app) request(o *installOptions) (site.Request, error) {
+	r := site.Request{App: o.app, At: o.at, Release: o.release, Account: a.account, Archive: o.archive, Answers: answer.Given{}}
+	if o.answersFile != "" {
+		text, err := os.ReadFile(o.answersFile)
+		if err != nil {
+			return r, fault.New(fault.Usage, "the answers file cannot be read", o.answersFile, "Check its name.").Because(err)
+		}
+		file, err := answer.Parse(text)
+		if err != nil {
+			return r, err
+		}
+		if r.App != "" && file.Install != "" && file.Install != r.App {
+			return r, fault.New(fault.Usage, "the answers are for "+file.Install+", not for "+r.App, o.answersFile, "Use the answers file of the app.")
+		}
+		r.App, r.At, r.Release = first(r.App, file.Install), first(r.At, file.At), first(r.Release, file.Release)
+		r.Answers = file.Answers
+	}
+	given, err := answer.Options(o.answers, func(name string) (io.ReadCloser, error) {
+		if name == "-" {
+			return io.NopCloser(a.streams.In), nil
+		}
+		return os.Open(name)
+	})
+	if err != nil {
+		return r, err
+	}
+	for id, v := range given {
+		r.Answers[id] = v
+	}
+	if o.acceptLicence {
+		r.Answers["licence"] = "accept"
+	}
+	return r, nil
+}
+
+func first(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+func saveAnswers(name string, p *site.Plan) error {
+	text, err := p.Saved().Format()
+	if err == nil {
+		err = os.WriteFile(name, text, 0o600)
+	}
+	if err != nil {
+		return fault.New(fault.Usage, "the answers cannot be written", name, "Choose another file. Nothing was touched.").Because(err)
+	}
+	return nil
+}

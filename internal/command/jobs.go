@@ -1,0 +1,76 @@
+package command
+
+import (
+	"github.com/spf13/cobra"
+
+	"tivset/internal/ledger"
+)
+
+func (a *app) jobs() *cobra.Command {
+	return &cobra.Command{
+		Use:     "jobs",
+		Short:   "List what ran and how it ended",
+		Example: "  tivset jobs",
+		Args:    takes(0, 0, ""),
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, done, err := a.service(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			all, err := s.Jobs(c.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(all)
+			}
+			if len(all) == 0 {
+				a.streams.Say("Nothing ran yet.")
+				return nil
+			}
+			var rows [][]string
+			for _, j := range all {
+				rows = append(rows, []string{j.ID, j.What, j.App, j.Address, j.Outcome, dash(j.Problem)})
+			}
+			a.streams.Table([]string{"Job", "What", "App", "Address", "Outcome", "Problem"}, rows)
+			return nil
+		},
+	}
+}
+
+func (a *app) undo() *cobra.Command {
+	return &cobra.Command{
+		Use:   "undo JOB",
+		Short: "Take back a job that was cut off",
+		Long: "Takes back the steps of a job that was cut off, last first, until the account is as it\n" +
+			"was before. A job whose site was recorded already is finished instead.",
+		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
+		Args:    takes(1, 1, "JOB"),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, done, err := a.service(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			a.job = args[0]
+			j, err := s.Undo(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.showJob(j)
+		},
+	}
+}
+
+func (a *app) showJob(j ledger.Job) error {
+	if a.json {
+		return a.streams.WriteJSON(j)
+	}
+	if j.Outcome == "undone" {
+		a.streams.Print("Undone: the account is as it was before job %s.", j.ID)
+	} else {
+		a.streams.Print("Finished: the site at %s is %s.", j.Address, j.Outcome)
+	}
+	return nil
+}

@@ -1,0 +1,117 @@
+package command
+
+import (
+	"tivset/internal/kit"
+	"tivset/internal/ledger"
+	"tivset/internal/site"
+
+	"tivset/internal/catalogue"
+)
+
+// The documents of --json. docs/json.md describes them; fields are only ever
+// added.
+
+type adminJSON struct {
+	Name     string `json:"name"`
+	Email    string `json:"email"`
+	Password string `json:"password,omitempty"`
+}
+
+type outcomeJSON struct {
+	Outcome  string         `json:"outcome"`
+	Job      string         `json:"job"`
+	Site     ledger.Site    `json:"site"`
+	Admin    adminJSON      `json:"admin"`
+	Checks   []site.Checked `json:"checks"`
+	Warnings []string       `json:"warnings"`
+}
+
+func installedJSON(r *site.Installed, password bool) outcomeJSON {
+	o := outcomeJSON{"installed", r.Job, r.Site, adminJSON{Name: r.Site.Admin.Name, Email: r.Site.Admin.Email}, r.Checks, r.Warnings}
+	if password {
+		o.Admin.Password = r.Password.Reveal()
+	}
+	return o
+}
+
+type appJSON struct {
+	App       string `json:"app"`
+	Title     string `json:"title"`
+	Kind      string `json:"kind"`
+	Summary   string `json:"summary"`
+	Release   string `json:"release"`
+	Catalogue string `json:"catalogue"`
+}
+
+func appsJSON(all []catalogue.Entry) []appJSON {
+	out := []appJSON{}
+	for _, e := range all {
+		out = append(out, appJSON{e.App, e.Title, e.Kind, e.Summary, e.Newest().Release, e.Catalogue})
+	}
+	return out
+}
+
+type releaseJSON struct {
+	Release string `json:"release"`
+	Date    string `json:"date"`
+	Level   string `json:"level"`
+}
+
+type askJSON struct {
+	ID      string   `json:"id"`
+	Ask     string   `json:"ask"`
+	Kind    string   `json:"kind"`
+	Default string   `json:"default,omitempty"`
+	Needed  bool     `json:"needed"`
+	Options []string `json:"options,omitempty"`
+}
+
+type aboutJSON struct {
+	App       string         `json:"app"`
+	Title     string         `json:"title"`
+	Kind      string         `json:"kind"`
+	Summary   string         `json:"summary"`
+	Home      string         `json:"home,omitempty"`
+	Licence   licenceJSON    `json:"licence"`
+	Languages []string       `json:"languages"`
+	Releases  []releaseJSON  `json:"releases"`
+	Needs     map[string]any `json:"needs"`
+	Asks      []askJSON      `json:"asks"`
+	Extras    []any          `json:"extras"`
+	Catalogue string         `json:"catalogue"`
+}
+
+type licenceJSON struct {
+	Name       string `json:"name"`
+	MustAccept bool   `json:"must_accept"`
+}
+
+func needsJSON(n kit.Needs) map[string]any {
+	out := map[string]any{}
+	if n.PHP != nil {
+		out["php"] = map[string]any{"version": n.PHP.Version, "extensions": n.PHP.Extensions}
+	}
+	if len(n.Database) > 0 {
+		out["database"] = n.Database
+	}
+	if n.Disk != "" {
+		out["disk"] = n.Disk
+	}
+	return out
+}
+
+func newAboutJSON(e catalogue.Entry) aboutJSON {
+	a := aboutJSON{App: e.App, Title: e.Title, Kind: e.Kind, Summary: e.Summary, Home: e.Home, Catalogue: e.Catalogue,
+		Licence: licenceJSON{e.Licence.Name, e.Licence.MustAccept}, Languages: e.Languages,
+		Needs: needsJSON(e.Newest().Needs), Asks: []askJSON{}, Extras: []any{}}
+	if a.Languages == nil {
+		a.Languages = []string{"en"}
+	}
+	for _, r := range e.Releases {
+		a.Releases = append(a.Releases, releaseJSON{r.Release, r.Date, r.Level})
+	}
+	for _, q := range e.Asks {
+		a.Asks = append(a.Asks, askJSON{q.ID, q.Ask, q.Kind, q.Default, q.Needed, q.Options})
+	}
+	return a
+}

@@ -1,0 +1,30 @@
+package command
+
+import (
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/kit"
+)
+
+func (a *app) kit() *cobra.Command {
+	check := &cobra.Command{
+		Use:     "check DIR",
+		Short:   "Say what is wrong with a kit, with file and line",
+		Example: "  tivset kit check ./moorings",
+		Args:    takes(1, 1, "DIR"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			k, err := kit.Read(os.DirFS(args[0]), args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(map[string]any{"app": k.App, "releases": k.Versions(), "ok": true})
+			}
+			a.streams.Print("The kit of %s has no mistakes.", k.Title)
+			return nil
+		},
+	}
+	return a.group("kit", "For people who write kits", check)
+}

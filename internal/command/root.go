@@ -1,0 +1,145 @@
+// Package command is the command line: one file a command, each from flags to
+// a request and from a result to the screen. It decides nothing.
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/fault"
+	"tivset/internal/near"
+	"tivset/internal/screen"
+)
+
+// Version is the program's version; the build sets it.
+var Version = "0.1.0-dev"
+
+// app is what every command shares.
+type app struct {
+	world   World
+	streams *screen.Streams
+	account string
+	yes     bool
+	dryRun  bool
+	quiet   bool
+	verbose bool
+	noColor bool
+	json    bool
+	job     string // the job of the run, once it has one
+}
+
+// Main runs the program and returns its exit code.
+func Main(ctx context.Context, args []string, w World) int {
+	a := &app{world: w, streams: w.streams()}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(w.In)
+	root.SetOut(w.Out)
+	root.SetErr(w.Err)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	var quiet *silent
+	if errors.As(err, &quiet) {
+		return quiet.code
+	}
+	if a.json || asksJSON(args) {
+		_ = a.streams.FaultJSON(err, a.job)
+	} else {
+		a.streams.Fault(err)
+	}
+	return screen.Code(err)
+}
+
+// silent is a failure that the command has shown already.
+type silent struct{ code int }
+
+func (s *silent) Error() string { return fmt.Sprintf("exit code %d", s.code) }
+
+// asksJSON finds --json even where the flags could not be read.
+func asksJSON(args []string) bool {
+	for _, a := range args {
+		if a == "--json" {
+			return true
+		}
+		if a == "--" {
+			return false
+		}
+	}
+	return false
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "tivset",
+		Short: "Install web applications into hosting accounts, and look after them",
+		Long: "Tivset installs blogs, forums, shops and other web applications into a hosting account:\n" +
+			"it makes the database, writes the configuration, sets the admin, and checks the site.\n" +
+			"Either the site is up and checked, or the account is exactly as it was.",
+		Example:       "  tivset demo\n  tivset browse\n  tivset install moorings --at lockside.localhost/forum",
+		Version:       Version,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          a.unknown,
+		PersistentPreRun: func(*cobra.Command, []string) {
+			a.streams.Quiet, a.streams.Loud, a.streams.JSON = a.quiet, a.verbose, a.json
+			a.streams.Color = a.streams.Color && !a.noColor
+		},
+		RunE: a.status,
+	}
+	root.SetVersionTemplate("tivset {{.Version}}\n")
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fault.New(fault.Usage, err.Error(), "", "See: "+c.CommandPath()+" --help")
+	})
+	f := root.PersistentFlags()
+	f.StringVar(&a.account, "account", "", "the account to use, when several could be meant")
+	f.BoolVar(&a.json, "json", false, "print one JSON document, for programs")
+	f.BoolVarP(&a.yes, "yes", "y", false, "ask nothing, go ahead")
+	f.BoolVar(&a.dryRun, "dry-run", false, "show what would be done, change nothing")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, only results and faults")
+	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")
+	f.BoolVar(&a.noColor, "no-color", false, "no colours (as does NO_COLOR)")
+	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.jobs(), a.undo(), a.password(), a.kit())
+	for _, c := range root.Commands() {
+		c.DisableFlagsInUseLine = true
+	}
+	return root
+}
+
+// unknown words a command that is none.
+func (a *app) unknown(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var names []string
+	for _, sub := range c.Commands() {
+		names = append(names, sub.Name())
+	}
+	remedy := strings.TrimSpace(near.Hint(args[0], names) + " See: " + c.CommandPath() + " --help")
+	return fault.New(fault.Usage, "there is no command "+c.CommandPath()+" "+args[0], "", remedy)
+}
+
+// takes says how many words a command takes, as a usage fault.
+func takes(least, most int, usage string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		switch {
+		case len(args) < least:
+			return fault.New(fault.Usage, "something is missing", "", "Write: "+c.CommandPath()+" "+usage)
+		case most >= 0 && len(args) > most:
+			return fault.New(fault.Usage, "“"+args[most]+"” is too much", "", "Write: "+c.CommandPath()+" "+usage)
+		}
+		return nil
+	}
+}
+
+// group is a command that only holds others.
+func (a *app) group(use, short string, subs ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: a.unknown, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c.AddCommand(subs...)
+	return c
+}

@@ -1,0 +1,132 @@
+package command
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"tivset/internal/ledger"
+	"tivset/internal/screen"
+)
+
+func (a *app) sites() *cobra.Command {
+	return &cobra.Command{
+		Use:     "sites",
+		Short:   "List the installed sites",
+		Example: "  tivset sites\n  tivset sites --json",
+		Args:    takes(0, 0, ""),
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, done, err := a.service(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			all, err := s.Sites(c.Context())
+			if err != nil {
+				return err
+			}
+			if a.account != "" {
+				all = ofAccount(all, a.account)
+			}
+			if a.json {
+				return a.streams.WriteJSON(all)
+			}
+			a.listSites(all)
+			return nil
+		},
+	}
+}
+
+func ofAccount(all []ledger.Site, name string) []ledger.Site {
+	out := []ledger.Site{}
+	for _, s := range all {
+		if s.Account == name {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func (a *app) listSites(all []ledger.Site) {
+	if len(all) == 0 {
+		a.streams.Say("No site is installed yet. See what there is with: tivset browse")
+		return
+	}
+	var rows [][]string
+	for _, s := range all {
+		rows = append(rows, []string{s.Address, s.App, s.Release, dash(s.Newer), fmt.Sprint(s.Files), humanize.Bytes(uint64(s.Bytes)), s.InstalledAt.Format("2006-01-02"), s.Health})
+	}
+	a.streams.Table([]string{"Address", "App", "Release", "Newer", "Files", "Size", "Installed", "Health"}, rows)
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+func (a *app) show() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show SITE",
+		Short:   "Show one site in full",
+		Example: "  tivset show lockside.localhost:8780/forum\n  tivset show forum",
+		Args:    takes(1, 1, "SITE"),
+		RunE: func(c *cobra.Command, args []string) error {
+			s, done, err := a.service(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			found, err := s.Site(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(found)
+			}
+			a.streams.Pairs(sitePairs(found))
+			return nil
+		},
+		ValidArgsFunction: a.completeSites,
+	}
+}
+
+func sitePairs(s ledger.Site) []screen.Pair {
+	release := s.Release
+	if s.Newer != "" {
+		release += " (newer: " + s.Newer + ")"
+	}
+	all := []screen.Pair{{Name: "Address", Text: s.URL}, {Name: "Admin side", Text: s.AdminURL}, {Name: "App", Text: s.App + " " + release}, {Name: "Title", Text: s.Title},
+		{Name: "Language", Text: s.Language}, {Name: "Account", Text: s.Account + ", folder " + s.Folder}, {Name: "Admin", Text: s.Admin.Name + ", " + s.Admin.Email}}
+	if d := s.Database; d != nil {
+		text := fmt.Sprintf("%s on %s (%s), user %s", d.Name, d.Server, d.Engine, d.User)
+		if d.Tables != "" {
+			text += ", tables begin with " + d.Tables
+		}
+		all = append(all, screen.Pair{Name: "Database", Text: text})
+	}
+	all = append(all,
+		screen.Pair{Name: "Files", Text: fmt.Sprintf("%d, %s", s.Files, humanize.Bytes(uint64(s.Bytes)))},
+		screen.Pair{Name: "Installed", Text: s.InstalledAt.Format("2006-01-02 15:04 MST") + ", job " + s.Job},
+		screen.Pair{Name: "Care", Text: strings.Join([]string{"updates " + s.Care.Updates, "backup " + s.Care.Backup, "extensions " + s.Care.Extensions, "themes " + s.Care.Themes}, ", ")})
+	if l := s.Licence; l != nil {
+		all = append(all, screen.Pair{Name: "Licence", Text: l.Name + ", accepted " + l.At.Format("2006-01-02") + " for release " + l.Release})
+	}
+	return append(all, screen.Pair{Name: "Health", Text: s.Health}, screen.Pair{Name: "Password", Text: "tivset reveal " + s.Address})
+}
+
+func (a *app) completeSites(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	s, done, err := a.service(c.Context())
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	defer done()
+	addresses, err := s.Ledger.Addresses(c.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	return addresses, cobra.ShellCompDirectiveNoFileComp
+}

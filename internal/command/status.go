@@ -1,0 +1,50 @@
+package command
+
+import (
+	"github.com/spf13/cobra"
+)
+
+// status is tivset alone: where things stand and what makes sense next.
+func (a *app) status(c *cobra.Command, _ []string) error {
+	s, done, err := a.service(c.Context())
+	if err != nil {
+		return err
+	}
+	defer done()
+	accounts, err := s.Home.Accounts()
+	if err != nil {
+		return err
+	}
+	sites, err := s.Sites(c.Context())
+	if err != nil {
+		return err
+	}
+	unfinished, err := s.Unfinished(c.Context())
+	if err != nil {
+		return err
+	}
+	next := []string{}
+	for _, j := range unfinished {
+		next = append(next, "tivset undo "+j.ID)
+	}
+	switch {
+	case len(accounts) == 0:
+		next = append(next, "tivset demo", "tivset account add NAME --from FILE")
+	case len(sites) == 0:
+		next = append(next, "tivset browse", "tivset install APP --at ADDRESS")
+	default:
+		next = append(next, "tivset sites")
+	}
+	if a.json {
+		return a.streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(sites), "unfinished": unfinished, "next": next})
+	}
+	a.streams.Print("Accounts: %d   Sites: %d", len(accounts), len(sites))
+	for _, j := range unfinished {
+		a.streams.Print("Left half done: %s of %s at %s", j.What, j.App, j.Address)
+	}
+	a.streams.Print("\nNext:")
+	for _, n := range next {
+		a.streams.Print("  %s", n)
+	}
+	return nil
+}

@@ -1,0 +1,135 @@
+package command
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"time"
+
+	"golang.org/x/term"
+
+	"tivset/internal/account"
+	"tivset/internal/catalogue"
+	"tivset/internal/database"
+	"tivset/internal/database/mariadb"
+	"tivset/internal/files/local"
+	"tivset/internal/home"
+	"tivset/internal/job"
+	"tivset/internal/ledger"
+	"tivset/internal/screen"
+	"tivset/internal/site"
+	"tivset/internal/vault"
+	"tivset/kits"
+)
+
+// World is what the program knows of the machine that it runs on.
+type World struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Env      func(string) string
+	Now      func() time.Time
+}
+
+// System is the real world.
+func System() World {
+	return World{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Now: time.Now}
+}
+
+func terminal(v any) (*os.File, bool) {
+	f, ok := v.(*os.File)
+	return f, ok && term.IsTerminal(int(f.Fd()))
+}
+
+func (w World) streams() *screen.Streams {
+	s := &screen.Streams{In: w.In, Out: w.Out, Err: w.Err, Width: 80, Dumb: w.Env("TERM") == "dumb"}
+	_, s.InTerminal = terminal(w.In)
+	_, s.OutTerminal = terminal(w.Out)
+	f, errTerminal := terminal(w.Err)
+	s.ErrTerminal = errTerminal
+	if errTerminal {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
+			s.Width = width
+		}
+	}
+	s.Color = s.ErrTerminal && s.OutTerminal && w.Env("NO_COLOR") == "" && !s.Dumb
+	return s
+}
+
+// home says where Tivset keeps its own files.
+func (w World) home() home.Home {
+	if folder := w.Env("TIVSET_HOME"); folder != "" {
+		return home.At(folder)
+	}
+	return home.Usual()
+}
+
+// service wires the core together. Close lets go of the ledger.
+func (a *app) service(ctx context.Context) (s *site.Service, close func(), err error) {
+	h := a.world.home()
+	kits, err := openCatalogue(h)
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := ledger.Open(ctx, h.Ledger())
+	if err != nil {
+		return nil, nil, err
+	}
+	s = &site.Service{
+		Home: h, Catalogue: kits, Ledger: l, Vault: vault.At(h.Vault(), h.VaultKey()), Now: a.world.Now, Who: who(),
+		Progress:    a.progress(),
+		OpenFiles:   openFiles,
+		OpenServer:  openServer,
+		OpenSession: openSession,
+	}
+	return s, func() { _ = l.Close() }, nil
+}
+
+func (a *app) progress() func(job.Event) {
+	p := screen.NewProgress(a.streams, a.world.Now)
+	return p.Show
+}
+
+func openCatalogue(h home.Home) (*catalogue.Catalogue, error) {
+	list, err := h.Catalogues()
+	if err != nil {
+		return nil, err
+	}
+	var sources []catalogue.Source
+	for _, f := range list.Folders {
+		sources = append(sources, catalogue.Source{Name: f.Name, Files: os.DirFS(f.Folder)})
+	}
+	if list.BuiltIn {
+		sources = append(sources, catalogue.Source{Name: "built-in", Files: kits.Files})
+	}
+	return catalogue.New(sources...), nil
+}
+
+func openFiles(a *account.Account) (site.Closer, error) {
+	top, err := a.Top()
+	if err != nil {
+		return nil, err
+	}
+	return local.Open(top)
+}
+
+func openServer(ctx context.Context, _ *account.Database, l database.Login) (database.Server, error) {
+	return mariadb.Connect(ctx, l)
+}
+
+func openSession(ctx context.Context, _ *account.Database, l database.Login) (database.Session, error) {
+	return mariadb.Open(ctx, l)
+}
+
+func who() string {
+	name := "somebody"
+	if u, err := user.Current(); err == nil {
+		name = u.Username
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		host = "an unnamed machine"
+	}
+	return fmt.Sprintf("%s on %s", name, host)
+}

@@ -1,0 +1,36 @@
+package config
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// ini writes values for PHP's parse_ini_file in its normal mode: double
+// quotes, in which a backslash makes the quote, the backslash and the dollar
+// sign ordinary characters. Line breaks may stand inside the quotes.
+type ini struct{}
+
+func (ini) Quote(v string) (string, error) {
+	if strings.ContainsRune(v, 0) {
+		return "", fmt.Errorf("an INI file cannot hold a zero byte")
+	}
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`).Replace(v) + `"`, nil
+}
+
+func (ini) Bare(v string) string { return v }
+
+var iniKey = regexp.MustCompile(`^\s*[^;\[\s=][^=]*=\s*$`)
+
+// Open allows a value only as the whole of what stands after an equals sign.
+func (ini) Open(template string, places []Span) map[int]string {
+	closed := map[int]string{}
+	for _, p := range places {
+		before := template[strings.LastIndexByte(template[:p.From], '\n')+1 : p.From]
+		after, _, _ := strings.Cut(template[p.To:], "\n")
+		if !iniKey.MatchString(before) || strings.TrimSpace(after) != "" {
+			closed[p.From] = "a value in an INI file must be all that stands after the equals sign, without quotes"
+		}
+	}
+	return closed
+}

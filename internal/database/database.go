@@ -1,0 +1,91 @@
+// Package database makes databases and users on the account's servers, and
+// works in a site's database as the site's own user.
+//
+// Implementations stand in the folders below; package databasetest proves that
+// each keeps the contract.
+package database
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"tivset/internal/secret"
+)
+
+// Login is how to sign in to a server.
+type Login struct {
+	Server   string // host:port, or the path of a socket
+	User     string
+	Password secret.Text
+	Database string // "" for none
+}
+
+// Server is a database server, seen by somebody who may create.
+type Server interface {
+	// Version gives the engine's name (such as mariadb) and version.
+	Version(ctx context.Context) (engine, version string, err error)
+
+	// MayCreate returns nil when the user may make databases, users and
+	// grants; otherwise a fault that names what is lacking.
+	MayCreate(ctx context.Context) error
+
+	// Databases and Users list the names that are taken, sorted.
+	Databases(ctx context.Context) ([]string, error)
+	Users(ctx context.Context) ([]string, error)
+
+	// CreateDatabase makes an empty database. ErrTaken when there is one of
+	// that name, which is left as it was.
+	CreateDatabase(ctx context.Context, name string) error
+
+	// DropDatabase takes a database away with all in it; none there is fine.
+	DropDatabase(ctx context.Context, name string) error
+
+	// CreateUser makes a user with every right on one database and on nothing
+	// else. ErrTaken when there is one of that name.
+	CreateUser(ctx context.Context, u User) error
+
+	// DropUser takes a user away; none there is fine.
+	DropUser(ctx context.Context, u User) error
+
+	Close() error
+}
+
+// User is a site's user of a database server.
+type User struct {
+	Name     string
+	Clients  []string // the hosts that it may come from; engines without such a notion pass over them
+	Password secret.Text
+	Database string
+}
+
+// Session is a site's database, seen by the site's own user.
+type Session interface {
+	// Run runs a script, statement by statement as it is read. It returns how
+	// many were run; the error names the line of the one that failed.
+	Run(ctx context.Context, script io.Reader, options ScriptOptions) (statements int, err error)
+
+	// Exec runs one statement. Its :names stand for values.
+	Exec(ctx context.Context, statement string, values map[string]string) error
+
+	// Value gives the first column of the first row, or ErrNoRow.
+	Value(ctx context.Context, query string, values map[string]string) (string, error)
+
+	// Tables lists the tables, sorted.
+	Tables(ctx context.Context) ([]string, error)
+
+	Close() error
+}
+
+// ScriptOptions say how a script is to be run.
+type ScriptOptions struct {
+	From string // the table prefix in the script …
+	To   string // … and the one to put in its place
+}
+
+// Errors that callers branch on.
+var (
+	ErrTaken = errors.New("the name is taken")
+	ErrNoRow = errors.New("the query gives no row")
+	ErrGone  = errors.New("no connection")
+)

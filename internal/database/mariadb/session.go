@@ -1,0 +1,57 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+
+	"tivset/internal/database"
+)
+
+// Close ends the connection.
+func (s *Session) Close() error { return s.pool.Close() }
+
+// Run implements database.Session.
+func (s *Session) Run(ctx context.Context, script io.Reader, options database.ScriptOptions) (int, error) {
+	count := 0
+	err := database.Statements(script, options, func(statement string, line int) error {
+		if _, err := s.pool.ExecContext(ctx, statement); err != nil {
+			return fmt.Errorf("line %d: %w", line, explain(err, s.login))
+		}
+		count++
+		return nil
+	})
+	return count, err
+}
+
+// Exec implements database.Session.
+func (s *Session) Exec(ctx context.Context, statement string, values map[string]string) error {
+	text, args, err := database.Positional(statement, values)
+	if err != nil {
+		return err
+	}
+	_, err = s.pool.ExecContext(ctx, text, args...)
+	return explain(err, s.login)
+}
+
+// Value implements database.Session.
+func (s *Session) Value(ctx context.Context, query string, values map[string]string) (string, error) {
+	text, args, err := database.Positional(query, values)
+	if err != nil {
+		return "", err
+	}
+	var value sql.NullString
+	err = s.pool.QueryRowContext(ctx, text, args...).Scan(&value)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", database.ErrNoRow
+	}
+	return value.String, explain(err, s.login)
+}
+
+// Tables implements database.Session.
+func (s *Session) Tables(ctx context.Context) ([]string, error) {
+	names, err := column(ctx, s.pool, "SHOW TABLES")
+	return names, explain(err, s.login)
+}

@@ -1,0 +1,108 @@
+// Package fault holds the one error type that carries what a person needs to
+// go on: what happened, to what, and what to do about it.
+//
+// Every package returns these for things a person can mend; the screen words
+// them and the command turns their Kind into the exit code. A fault never
+// holds a secret.
+package fault
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Kind says how a run ended, in the terms of the exit codes.
+type Kind int
+
+// The kinds, by the exit code that each leads to.
+const (
+	Failed   Kind = iota + 1 // it failed, and everything that was begun was undone
+	Usage                    // the call or the answers are wrong; nothing was touched
+	Decision                 // somebody has to decide something; nothing was touched
+	Left                     // something is left to resume or to undo
+)
+
+// Problem is one thing wrong with one answer or one line of a file.
+type Problem struct {
+	ID     string `json:"id"`               // the answer's id, or FILE:LINE
+	What   string `json:"what"`             // what is wrong with it
+	Remedy string `json:"remedy,omitempty"` // what to do about it
+}
+
+// Error is a fault with a remedy.
+type Error struct {
+	Kind     Kind
+	What     string    // what happened
+	Where    string    // to what: an address, a file, a server
+	Remedy   string    // a command to type or a fact to check
+	Missing  []string  // ids of answers that are needed and were not given
+	Problems []Problem // all that is wrong, when it is more than one thing
+	Details  []string  // lines that help to understand, such as what is in the way
+	Cause    error
+}
+
+// Error gives what, where and the cause in one line, without the remedy.
+func (e *Error) Error() string {
+	text := e.What
+	if e.Where != "" {
+		text += ": " + e.Where
+	}
+	if e.Cause != nil {
+		text += ": " + e.Cause.Error()
+	}
+	return text
+}
+
+// Unwrap gives the cause, so that errors.Is and errors.As see through.
+func (e *Error) Unwrap() error { return e.Cause }
+
+// New makes a fault of the kind.
+func New(kind Kind, what, where, remedy string) *Error {
+	return &Error{Kind: kind, What: what, Where: where, Remedy: remedy}
+}
+
+// Because adds the cause and returns the fault.
+func (e *Error) Because(cause error) *Error {
+	e.Cause = cause
+	return e
+}
+
+// Of gives the fault inside err; an error that is none becomes a Failed one.
+func Of(err error) *Error {
+	var e *Error
+	if errors.As(err, &e) {
+		return e
+	}
+	return &Error{Kind: Failed, What: err.Error()}
+}
+
+// As returns err as a fault of the given kind, keeping its words.
+func As(kind Kind, err error) *Error {
+	copied := *Of(err)
+	copied.Kind = kind
+	return &copied
+}
+
+// Join makes one usage fault of many problems, or nil when there are none.
+// Problems whose What is Needed also count as missing.
+func Join(what, remedy string, problems []Problem) error {
+	if len(problems) == 0 {
+		return nil
+	}
+	e := &Error{Kind: Usage, What: what, Remedy: remedy, Problems: problems}
+	for _, p := range problems {
+		if p.What == Needed {
+			e.Missing = append(e.Missing, p.ID)
+		}
+	}
+	return e
+}
+
+// Needed is the What of a problem with an answer that was not given.
+const Needed = "needed, and not given"
+
+// String lists the problems one a line.
+func (p Problem) String() string {
+	return strings.TrimSpace(fmt.Sprintf("%s: %s. %s", p.ID, p.What, p.Remedy))
+}

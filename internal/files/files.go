@@ -1,0 +1,79 @@
+// Package files is the one way to an account's files, wherever they are.
+//
+// Names are slash-separated paths from the account's top, cleaned, without a
+// leading slash and without ".."; "." is the top itself. Implementations never
+// leave the top, not even by a link in the account. Each keeps the contract
+// below, which package filestest proves.
+package files
+
+import (
+	"context"
+	"io"
+	"io/fs"
+	"path"
+	"time"
+)
+
+// FS is an account's files. Errors match fs.ErrNotExist, fs.ErrExist and
+// fs.ErrPermission where these words fit.
+type FS interface {
+	// Stat describes what is at name, a link itself and not what it leads to.
+	// fs.ErrNotExist when nothing is there.
+	Stat(ctx context.Context, name string) (Info, error)
+
+	// List describes what is in a folder, sorted by name. fs.ErrNotExist when
+	// there is no such folder.
+	List(ctx context.Context, name string) ([]Info, error)
+
+	// Open reads a file from its start. fs.ErrNotExist when there is none.
+	Open(ctx context.Context, name string) (io.ReadCloser, error)
+
+	// Create makes a new file with exactly this mode, whatever the umask, and
+	// writes it. The content is complete when Close returns nil. fs.ErrExist
+	// when anything is there already, which is left as it was.
+	Create(ctx context.Context, name string, mode fs.FileMode) (io.WriteCloser, error)
+
+	// Mkdir makes one folder with exactly this mode. fs.ErrExist when anything
+	// is there, fs.ErrNotExist when the folder above is missing.
+	Mkdir(ctx context.Context, name string, mode fs.FileMode) error
+
+	// Rename moves a file or folder at once. fs.ErrExist when anything is at
+	// the new name, fs.ErrNotExist when nothing is at the old.
+	Rename(ctx context.Context, from, to string) error
+
+	// Remove takes away a file, a link or an empty folder. fs.ErrNotExist when
+	// nothing is there.
+	Remove(ctx context.Context, name string) error
+}
+
+// Info describes a file, folder or link.
+type Info struct {
+	Name     string // the last part of the path
+	Mode     fs.FileMode
+	Size     int64 // bytes; 0 for what is no file
+	Modified time.Time
+}
+
+// IsDir says whether it is a folder.
+func (i Info) IsDir() bool { return i.Mode.IsDir() }
+
+// TreeRemover is the ability to take away a whole tree in one call.
+type TreeRemover interface {
+	RemoveAll(ctx context.Context, name string) error
+}
+
+// SpaceTeller is the ability to tell how many bytes are left for the account.
+type SpaceTeller interface {
+	Free(ctx context.Context) (int64, error)
+}
+
+// Valid says whether name is one that an FS accepts.
+func Valid(name string) error {
+	if !fs.ValidPath(name) {
+		return &fs.PathError{Op: "use", Path: name, Err: fs.ErrInvalid}
+	}
+	return nil
+}
+
+// Join puts path elements together.
+func Join(parts ...string) string { return path.Join(parts...) }

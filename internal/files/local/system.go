@@ -1,0 +1,33 @@
+package local
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// lookAndRename is the move for systems that cannot refuse to replace.
+func (f *FS) lookAndRename(from, to string) error {
+	if _, err := f.root.Lstat(to); err == nil {
+		return &os.LinkError{Op: "rename", Old: from, New: to, Err: fs.ErrExist}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return f.root.Rename(from, to)
+}
+
+// free asks the file system for the bytes left to those who are not root.
+func free(root *os.Root) (int64, error) {
+	top, err := root.Open(".")
+	if err != nil {
+		return 0, err
+	}
+	defer top.Close()
+	var s unix.Statfs_t
+	if err := unix.Fstatfs(int(top.Fd()), &s); err != nil {
+		return 0, err
+	}
+	return int64(s.Bavail) * int64(s.Bsize), nil
+}

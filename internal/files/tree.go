@@ -1,0 +1,123 @@
+package files
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+)
+
+// Exists says whether anything is at name.
+func Exists(ctx context.Context, f FS, name string) (bool, error) {
+	_, err := f.Stat(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// RemoveAll takes away name and all below it; nothing there is fine.
+func RemoveAll(ctx context.Context, f FS, name string) error {
+	if t, ok := f.(TreeRemover); ok {
+		return t.RemoveAll(ctx, name)
+	}
+	info, err := f.Stat(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if info.IsDir() {
+		inside, err := f.List(ctx, name)
+		if err != nil {
+			return err
+		}
+		for _, i := range inside {
+			if err := RemoveAll(ctx, f, path.Join(name, i.Name)); err != nil {
+				return err
+			}
+		}
+	}
+	return f.Remove(ctx, name)
+}
+
+// MkdirAll makes a folder and those above it that are missing, each with mode,
+// and returns the topmost that it made ("" for none).
+func MkdirAll(ctx context.Context, f FS, name string, mode fs.FileMode) (made string, err error) {
+	if name == "." {
+		return "", nil
+	}
+	err = f.Mkdir(ctx, name, mode)
+	if errors.Is(err, fs.ErrNotExist) {
+		if made, err = MkdirAll(ctx, f, path.Dir(name), mode); err != nil {
+			return made, err
+		}
+		err = f.Mkdir(ctx, name, mode)
+	}
+	if err == nil && made == "" {
+		return name, nil
+	}
+	if errors.Is(err, fs.ErrExist) {
+		info, statErr := f.Stat(ctx, name)
+		if statErr != nil || !info.IsDir() {
+			return made, err
+		}
+		return made, nil
+	}
+	return made, err
+}
+
+// Write makes a new file of content.
+func Write(ctx context.Context, f FS, name string, content []byte, mode fs.FileMode) error {
+	w, err := f.Create(ctx, name, mode)
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write(content); err != nil {
+		w.Close()
+		return err
+	}
+	return w.Close()
+}
+
+// Read gives a file's content; a file of more than limit bytes is an error.
+func Read(ctx context.Context, f FS, name string, limit int64) ([]byte, error) {
+	r, err := f.Open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	content, err := io.ReadAll(io.LimitReader(r, limit+1))
+	if err == nil && int64(len(content)) > limit {
+		return nil, fmt.Errorf("%s has more than %d bytes", name, limit)
+	}
+	return content, err
+}
+
+// Count adds up the files below a folder and their bytes. Folders in skip are
+// passed over.
+func Count(ctx context.Context, f FS, name string, skip func(name string) bool) (files int, bytes int64, err error) {
+	inside, err := f.List(ctx, name)
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, i := range inside {
+		full := path.Join(name, i.Name)
+		if skip != nil && skip(full) {
+			continue
+		}
+		if !i.IsDir() {
+			files, bytes = files+1, bytes+i.Size
+			continue
+		}
+		n, b, err := Count(ctx, f, full, skip)
+		if err != nil {
+			return files, bytes, err
+		}
+		files, bytes = files+n, bytes+b
+	}
+	return files, bytes, nil
+}

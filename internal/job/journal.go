@@ -1,0 +1,279 @@
+package job
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"tivset/internal/fault"
+)
+
+// Journal is the durable record of one job: a file with one JSON object a
+// line, each synced to the disk before the program goes on. docs/formats.md
+// describes it. While a job runs, its journal is locked.
+type Journal struct {
+	Header
+	file  *os.File
+	lock  *flock.Flock
+	steps []stepState
+	Ended string // "", done or undone
+	now   func() time.Time
+}
+
+// Header is the journal's first line.
+type Header struct {
+	Format  int    `json:"journal"` // 1
+	ID      string `json:"job"`
+	What    string `json:"what"`
+	Account string `json:"account"`
+	Address string `json:"address"`
+}
+
+const format = 1
+
+type state string
+
+const (
+	begun  state = "begin"
+	failed state = "failed"
+	done   state = "done"
+	undone state = "undone"
+)
+
+type record struct {
+	N      int             `json:"n"`
+	State  state           `json:"state"`
+	At     time.Time       `json:"at"`
+	Kind   string          `json:"step,omitempty"`
+	Step   any             `json:"-"`
+	Fields json.RawMessage `json:"fields,omitempty"`
+	End    string          `json:"end,omitempty"`
+	Plan   []planned       `json:"plan,omitempty"`
+}
+
+type planned struct {
+	Kind   string          `json:"step"`
+	Fields json.RawMessage `json:"fields"`
+}
+
+// stepState is what the journal knows of one step.
+type stepState struct {
+	kind   string
+	fields json.RawMessage
+	state  state // "" before it began
+}
+
+var idForm = regexp.MustCompile(`^[0-9]{8}-[0-9]{6}-[a-z0-9]{4}$`)
+
+func path(folder, id string) string { return filepath.Join(folder, id+".jsonl") }
+
+// Begin makes the journal of a new job in a folder and notes all of its steps.
+func Begin(folder string, h Header, steps []Step, now func() time.Time) (*Journal, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	h.Format = format
+	file, err := os.OpenFile(path(folder, h.ID), os.O_CREATE|os.O_EXCL|os.O_RDWR|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	j := &Journal{Header: h, file: file, steps: make([]stepState, len(steps)), now: now}
+	if err := j.hold(); err != nil {
+		return nil, err
+	}
+	plan := make([]planned, len(steps))
+	for i, s := range steps {
+		fields, err := json.Marshal(s)
+		if err != nil {
+			return nil, err
+		}
+		plan[i] = planned{s.Kind(), fields}
+		j.steps[i] = stepState{kind: s.Kind(), fields: fields}
+	}
+	first := struct {
+		Header
+		At   time.Time `json:"at"`
+		Plan []planned `json:"plan"`
+	}{h, now().UTC(), plan}
+	if err := j.line(first); err != nil {
+		return nil, errors.Join(err, j.Close())
+	}
+	return j, syncFolder(folder)
+}
+
+// syncFolder makes sure that a new file's name is on the disk too.
+func syncFolder(folder string) error {
+	dir, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	return errors.Join(dir.Sync(), dir.Close())
+}
+
+// ErrRunning means that another program has the job in hand.
+var ErrRunning = errors.New("the job is running")
+
+func (j *Journal) hold() error {
+	j.lock = flock.New(j.file.Name())
+	got, err := j.lock.TryLock()
+	if err == nil && !got {
+		err = ErrRunning
+	}
+	if err != nil {
+		j.file.Close()
+	}
+	return err
+}
+
+// Open reads the journal of a job that ended or was cut off, and locks it. A
+// usage fault when there is no such job; ErrRunning while it runs.
+func Open(folder, id string, now func() time.Time) (*Journal, error) {
+	none := fault.New(fault.Usage, "no journal of such a job is here", id, "See the jobs with: tivset jobs")
+	if !idForm.MatchString(id) {
+		return nil, none
+	}
+	file, err := os.OpenFile(path(folder, id), os.O_RDWR|os.O_APPEND, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, none
+	}
+	if err != nil {
+		return nil, err
+	}
+	j := &Journal{file: file, now: now}
+	if err := j.hold(); err != nil {
+		return nil, err
+	}
+	if err := j.read(); err != nil {
+		return nil, errors.Join(fmt.Errorf("read the journal of %s: %w", id, err), j.Close())
+	}
+	return j, nil
+}
+
+// read takes in all lines. A last line that was cut off is as if never
+// written, for nothing was done on its strength.
+func (j *Journal) read() error {
+	in := bufio.NewReaderSize(j.file, 1<<16)
+	for n := 0; ; n++ {
+		line, err := in.ReadBytes('\n')
+		if errors.Is(err, io.EOF) {
+			return j.cutOff(n, line)
+		}
+		if err != nil {
+			return err
+		}
+		if err := j.take(n, line); err != nil {
+			return fmt.Errorf("line %d: %w", n+1, err)
+		}
+	}
+}
+
+func (j *Journal) cutOff(n int, rest []byte) error {
+	if n == 0 {
+		return errors.New("it is empty: nothing was begun")
+	}
+	if len(rest) == 0 {
+		return nil
+	}
+	size, err := j.file.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
+	}
+	return j.file.Truncate(size - int64(len(rest)))
+}
+
+func (j *Journal) take(n int, line []byte) error {
+	if n == 0 {
+		var r record
+		if err := errors.Join(json.Unmarshal(line, &j.Header), json.Unmarshal(line, &r)); err != nil {
+			return err
+		}
+		if j.Format != format {
+			return fault.New(fault.Usage, fmt.Sprintf("the journal has format %d", j.Format), j.ID, "Another release of Tivset made it; use that one.")
+		}
+		for _, p := range r.Plan {
+			j.steps = append(j.steps, stepState{kind: p.Kind, fields: p.Fields})
+		}
+		return nil
+	}
+	var r record
+	if err := json.Unmarshal(line, &r); err != nil {
+		return err
+	}
+	if r.End != "" {
+		j.Ended = r.End
+		return nil
+	}
+	if r.N < 0 || r.N >= len(j.steps) {
+		return fmt.Errorf("there is no step %d", r.N)
+	}
+	j.note(r)
+	return nil
+}
+
+func (j *Journal) note(r record) {
+	s := &j.steps[r.N]
+	s.state = r.State
+	if r.Fields != nil {
+		s.fields = r.Fields
+	}
+	if r.State == undone {
+		s.state = ""
+	}
+}
+
+// Begun says whether a step was begun and not undone.
+func (j *Journal) Begun(n int) bool { return j.steps[n].state != "" }
+
+func (j *Journal) write(r record) error {
+	r.At = j.now().UTC()
+	if r.Step != nil {
+		fields, err := json.Marshal(r.Step)
+		if err != nil {
+			return err
+		}
+		r.Fields = fields
+	}
+	if err := j.line(r); err != nil {
+		return fmt.Errorf("write the journal: %w", err)
+	}
+	j.note(r)
+	return nil
+}
+
+func (j *Journal) line(v any) error {
+	var line bytes.Buffer
+	if err := json.NewEncoder(&line).Encode(v); err != nil {
+		return err
+	}
+	if _, err := j.file.Write(line.Bytes()); err != nil {
+		return err
+	}
+	return j.file.Sync()
+}
+
+func (j *Journal) end(how string) error {
+	j.Ended = how
+	return j.line(struct {
+		End string    `json:"end"`
+		At  time.Time `json:"at"`
+	}{how, j.now().UTC()})
+}
+
+// Close lets the journal go.
+func (j *Journal) Close() error { return errors.Join(j.lock.Unlock(), j.file.Close()) }
+
+// NewID makes an id that sorts by time: date, time and four random characters.
+func NewID(now time.Time, random string) string {
+	return now.UTC().Format("20060102-150405-") + strings.ToLower(random)
+}

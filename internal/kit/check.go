@@ -1,0 +1,304 @@
+package kit
+
+import (
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/Masterminds/semver/v3"
+	"github.com/dustin/go-humanize"
+
+	"tivset/internal/config"
+	"tivset/internal/fault"
+	"tivset/internal/fill"
+)
+
+// Kinds are the things an app can be for.
+var Kinds = []string{"blog", "customers", "forum", "gallery", "helpdesk", "learning", "reader", "shop", "webmail", "wiki"}
+
+// Levels are how far a release goes beyond the one before.
+var Levels = []string{"fixes", "features", "breaking"}
+
+// Engines are the database engines that a kit can name.
+var Engines = []string{"mariadb", "postgresql", "sqlite"}
+
+// AskKinds are the kinds of questions.
+var AskKinds = []string{"text", "number", "yes-no", "one-of"}
+
+var (
+	appName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,30}$`)
+	askName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+	mode    = regexp.MustCompile(`^0[0-7]{3}$`)
+	table   = regexp.MustCompile(`^[a-z][a-z0-9_]*_$`)
+)
+
+// checker gathers what is wrong with a kit.
+type checker struct {
+	*Kit
+	found []fault.Problem
+}
+
+func (c *checker) wrong(key, what, remedy string) {
+	c.found = append(c.found, fault.Problem{ID: c.at(key), What: what, Remedy: remedy})
+}
+
+func (c *checker) need(key, value, example string) {
+	if strings.TrimSpace(value) == "" {
+		c.wrong(key, key+" is missing", "Add it, such as "+example+".")
+	}
+}
+
+func (c *checker) oneOf(key, value string, of []string) {
+	if !slices.Contains(of, value) {
+		c.wrong(key, fmt.Sprintf("%s cannot be %q", key, value), "It is one of "+strings.Join(of, ", ")+".")
+	}
+}
+
+// file checks that a file of the kit is there.
+func (c *checker) file(key, name string) string {
+	text, err := fs.ReadFile(c.files, path.Clean(name))
+	if err != nil {
+		c.wrong(key, "the kit has no file "+name, "Add the file, or correct its name.")
+	}
+	return string(text)
+}
+
+// inside checks a path below the app's folder.
+func (c *checker) inside(key, name string) {
+	if name == "" || !fs.ValidPath(strings.TrimSuffix(name, "/")) || name == "." || strings.Contains(name, `\`) {
+		c.wrong(key, fmt.Sprintf("%q is not a path below the app's folder", name), "Write it without a leading slash and without “..”.")
+	}
+}
+
+// places checks the places of a text.
+func (c *checker) places(key, text string) {
+	if err := fill.Check(text, c.Names()); err != nil {
+		c.wrong(key, err.Error(), "docs/kit.md lists the values.")
+	}
+}
+
+// problems gives all that is wrong with a kit that could be read.
+func (k *Kit) problems() []fault.Problem {
+	c := &checker{Kit: k}
+	if k.Format != Version {
+		c.wrong("kit", fmt.Sprintf("this is format %d of kits", k.Format), fmt.Sprintf("This program reads format %d: write kit: %d.", Version, Version))
+		return c.found
+	}
+	if !appName.MatchString(k.App) {
+		c.wrong("app", fmt.Sprintf("app cannot be %q", k.App), "Use lower case letters, digits and -, beginning with a letter.")
+	}
+	c.need("title", k.Title, "title: Inkwater")
+	c.need("summary", k.Summary, "summary: A quiet blog")
+	c.oneOf("kind", k.Kind, Kinds)
+	c.need("licence.name", k.Licence.Name, "licence: {name: MIT}")
+	if k.About != "" {
+		c.file("about", k.About)
+	}
+	if k.Licence.Text != "" {
+		c.file("licence.text", k.Licence.Text)
+	} else if k.Licence.MustAccept {
+		c.wrong("licence", "a licence that must be accepted needs its text", "Add text: licence.txt, and the file.")
+	}
+	c.releases()
+	c.asks()
+	c.configs()
+	c.setup()
+	c.checks()
+	return c.found
+}
+
+func (c *checker) releases() {
+	if len(c.Releases) == 0 {
+		c.wrong("releases", "there are no releases", "Add at least one.")
+	}
+	for i, r := range c.Releases {
+		key := "releases." + strconv.Itoa(i)
+		c.need(key+".release", r.Release, "release: 1.0.0")
+		if _, err := time.Parse(time.DateOnly, r.Date); err != nil {
+			c.wrong(key+".date", fmt.Sprintf("%q is not a date", r.Date), "Write it as 2026-09-02.")
+		}
+		c.oneOf(key+".level", r.Level, Levels)
+		if i > 0 && !Newer(c.Releases[i-1].Release, r.Release) {
+			c.wrong(key+".release", r.Release+" stands after "+c.Releases[i-1].Release, "List releases newest first, each once.")
+		}
+		c.archive(key+".archive", r.Archive)
+		c.needs(key+".needs", r.Needs)
+	}
+}
+
+func (c *checker) archive(key string, a Archive) {
+	if sum, err := hex.DecodeString(a.SHA256); err != nil || len(sum) != 32 {
+		c.wrong(key+".sha256", "sha256 is not a SHA-256 checksum", "Write the 64 hexadecimal digits that sha256sum prints.")
+	}
+	switch {
+	case (a.From == "") == (a.Name == ""):
+		c.wrong(key, "an archive has either from or name", "from: an https address or a file of the kit; name: a file that the owner fetches.")
+	case a.Name != "" && a.Fetch == "":
+		c.wrong(key, "an archive with name needs fetch", "Say how the owner gets the file.")
+	case strings.HasPrefix(a.From, "https://") || a.From == "":
+	case strings.Contains(a.From, "://"):
+		c.wrong(key+".from", "archives are fetched over https only", "Use an https address or a file of the kit.")
+	default:
+		if _, err := fs.Stat(c.files, a.From); err != nil {
+			c.wrong(key+".from", "the kit has no file "+a.From, "Add the file, or correct its name.")
+		}
+	}
+}
+
+func (c *checker) needs(key string, n Needs) {
+	for engine, version := range n.Database {
+		c.oneOf(key+".database", engine, Engines)
+		c.versions(key+".database."+engine, version)
+	}
+	if n.PHP != nil {
+		c.versions(key+".php.version", n.PHP.Version)
+	}
+	if n.Disk != "" {
+		if _, err := humanize.ParseBytes(n.Disk); err != nil {
+			c.wrong(key+".disk", fmt.Sprintf("%q is not a size", n.Disk), "Write it as 40MB.")
+		}
+	}
+}
+
+func (c *checker) versions(key, text string) {
+	if _, err := semver.NewConstraint(text); err != nil {
+		c.wrong(key, fmt.Sprintf("%q is not a range of versions", text), `Write it as ">=10.4".`)
+	}
+}
+
+func (c *checker) asks() {
+	seen := map[string]bool{}
+	for i, a := range c.Asks {
+		key := "asks." + strconv.Itoa(i)
+		if !askName.MatchString(a.ID) || slices.Contains(commonAnswers, a.ID) || seen[a.ID] {
+			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", a.ID), "Use lower case letters, digits and -; each id once; not "+strings.Join(commonAnswers, ", ")+".")
+		}
+		seen[a.ID] = true
+		c.need(key+".ask", a.Ask, "ask: Name of the first board")
+		c.oneOf(key+".kind", a.Kind, AskKinds)
+		if a.Kind == "one-of" && (len(a.Options) == 0 || a.Default != "" && !slices.Contains(a.Options, a.Default)) {
+			c.wrong(key, "one-of needs options, and its default must be one of them", "Add options: [a, b].")
+		}
+		if _, err := regexp.Compile(a.Pattern); err != nil {
+			c.wrong(key+".pattern", "the pattern is not a regular expression", "See the syntax of RE2.")
+		}
+	}
+}
+
+func (c *checker) configs() {
+	for i, f := range c.Config {
+		key := "config." + strconv.Itoa(i)
+		c.inside(key+".path", f.Path)
+		if f.Mode != "" && !mode.MatchString(f.Mode) {
+			c.wrong(key+".mode", fmt.Sprintf("%q is not a file mode", f.Mode), `Write it as "0640".`)
+		}
+		format, err := config.For(f.Format)
+		if err != nil {
+			c.wrong(key+".format", err.Error(), "Choose one of them.")
+			continue
+		}
+		template := c.file(key+".template", f.Template)
+		for _, t := range config.Check(format, template, c.Names()) {
+			c.found = append(c.found, fault.Problem{ID: f.Template + ":" + strconv.Itoa(t.Line), What: t.What, Remedy: "See “Templates” in docs/kit.md."})
+		}
+	}
+	for name, s := range c.Secrets {
+		if s.Length < 8 || s.Length > 128 || s.Of != "alnum" {
+			c.wrong("secrets."+name, "a secret has length (8 to 128) and of: alnum", "Write {length: 24, of: alnum}.")
+		}
+	}
+	for name, v := range c.Values {
+		// A value may use all others but those put together, so that none can go in circles.
+		if err := fill.Check(v, c.plainNames()); err != nil {
+			c.wrong("values."+name, err.Error(), "A value may use answers, data and secrets, not other values.")
+		}
+	}
+	for i, p := range append(slices.Clone(c.Place.Remove), c.Place.Deny...) {
+		key := "place.remove." + strconv.Itoa(i)
+		if i >= len(c.Place.Remove) {
+			key = "place.deny." + strconv.Itoa(i-len(c.Place.Remove))
+		}
+		c.inside(key, p)
+	}
+}
+
+func (c *checker) setup() {
+	for i, s := range c.Setup {
+		key := "setup." + strconv.Itoa(i)
+		kinds := 0
+		if s.SQL != nil {
+			kinds++
+			c.inside(key+".sql.file", s.SQL.File)
+			if s.SQL.Tables != "" && !table.MatchString(s.SQL.Tables) {
+				c.wrong(key+".sql.tables", fmt.Sprintf("%q is not a table prefix", s.SQL.Tables), "Write it as app_.")
+			}
+		}
+		if s.RunSQL != "" {
+			kinds++
+			c.query(key+".run-sql", s.RunSQL)
+		}
+		if s.Request != nil {
+			kinds++
+			c.request(key+".request", *s.Request)
+		}
+		if len(s.Remove) > 0 {
+			kinds++
+			for _, p := range s.Remove {
+				c.inside(key+".remove", p)
+			}
+		}
+		if kinds != 1 {
+			c.wrong(key, "a step is one of sql, run-sql, request, remove", "Make it several steps.")
+		}
+		for name, v := range s.With {
+			c.places(key+".with."+name, v)
+		}
+	}
+}
+
+// query checks SQL text: values go in as :names, never as places.
+func (c *checker) query(key, text string) {
+	if err := fill.Check(text, []string{"tables"}); err != nil {
+		c.wrong(key, "only {tables} may stand in SQL", "Put values under with: and write them as :name.")
+	}
+}
+
+func (c *checker) request(key string, r Request) {
+	if r.Form != "" && r.Form != "page" {
+		c.wrong(key+".form", fmt.Sprintf("form cannot be %q", r.Form), "Write form: page.")
+	}
+	if (r.Get == "") == (r.Post == "" && r.Form == "") {
+		c.wrong(key, "a request is either get, or form: page, or post", "Make it several requests.")
+	}
+	if r.Expect.Text == "" && r.Expect.NotText == "" && r.Form+r.Post != "" {
+		c.wrong(key+".expect", "a form that is sent needs expect", "Say what the page shows when it worked: a status alone says little.")
+	}
+	for name, v := range r.Fields {
+		c.places(key+".fields."+name, v)
+	}
+	c.places(key+".expect", r.Expect.Text+r.Expect.NotText)
+}
+
+func (c *checker) checks() {
+	if c.Check.Front.Get == "" || c.Check.Front.Expect.Text == "" {
+		c.wrong("check.front", "the check of the front page needs get and expect.text", `Write front: {get: /, expect: {text: "{title}"}}.`)
+	}
+	c.places("check.front", c.Check.Front.Expect.Text+c.Check.Front.Expect.NotText)
+	s := c.Check.SignIn
+	if s.Page == "" || len(s.Fields) == 0 || s.Then.Get == "" || s.Then.Expect.Text == "" {
+		c.wrong("check.sign-in", "the check of signing in needs page, fields, and then with get and expect.text", "See “Checks” in docs/kit.md.")
+	}
+	for name, v := range s.Fields {
+		c.places("check.sign-in.fields."+name, v)
+	}
+	if q := c.Check.Database; q != nil {
+		c.query("check.database.query", q.Query)
+		c.places("check.database.is", q.Is)
+	}
+}

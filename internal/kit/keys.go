@@ -1,0 +1,31 @@
+package kit
+
+import (
+	"reflect"
+	"strings"
+)
+
+// keysOf lists the keys that each part of a kit knows, by the part's type, so
+// that an unknown one can be answered with those there are.
+var keysOf = listKeys(reflect.TypeFor[Kit](), map[string][]string{})
+
+func listKeys(t reflect.Type, into map[string][]string) map[string][]string {
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
+		t = t.Elem()
+	}
+	if t.Kind() != reflect.Struct {
+		return into
+	}
+	if _, done := into[t.Name()]; done {
+		return into
+	}
+	into[t.Name()] = nil
+	for i := range t.NumField() {
+		field := t.Field(i)
+		if key, _, _ := strings.Cut(field.Tag.Get("yaml"), ","); key != "" {
+			into[t.Name()] = append(into[t.Name()], key)
+			listKeys(field.Type, into)
+		}
+	}
+	return into
+}

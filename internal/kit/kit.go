@@ -1,0 +1,237 @@
+// Package kit reads kits: the descriptions of apps that Tivset can install.
+//
+// A kit is a folder with kit.yaml and the files that it names. The format has
+// a version number (kit: 1); docs/kit.md describes it for those who write kits
+// or another program that reads them. Reading is strict: an unknown key, a
+// wrong type or a missing file is an error with file, line and remedy. A kit
+// is data and never runs anything on the operator's machine.
+package kit
+
+import (
+	"io/fs"
+
+	"github.com/Masterminds/semver/v3"
+	"github.com/dustin/go-humanize"
+)
+
+// Version is the version of the format that this package reads.
+const Version = 1
+
+// Kit is one app's description.
+type Kit struct {
+	Format    int       `yaml:"kit"`
+	App       string    `yaml:"app"`     // the name in commands: lower case letters, digits, -
+	Title     string    `yaml:"title"`   // the name that people read
+	Kind      string    `yaml:"kind"`    // what the app is for
+	Summary   string    `yaml:"summary"` // one line
+	About     string    `yaml:"about"`   // a Markdown file about the app's features
+	Home      string    `yaml:"home"`
+	Licence   Licence   `yaml:"licence"`
+	Languages []string  `yaml:"languages"` // language tags (BCP 47), the default first
+	Releases  []Release `yaml:"releases"`
+	Asks      []Ask     `yaml:"asks"`
+	Place     Place     `yaml:"place"`
+
+	Config  []Config          `yaml:"config"`
+	Secrets map[string]Secret `yaml:"secrets"` // made anew for each site: {secret.NAME}
+	Values  map[string]string `yaml:"values"`  // put together from others: {value.NAME}
+	Setup   []Step            `yaml:"setup"`
+	Check   Check             `yaml:"check"`
+	Admin   string            `yaml:"admin"` // where the admin side is, below the site's address
+
+	files fs.FS
+	lines map[string]int // the line of each key, by its path
+}
+
+// Licence is what the app is licensed under.
+type Licence struct {
+	Name       string `yaml:"name"`
+	Text       string `yaml:"text"`        // a file with the whole text
+	MustAccept bool   `yaml:"must-accept"` // the owner has to say yes
+}
+
+// Release is one version of the app.
+type Release struct {
+	Release string  `yaml:"release"`
+	Date    string  `yaml:"date"`  // YYYY-MM-DD
+	Level   string  `yaml:"level"` // fixes, features or breaking, against the release before
+	Archive Archive `yaml:"archive"`
+	Needs   Needs   `yaml:"needs"`
+}
+
+// Archive says where a release's files come from. One of From and Name is set.
+type Archive struct {
+	From   string `yaml:"from"`   // an https address, or a file of the kit
+	Name   string `yaml:"name"`   // a file that the owner has to fetch
+	Fetch  string `yaml:"fetch"`  // with Name: how to fetch it
+	SHA256 string `yaml:"sha256"` // of the archive, in hexadecimal
+	Top    string `yaml:"top"`    // the folder inside that holds the app; it is stripped
+}
+
+// Needs are a release's requirements.
+type Needs struct {
+	PHP      *PHP              `yaml:"php"`
+	Database map[string]string `yaml:"database"` // engine to version range; none when empty
+	Disk     string            `yaml:"disk"`     // such as 40MB
+}
+
+// PHP is what a release needs of the PHP runtime.
+type PHP struct {
+	Version    string   `yaml:"version"`
+	Extensions []string `yaml:"extensions"`
+}
+
+// Ask is a question of the app's own.
+type Ask struct {
+	ID      string   `yaml:"id"`
+	Ask     string   `yaml:"ask"`
+	Kind    string   `yaml:"kind"` // text, number, yes-no, one-of
+	Default string   `yaml:"default"`
+	Options []string `yaml:"options"` // for one-of
+	Pattern string   `yaml:"pattern"` // a regular expression (RE2) for the whole answer
+	Needed  bool     `yaml:"needed"`
+	Help    string   `yaml:"help"`
+}
+
+// Place is how the app lies in its folder.
+type Place struct {
+	Remove []string `yaml:"remove"` // parts of the archive that a site does not need
+	Deny   []string `yaml:"deny"`   // what the web must never show; asked for after the install
+}
+
+// Config is a configuration file to write.
+type Config struct {
+	Path     string `yaml:"path"`     // below the app's folder
+	Template string `yaml:"template"` // a file of the kit
+	Format   string `yaml:"format"`
+	Mode     string `yaml:"mode"` // octal; 0640 when left out
+}
+
+// Secret is a random string made for each site.
+type Secret struct {
+	Length int    `yaml:"length"`
+	Of     string `yaml:"of"` // alnum
+}
+
+// Step is one step of the set-up. Exactly one of its kinds is set.
+type Step struct {
+	SQL     *SQLFile          `yaml:"sql"`
+	RunSQL  string            `yaml:"run-sql"` // one statement; {tables} is the table prefix
+	With    map[string]string `yaml:"with"`    // values for the :names of run-sql
+	Request *Request          `yaml:"request"`
+	Remove  []string          `yaml:"remove"` // files and folders to take away
+}
+
+// SQLFile is a script of the archive to run in the site's database.
+type SQLFile struct {
+	File   string `yaml:"file"`
+	Tables string `yaml:"tables"` // the prefix in the file that the site's own prefix replaces
+}
+
+// Request asks the app's own pages for something, as a browser would. Cookies
+// last from one request of the set-up to the next.
+type Request struct {
+	Get    string            `yaml:"get"`    // below the app's address
+	Post   string            `yaml:"post"`   // where a form goes that is not read off a page
+	Form   string            `yaml:"form"`   // "page": send the form of the page got last, with its own defaults
+	Fields map[string]string `yaml:"fields"` // what to put into the form
+	Expect Expect            `yaml:"expect"`
+}
+
+// Expect is how an answer of the app is judged.
+type Expect struct {
+	Status  int    `yaml:"status"`   // 200 when left out
+	Text    string `yaml:"text"`     // must be in the page
+	NotText string `yaml:"not-text"` // must not be in the page
+}
+
+// Check is how to know that a site works.
+type Check struct {
+	Front    Request     `yaml:"front"`
+	SignIn   SignIn      `yaml:"sign-in"`
+	Database *CheckQuery `yaml:"database"`
+}
+
+// SignIn signs in as the admin: the form on Page is sent with Fields, then
+// Then is fetched, where only somebody signed in sees Then.Expect.
+type SignIn struct {
+	Page   string            `yaml:"page"`
+	Post   string            `yaml:"post"` // where to send Fields, when the page has no form
+	Fields map[string]string `yaml:"fields"`
+	Then   Request           `yaml:"then"`
+}
+
+// CheckQuery asks the site's database, with the site's own credentials.
+type CheckQuery struct {
+	Query string `yaml:"query"`
+	Is    string `yaml:"is"`
+}
+
+// Files gives the kit's folder.
+func (k *Kit) Files() fs.FS { return k.files }
+
+// Newest returns the newest release.
+func (k *Kit) Newest() *Release { return &k.Releases[0] }
+
+// Find returns the release of a version, or nil.
+func (k *Kit) Find(version string) *Release {
+	for i := range k.Releases {
+		if k.Releases[i].Release == version {
+			return &k.Releases[i]
+		}
+	}
+	return nil
+}
+
+// Versions lists the releases, newest first.
+func (k *Kit) Versions() []string {
+	out := make([]string, len(k.Releases))
+	for i := range k.Releases {
+		out[i] = k.Releases[i].Release
+	}
+	return out
+}
+
+// NeedsDatabase says whether the release uses a database at all.
+func (r *Release) NeedsDatabase() bool { return len(r.Needs.Database) > 0 }
+
+// Newer compares two versions of releases: semantic versions where both are,
+// else as text.
+func Newer(a, b string) bool {
+	x, errX := semver.NewVersion(a)
+	y, errY := semver.NewVersion(b)
+	if errX == nil && errY == nil {
+		return x.GreaterThan(y)
+	}
+	return a > b
+}
+
+// ByForms says whether the set-up uses the app's own pages, which strangers
+// must not reach meanwhile.
+func (k *Kit) ByForms() bool {
+	for _, s := range k.Setup {
+		if s.Request != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// UsesTables says whether the app's tables can begin with any prefix.
+func (k *Kit) UsesTables() bool {
+	for _, s := range k.Setup {
+		if s.SQL != nil && s.SQL.Tables != "" || s.Request != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// Disk is how many bytes the release says that it needs; 0 when it does not.
+func (r *Release) Disk() int64 {
+	n, err := humanize.ParseBytes(r.Needs.Disk)
+	if err != nil {
+		return 0
+	}
+	return int64(n)
+}

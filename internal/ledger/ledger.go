@@ -1,0 +1,104 @@
+// Package ledger is the record of sites and jobs, in SQLite.
+//
+// Nothing above this package may assume that one machine alone writes it. No
+// secret is ever in it: it names entries of the vault.
+package ledger
+
+import (
+	"context"
+	"time"
+)
+
+// Ledger keeps the record.
+type Ledger interface {
+	// Sites lists every site, sorted by address.
+	Sites(ctx context.Context) ([]Site, error)
+
+	// Addresses lists the addresses of every site, sorted.
+	Addresses(ctx context.Context) ([]string, error)
+
+	// Site returns the site of an address; fs.ErrNotExist when there is none.
+	Site(ctx context.Context, address string) (Site, error)
+
+	// PutSite keeps a site, replacing one of the same address.
+	PutSite(ctx context.Context, s Site) error
+
+	// DropSite forgets a site; none there is fine.
+	DropSite(ctx context.Context, address string) error
+
+	// Jobs lists the jobs, newest first.
+	Jobs(ctx context.Context) ([]Job, error)
+
+	// PutJob keeps a job, replacing one of the same id.
+	PutJob(ctx context.Context, j Job) error
+
+	Close() error
+}
+
+// Site is an app installed at a place.
+type Site struct {
+	Address     string    `json:"address"`
+	URL         string    `json:"url"`
+	AdminURL    string    `json:"admin_url"`
+	App         string    `json:"app"`
+	Release     string    `json:"release"`
+	Newer       string    `json:"newer_release,omitempty"` // filled in when shown
+	Account     string    `json:"account"`
+	Folder      string    `json:"folder"`
+	Language    string    `json:"language"`
+	Title       string    `json:"title"`
+	Admin       Admin     `json:"admin"`
+	Database    *Database `json:"database,omitempty"`
+	Files       int       `json:"files"`
+	Bytes       int64     `json:"bytes"`
+	InstalledAt time.Time `json:"installed_at"`
+	UpdatedAt   time.Time `json:"updated_at"`
+	Care        Care      `json:"care"`
+	Health      string    `json:"health"`
+	Job         string    `json:"job"`     // the job that installed it
+	Entries     []string  `json:"entries"` // what in its folder is the site's
+	Licence     *Accepted `json:"licence,omitempty"`
+}
+
+// Admin is the site's admin; the password is in the vault.
+type Admin struct {
+	Name  string `json:"name"`
+	Email string `json:"email"`
+}
+
+// Database is where a site's data is; the password is in the vault.
+type Database struct {
+	Engine string `json:"engine"`
+	Server string `json:"server"` // the account's name for it
+	Name   string `json:"name"`
+	User   string `json:"user"`
+	Tables string `json:"tables"` // what the tables' names begin with
+}
+
+// Care is how the site is looked after.
+type Care struct {
+	Updates    string `json:"updates"`
+	Backup     string `json:"backup"`
+	Extensions string `json:"extensions"`
+	Themes     string `json:"themes"`
+}
+
+// Accepted records that the owner accepted the licence.
+type Accepted struct {
+	Name    string    `json:"name"`
+	Release string    `json:"release"`
+	At      time.Time `json:"at"`
+}
+
+// Job is one run of a list of steps.
+type Job struct {
+	ID      string     `json:"job"`
+	What    string     `json:"what"` // install
+	App     string     `json:"app"`
+	Account string     `json:"account"`
+	Address string     `json:"address"`
+	Started time.Time  `json:"started_at"`
+	Ended   *time.Time `json:"ended_at,omitempty"`
+	Outcome string     `json:"outcome"` // running, installed, undone, left
+	Problem string     `json:"problem,omitempty"`
+}

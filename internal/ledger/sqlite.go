@@ -1,0 +1,166 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	_ "modernc.org/sqlite" // the driver
+
+	"tivset/internal/fault"
+)
+
+// SQLite is a ledger in a file.
+type SQLite struct{ db *sql.DB }
+
+var _ Ledger = (*SQLite)(nil)
+
+// format is the version of the tables, kept in the file (PRAGMA user_version).
+const format = 1
+
+// What a record says is kept as JSON, so that adding a field needs no change of
+// tables; the columns beside it are those that are looked up or sorted by.
+const tables = `
+CREATE TABLE sites (address TEXT PRIMARY KEY, account TEXT NOT NULL, record TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE TABLE jobs (id TEXT PRIMARY KEY, started TEXT NOT NULL, record TEXT NOT NULL) STRICT, WITHOUT ROWID;
+CREATE INDEX jobs_started ON jobs (started);
+PRAGMA user_version = 1;`
+
+// Open opens the ledger in a file and makes it when it is not there.
+func Open(ctx context.Context, file string) (*SQLite, error) {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, err
+	}
+	made, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // the driver would make it readable to all
+	if err != nil {
+		return nil, err
+	}
+	made.Close()
+	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	l := &SQLite{db}
+	if err := l.prepare(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("open the ledger %s: %w", file, err)
+	}
+	return l, nil
+}
+
+func (l *SQLite) prepare(ctx context.Context) error {
+	tx, err := l.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var have int
+	if err := tx.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have); err != nil {
+		return err
+	}
+	switch have {
+	case format:
+		return nil
+	case 0:
+		if _, err := tx.ExecContext(ctx, tables); err != nil {
+			return err
+		}
+		return tx.Commit()
+	}
+	return fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), "", "A newer release of Tivset made it; use that one.")
+}
+
+// Close closes the file.
+func (l *SQLite) Close() error { return l.db.Close() }
+
+// Sites implements Ledger.
+func (l *SQLite) Sites(ctx context.Context) ([]Site, error) {
+	return records[Site](ctx, l.db, "SELECT record FROM sites ORDER BY address")
+}
+
+// Addresses implements Ledger.
+func (l *SQLite) Addresses(ctx context.Context) ([]string, error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT address FROM sites ORDER BY address")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		var a string
+		if err := rows.Scan(&a); err != nil {
+			return nil, err
+		}
+		out = append(out, a)
+	}
+	return out, rows.Err()
+}
+
+// Site implements Ledger.
+func (l *SQLite) Site(ctx context.Context, address string) (Site, error) {
+	found, err := records[Site](ctx, l.db, "SELECT record FROM sites WHERE address = ?", address)
+	if err == nil && len(found) == 0 {
+		err = fmt.Errorf("no site is recorded at %s: %w", address, fs.ErrNotExist)
+	}
+	if err != nil {
+		return Site{}, err
+	}
+	return found[0], nil
+}
+
+// PutSite implements Ledger.
+func (l *SQLite) PutSite(ctx context.Context, s Site) error {
+	return l.put(ctx, "INSERT OR REPLACE INTO sites (address, account, record) VALUES (?, ?, ?)", s, s.Address, s.Account)
+}
+
+// DropSite implements Ledger.
+func (l *SQLite) DropSite(ctx context.Context, address string) error {
+	_, err := l.db.ExecContext(ctx, "DELETE FROM sites WHERE address = ?", address)
+	return err
+}
+
+// Jobs implements Ledger.
+func (l *SQLite) Jobs(ctx context.Context) ([]Job, error) {
+	return records[Job](ctx, l.db, "SELECT record FROM jobs ORDER BY started DESC, id DESC")
+}
+
+// PutJob implements Ledger.
+func (l *SQLite) PutJob(ctx context.Context, j Job) error {
+	return l.put(ctx, "INSERT OR REPLACE INTO jobs (id, started, record) VALUES (?, ?, ?)", j, j.ID, j.Started.UTC().Format("2006-01-02T15:04:05.000000000Z"))
+}
+
+func (l *SQLite) put(ctx context.Context, statement string, record any, columns ...any) error {
+	text, err := json.Marshal(record)
+	if err != nil {
+		return err
+	}
+	_, err = l.db.ExecContext(ctx, statement, append(columns, string(text))...)
+	return err
+}
+
+func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) ([]T, error) {
+	rows, err := db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []T{}
+	for rows.Next() {
+		var text []byte
+		var r T
+		if err := rows.Scan(&text); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(text, &r); err != nil {
+			return nil, errors.Join(errors.New("a record of the ledger is damaged"), err)
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,75 @@
+package screen
+
+import (
+	"fmt"
+	"strings"
+
+	"tivset/internal/fault"
+)
+
+// Rules for faults: what happened and to what on the first line; then details,
+// then every problem with its remedy, then what to do, on a line of its own.
+
+// Fault writes a fault for a person.
+func (s *Streams) Fault(err error) {
+	f := fault.Of(err)
+	fmt.Fprintf(s.Err, "%s %s\n", s.paint(bad, "tivset:"), Clean(first(f)))
+	for _, d := range f.Details {
+		fmt.Fprintf(s.Err, "  %s\n", Clean(d))
+	}
+	if len(f.Problems) > 1 || len(f.Problems) == 1 && f.Where == "" {
+		for _, p := range f.Problems {
+			fmt.Fprintf(s.Err, "  %s: %s\n", s.paint(strong, Clean(p.ID)), Clean(p.What))
+			if p.Remedy != "" {
+				fmt.Fprintf(s.Err, "      %s\n", Clean(p.Remedy))
+			}
+		}
+	}
+	if f.Remedy != "" {
+		fmt.Fprintf(s.Err, "  %s %s\n", s.paint(accent, "→"), Clean(f.Remedy))
+	}
+}
+
+func first(f *fault.Error) string {
+	text := f.What
+	if f.Where != "" {
+		text += " (" + f.Where + ")"
+	}
+	if f.Cause != nil && !strings.Contains(text, f.Cause.Error()) {
+		text += ": " + f.Cause.Error()
+	}
+	return text
+}
+
+// Code gives the exit code of an error.
+func Code(err error) int {
+	if err == nil {
+		return 0
+	}
+	return int(fault.Of(err).Kind)
+}
+
+// outcomes are the words for exit codes in JSON.
+var outcomes = map[fault.Kind]string{fault.Failed: "undone", fault.Usage: "refused", fault.Decision: "refused", fault.Left: "left"}
+
+// FaultJSON writes a fault for a program. Job is the job that failed, if any.
+func (s *Streams) FaultJSON(err error, job string) error {
+	f := fault.Of(err)
+	type said struct {
+		What   string `json:"what"`
+		Where  string `json:"where"`
+		Remedy string `json:"remedy"`
+	}
+	what := f.What
+	if f.Cause != nil {
+		what += ": " + f.Cause.Error()
+	}
+	return s.WriteJSON(struct {
+		Outcome  string          `json:"outcome"`
+		Error    said            `json:"error"`
+		Details  []string        `json:"details,omitempty"`
+		Missing  []string        `json:"missing,omitempty"`
+		Problems []fault.Problem `json:"problems,omitempty"`
+		Job      string          `json:"job,omitempty"`
+	}{outcomes[f.Kind], said{what, f.Where, f.Remedy}, f.Details, f.Missing, f.Problems, job})
+}

@@ -1,0 +1,100 @@
+package screen
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"tivset/internal/job"
+)
+
+// Progress shows how a job goes on: one line a stage, on a terminal with a
+// line that moves, elsewhere when a stage is done.
+type Progress struct {
+	s       *Streams
+	now     func() time.Time
+	began   time.Time // the stage
+	painted time.Time
+	shown   string // the title of the line that stands open
+	undoing bool
+	waiting string
+}
+
+// NewProgress makes one for a run.
+func NewProgress(s *Streams, now func() time.Time) *Progress { return &Progress{s: s, now: now} }
+
+func (p *Progress) live() bool { return p.s.ErrTerminal && !p.s.Dumb }
+
+// Show takes one event of a job.
+func (p *Progress) Show(e job.Event) {
+	if p.s.Quiet || p.s.JSON {
+		return
+	}
+	switch {
+	case e.Undo:
+		p.undo(e)
+	case e.Done:
+		p.line(p.s.paint(good, "✓"), e.Title, "")
+		p.shown = ""
+	case e.Count > 0:
+		p.count(e)
+	default:
+		p.began, p.shown = p.now(), e.Title
+		if p.live() {
+			fmt.Fprintf(p.s.Err, "\r\x1b[K  · %s …", e.Title)
+		}
+	}
+}
+
+// line writes a finished line over the open one.
+func (p *Progress) line(mark, title, rest string) {
+	start := ""
+	if p.live() {
+		start = "\r\x1b[K"
+	}
+	fmt.Fprintf(p.s.Err, "%s  %s %s%s\n", start, mark, title, rest)
+}
+
+func (p *Progress) undo(e job.Event) {
+	if p.shown != "" {
+		p.line(p.s.paint(bad, "✗"), p.shown, "")
+		p.shown = ""
+	}
+	if !p.undoing {
+		p.undoing = true
+		fmt.Fprintln(p.s.Err, "  Undoing what was begun:")
+	}
+	if e.Detail == "" {
+		p.line("↶", e.Title, "")
+	} else if p.waiting != e.Title {
+		p.waiting = e.Title
+		p.line("…", "waiting: "+Clean(e.Detail), "")
+	}
+}
+
+// count redraws the open line with a bar and the time left, ten times a second
+// at most.
+func (p *Progress) count(e job.Event) {
+	now := p.now()
+	if !p.live() || now.Sub(p.painted) < 100*time.Millisecond && e.Count < e.Total {
+		return
+	}
+	p.painted = now
+	text := fmt.Sprintf("  · %s %s %d of %d %s", e.Title, bar(e.Count, e.Total), e.Count, e.Total, e.Unit)
+	if gone := now.Sub(p.began); gone > 2*time.Second && e.Count < e.Total {
+		left := time.Duration(float64(gone) / float64(e.Count) * float64(e.Total-e.Count)).Round(time.Second)
+		text += fmt.Sprintf(", %s left", left)
+	}
+	fmt.Fprint(p.s.Err, "\r\x1b[K"+ansi.Truncate(text, max(20, p.s.Width-1), "…"))
+}
+
+func bar(count, total int64) string {
+	const width = 16
+	full := 0
+	if total > 0 {
+		full = int(count * width / total)
+	}
+	return "[" + strings.Repeat("=", full) + strings.Repeat(" ", width-full) + "]"
+}

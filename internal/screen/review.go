@@ -1,0 +1,117 @@
+package screen
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"tivset/internal/ledger"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+)
+
+// Review words a plan: everything that is about to happen to the account.
+func (s *Streams) Review(p *site.Plan) string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(p.Title+" "+p.Release)), s.paint(accent, Clean(p.Place.URL)))
+	all := []Pair{{"Where", "folder " + p.Place.Folder + ", " + places[p.Place.State]}}
+	if d := p.Data; d != nil {
+		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name, d.User, d.Server, engines[d.Engine])
+		if d.Tables != "" {
+			text += "; tables begin with " + d.Tables
+		}
+		all = append(all, Pair{"Data", text})
+	}
+	password := "password as given"
+	if p.Admin.Generated {
+		password = fmt.Sprintf("password generated (%d characters)", site.GeneratedLength)
+	}
+	all = append(all,
+		Pair{"Admin", p.Admin.Name + ", " + p.Admin.Email + ", " + password},
+		Pair{"Site", fmt.Sprintf("“%s”, %s", p.Site.Title, language(p.Site.Language))},
+		Pair{"Care", care(p.Care)},
+		Pair{"Account", changes(p.Changes)})
+	out.WriteString(s.pairs(all))
+	for _, w := range p.Warnings {
+		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), Clean(w))
+	}
+	return out.String()
+}
+
+var places = map[string]string{"new": "new", "empty": "there and empty", "beside": "beside the sites that lie in it"}
+
+var engines = map[string]string{"mariadb": "MariaDB", "postgresql": "PostgreSQL", "sqlite": "SQLite"}
+
+var languages = map[string]string{"en": "English", "de": "German", "fr": "French", "nl": "Dutch", "es": "Spanish", "it": "Italian"}
+
+func language(tag string) string {
+	if name, ok := languages[tag]; ok {
+		return name
+	}
+	return "language " + tag
+}
+
+func care(c ledger.Care) string {
+	text := map[string]string{"off": "no updates by itself", "fixes": "updates: fixes only", "all": "updates: all"}[c.Updates]
+	if c.Updates != "off" && c.Backup == "before" {
+		text += ", backup first, put back if the check fails"
+	}
+	return text
+}
+
+func changes(c site.Changes) string {
+	parts := []string{fmt.Sprintf("+ %s, %s", counted(c.Files, "file"), humanize.Bytes(uint64(c.Bytes)))}
+	for _, x := range []struct {
+		list []string
+		name string
+	}{{c.Databases, "database"}, {c.Users, "user"}, {c.Timers, "timer"}} {
+		if len(x.list) > 0 {
+			parts = append(parts, "+ "+counted(len(x.list), x.name))
+		}
+	}
+	return strings.Join(parts, "   ")
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return humanize.Comma(int64(n)) + " " + what + "s"
+}
+
+// Installed prints how an install ended. The password is shown on a terminal,
+// or where it was asked for.
+func (s *Streams) Installed(r *site.Installed, app string) {
+	s.Print("%s\n", s.paint(good, app+" "+r.Site.Release+" is installed and checked."))
+	all := []Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}, {"Name", r.Site.Admin.Name}}
+	again := "tivset reveal " + r.Site.Address
+	if s.ShowPassword || s.OutTerminal {
+		all = append(all, Pair{"Password", r.Password.Reveal() + "\nshown this once; see it again with: " + again})
+	} else {
+		all = append(all, Pair{"Password", "in the vault; see it with: " + again})
+	}
+	s.Pairs(all)
+	for _, w := range r.Warnings {
+		s.Warn(w)
+	}
+}
+
+// Credentials prints a site's credentials.
+func (s *Streams) Credentials(c site.Credentials) {
+	all := []Pair{{"Site", c.Site.URL}, {"Admin side", c.Site.AdminURL}, {"Name", c.Site.Admin.Name}, {"Password", c.Password.Reveal()}}
+	if d := c.Site.Database; d != nil {
+		all = append(all, Pair{"Database", d.Name + " on " + d.Server}, Pair{"User", d.User}, Pair{"Password", c.Data.Reveal()})
+	}
+	s.Pairs(all)
+}
+
+// Score prints a password and how hard it is to guess.
+func (s *Streams) Score(p secret.Text, r secret.Score) {
+	s.Print("%s", p.Reveal())
+	text := fmt.Sprintf("scores %d of 100", r.Points)
+	if len(r.Reasons) > 0 {
+		text += ": " + strings.Join(r.Reasons, ", ")
+	}
+	s.Say("%s", s.paint(faint, text))
+}

@@ -1,0 +1,93 @@
+// Package screen is all that a person sees: tables, the review, progress,
+// questions, faults, and the JSON that other programs read. It decides nothing.
+//
+// Results go to standard output; progress, reviews, questions and faults to
+// standard error.
+package screen
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+
+	"charm.land/lipgloss/v2"
+)
+
+// Streams are where a run reads and writes, and what is known of them.
+type Streams struct {
+	In           io.Reader
+	Out, Err     io.Writer
+	OutTerminal  bool
+	ErrTerminal  bool
+	InTerminal   bool
+	Dumb         bool // the terminal cannot move its cursor
+	Width        int  // in columns
+	Color        bool
+	Quiet, Loud  bool
+	JSON         bool
+	ShowPassword bool
+}
+
+// Asks says whether somebody is there to answer.
+func (s *Streams) Asks() bool { return s.InTerminal && s.ErrTerminal && !s.JSON }
+
+// The few styles. Meaning never rests on them alone.
+var (
+	strong = lipgloss.NewStyle().Bold(true)
+	faint  = lipgloss.NewStyle().Faint(true)
+	good   = lipgloss.NewStyle().Foreground(lipgloss.Green)
+	bad    = lipgloss.NewStyle().Foreground(lipgloss.Red).Bold(true)
+	accent = lipgloss.NewStyle().Foreground(lipgloss.Cyan)
+)
+
+// paint applies a style where colours are wanted.
+func (s *Streams) paint(style lipgloss.Style, text string) string {
+	if !s.Color {
+		return text
+	}
+	return style.Render(text)
+}
+
+// Say writes a message for a person, unless the run is quiet.
+func (s *Streams) Say(format string, args ...any) {
+	if !s.Quiet && !s.JSON {
+		fmt.Fprintf(s.Err, format+"\n", args...)
+	}
+}
+
+// Warn writes a warning, even in a quiet run.
+func (s *Streams) Warn(text string) {
+	if !s.JSON {
+		fmt.Fprintln(s.Err, s.paint(bad, "Note:")+" "+text)
+	}
+}
+
+// Print writes a line of the result.
+func (s *Streams) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+
+// WriteJSON writes one document, the only thing on standard output.
+func (s *Streams) WriteJSON(v any) error {
+	e := json.NewEncoder(s.Out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// Clean makes text of somebody else's safe to print: control characters, which
+// could move the cursor or recolour the terminal, are replaced.
+func Clean(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 32 && r != '\n' && r != '\t' || r == 127 || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
+			return '�'
+		}
+		return r
+	}, text)
+}
+
+// WriteLine writes one document on one line.
+func (s *Streams) WriteLine(v any) error {
+	e := json.NewEncoder(s.Out)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}

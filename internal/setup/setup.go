@@ -1,0 +1,207 @@
+// Package setup carries out what a kit says: the steps of an app's set-up, and
+// the visits that show whether it works.
+package setup
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/PuerkitoBio/goquery"
+
+	"tivset/internal/database"
+	"tivset/internal/fault"
+	"tivset/internal/files"
+	"tivset/internal/fill"
+	"tivset/internal/kit"
+	"tivset/internal/web"
+)
+
+// Runner carries out steps for one app that lies in Folder.
+type Runner struct {
+	Files   files.FS
+	Folder  string // where the app's files are, from the account's top
+	Data    database.Session
+	Visitor *web.Visitor
+	Base    string // the address at which the app's pages answer, with final slash
+	Values  fill.Values
+	Secrets []string // what no message may hold
+
+	page *web.Page // the page got last
+}
+
+// Do carries out one step of a kit's set-up.
+func (r *Runner) Do(ctx context.Context, s kit.Step) error {
+	switch {
+	case s.SQL != nil:
+		return r.script(ctx, *s.SQL)
+	case s.RunSQL != "":
+		return r.statement(ctx, s.RunSQL, s.With)
+	case s.Request != nil:
+		return r.Request(ctx, *s.Request)
+	}
+	for _, name := range s.Remove {
+		if err := files.RemoveAll(ctx, r.Files, path.Join(r.Folder, path.Clean(name))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// script runs an SQL file of the app.
+func (r *Runner) script(ctx context.Context, s kit.SQLFile) error {
+	file, err := r.Files.Open(ctx, path.Join(r.Folder, s.File))
+	if err != nil {
+		return fmt.Errorf("open the schema: %w", err)
+	}
+	defer file.Close()
+	_, err = r.Data.Run(ctx, file, database.ScriptOptions{From: s.Tables, To: r.Values["tables"]})
+	if err != nil {
+		return fmt.Errorf("%s, %w", s.File, err)
+	}
+	return nil
+}
+
+func (r *Runner) statement(ctx context.Context, text string, with map[string]string) error {
+	text, err := fill.Text(text, fill.Values{"tables": r.Values["tables"]})
+	if err != nil {
+		return err
+	}
+	values, err := r.fillAll(with)
+	if err != nil {
+		return err
+	}
+	return r.Data.Exec(ctx, text, values)
+}
+
+func (r *Runner) fillAll(texts map[string]string) (map[string]string, error) {
+	out := map[string]string{}
+	for name, text := range texts {
+		v, err := fill.Text(text, r.Values)
+		if err != nil {
+			return nil, err
+		}
+		out[name] = v
+	}
+	return out, nil
+}
+
+// Request fetches a page or sends a form, and judges the answer.
+func (r *Runner) Request(ctx context.Context, q kit.Request) error {
+	fields, err := r.fillAll(q.Fields)
+	if err != nil {
+		return err
+	}
+	what := q.Get + q.Post
+	switch {
+	case q.Get != "":
+		r.page, err = r.Visitor.Get(ctx, r.address(q.Get))
+	case q.Form == "page":
+		what = "the form of the page"
+		if r.page == nil {
+			return fault.New(fault.Failed, "a form is to be sent and no page was fetched before", q.Post, "The kit needs a request with get first.")
+		}
+		r.page, err = r.send(ctx, r.page, fields, q.Post)
+	default:
+		values := url.Values{}
+		for name, v := range fields {
+			values.Set(name, v)
+		}
+		r.page, err = r.Visitor.Post(ctx, r.address(q.Post), values)
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "the app did not answer", r.address(what), "Open the address in a browser and look at the server's error log.").Because(err)
+	}
+	return r.judge(r.page, q.Expect)
+}
+
+func (r *Runner) address(below string) string { return r.Base + strings.TrimPrefix(below, "/") }
+
+// send fills in and sends the form of a page.
+func (r *Runner) send(ctx context.Context, p *web.Page, fields map[string]string, to string) (*web.Page, error) {
+	names := make([]string, 0, len(fields))
+	for n := range fields {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	form, err := p.Form(names)
+	if err != nil {
+		return nil, err
+	}
+	for n, v := range fields {
+		form.Values.Set(n, v)
+	}
+	if to != "" {
+		form.Action = r.address(to)
+	}
+	if action, err := url.Parse(form.Action); err != nil || action.Host != p.URL.Host {
+		return nil, fmt.Errorf("the form goes to another host")
+	}
+	if form.Method != http.MethodPost {
+		return nil, fmt.Errorf("the form is not sent by POST, which would put the password into addresses")
+	}
+	return r.Visitor.Post(ctx, form.Action, form.Values)
+}
+
+// judge compares an answer with what the kit expects.
+func (r *Runner) judge(p *web.Page, e kit.Expect) error {
+	status := e.Status
+	if status == 0 {
+		status = http.StatusOK
+	}
+	wrong := func(what string) error {
+		return &fault.Error{Kind: fault.Failed, What: what, Where: p.URL.Redacted(), Details: r.excerpt(p),
+			Remedy: "Open the address in a browser and look at the server's error log."}
+	}
+	if p.Away != "" {
+		return wrong("the page leads to another host: " + p.Away)
+	}
+	if p.Status != status {
+		return wrong(fmt.Sprintf("the page answered %d instead of %d", p.Status, status))
+	}
+	text, err := fill.Text(e.Text, r.Values)
+	if err != nil {
+		return err
+	}
+	if text != "" && !p.Shows(text) {
+		return wrong(fmt.Sprintf("the page does not show “%s”", r.redact(text)))
+	}
+	not, err := fill.Text(e.NotText, r.Values)
+	if err != nil {
+		return err
+	}
+	if not != "" && p.Shows(not) {
+		return wrong(fmt.Sprintf("the page shows “%s”", r.redact(not)))
+	}
+	return nil
+}
+
+// excerpt gives the first words of a page, without anything secret.
+func (r *Runner) excerpt(p *web.Page) []string {
+	doc, err := goquery.NewDocumentFromReader(strings.NewReader(string(p.Body)))
+	if err != nil {
+		return nil
+	}
+	doc.Find("head, script, style").Remove()
+	words := strings.Join(strings.Fields(doc.Text()), " ")
+	if words == "" {
+		return nil
+	}
+	if runes := []rune(words); len(runes) > 200 {
+		words = string(runes[:200]) + " …"
+	}
+	return []string{"the page says: " + r.redact(words)}
+}
+
+func (r *Runner) redact(text string) string {
+	for _, s := range r.Secrets {
+		if s != "" {
+			text = strings.ReplaceAll(text, s, "(secret)")
+		}
+	}
+	return text
+}

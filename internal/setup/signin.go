@@ -1,0 +1,33 @@
+package setup
+
+import (
+	"context"
+	"maps"
+
+	"tivset/internal/fault"
+	"tivset/internal/kit"
+	"tivset/internal/web"
+)
+
+// SignIn signs in as the admin with a password, as a new visitor, and reports
+// nil when the page for those signed in appeared.
+func (r *Runner) SignIn(ctx context.Context, s kit.SignIn, password string, connections web.Connections) error {
+	visit := *r
+	visit.Visitor = web.NewVisitor(connections)
+	visit.Values = maps.Clone(r.Values)
+	visit.Values["admin.password"] = password
+	visit.Secrets = append([]string{password}, r.Secrets...)
+	if err := visit.Request(ctx, kit.Request{Get: s.Page}); err != nil {
+		return err
+	}
+	fields, err := visit.fillAll(s.Fields)
+	if err != nil {
+		return err
+	}
+	if visit.page, err = visit.send(ctx, visit.page, fields, s.Post); err != nil {
+		return fault.New(fault.Failed, "the sign-in form could not be sent", visit.address(s.Page), "Open the address in a browser.").Because(err)
+	}
+	// Success and failure of a sign-in look alike in too many apps; only a page
+	// for those signed in tells.
+	return visit.Request(ctx, s.Then)
+}

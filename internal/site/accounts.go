@@ -1,0 +1,201 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"tivset/internal/account"
+	"tivset/internal/fault"
+	"tivset/internal/files"
+	"tivset/internal/secret"
+	"tivset/internal/web"
+)
+
+// AddAccount keeps an account from the text of its file; passwords in it move
+// into the vault. Env looks a variable of the environment up.
+func (s *Service) AddAccount(name string, text []byte, replace bool, env func(string) string) (*account.Account, error) {
+	a, err := account.Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	if a.Name != name {
+		return nil, fault.New(fault.Usage, "the file is for the account "+a.Name, name, "Use the same name in both places.")
+	}
+	have, err := s.Home.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	if !replace && slices.Contains(have, name) {
+		return nil, fault.New(fault.Decision, "an account of this name is kept already", name, "Add --replace to take the new file instead.")
+	}
+	secrets := map[string]secret.Text{}
+	for i := range a.Databases {
+		if err := intoVault(a, &a.Databases[i], secrets, env); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.Vault.Set(secrets); err != nil {
+		return nil, err
+	}
+	return a, s.Home.PutAccount(a)
+}
+
+// intoVault replaces a server's password by the name of its vault entry.
+func intoVault(a *account.Account, d *account.Database, secrets map[string]secret.Text, env func(string) string) error {
+	if d.Admin == nil || d.Admin.Password == "" {
+		return nil
+	}
+	entry := a.Name + "/" + d.Name
+	how, what, _ := strings.Cut(d.Admin.Password, ":")
+	switch how {
+	case "vault":
+		return nil
+	case "plain":
+		secrets[entry] = secret.Of(what)
+	case "env":
+		if env(what) == "" {
+			return fault.New(fault.Usage, "the variable "+what+" is not set", "password of "+d.Name, "Set it, or use file:PATH.")
+		}
+		secrets[entry] = secret.Of(env(what))
+	case "file":
+		text, err := os.ReadFile(what)
+		if err != nil {
+			return fault.New(fault.Usage, "the password's file cannot be read", what, "Correct the path.").Because(err)
+		}
+		secrets[entry] = secret.Of(strings.TrimRight(string(text), "\r\n"))
+	default:
+		return fault.New(fault.Usage, "the password of "+d.Name+" does not say where it is", "", "Write plain:…, file:PATH, env:NAME or vault:NAME.")
+	}
+	d.Admin.Password = "vault:" + entry
+	return nil
+}
+
+// ForgetAccount drops an account and its passwords. Sites of it stay recorded
+// and so it is refused while there are any.
+func (s *Service) ForgetAccount(ctx context.Context, name string) error {
+	if _, err := s.Home.Account(name); err != nil {
+		return err
+	}
+	sites, err := s.Ledger.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range sites {
+		if x.Account == name {
+			return fault.New(fault.Decision, "the account has sites", x.Address, "Nothing can look after them without the account; it is kept.")
+		}
+	}
+	if err := s.Vault.Forget(name + "/"); err != nil {
+		return err
+	}
+	return s.Home.ForgetAccount(name)
+}
+
+// TestAccount tries every part of an account and says what works.
+func (s *Service) TestAccount(ctx context.Context, name string) ([]Checked, error) {
+	a, err := s.account(name, "")
+	if err != nil {
+		return nil, err
+	}
+	var out []Checked
+	add := func(part string, err error, fine string) {
+		if err != nil {
+			f := fault.Of(err)
+			text := err.Error()
+			if f.Remedy != "" {
+				text += ". " + f.Remedy
+			}
+			out = append(out, Checked{part, false, text})
+			return
+		}
+		out = append(out, Checked{part, true, fine})
+	}
+	fsys, err := s.OpenFiles(a)
+	if err != nil {
+		add("files", unreachable(a, err), "")
+	} else {
+		defer fsys.Close()
+		add("files", s.tryFiles(ctx, a, fsys), a.Reach+" can be written")
+	}
+	for _, d := range a.Domains {
+		fine, err := s.tryDomain(ctx, a, d, fsys)
+		add(d.Name, err, fine)
+	}
+	for i := range a.Databases {
+		fine, err := s.tryServer(ctx, &a.Databases[i])
+		add("database "+a.Databases[i].Name, err, fine)
+	}
+	if a.Mail != nil {
+		add("mail", tryMail(ctx, a.Mail.Server), a.Mail.Server+" answers")
+	}
+	return out, nil
+}
+
+// tryFiles writes a file into the store and takes it away again.
+func (s *Service) tryFiles(ctx context.Context, a *account.Account, f files.FS) error {
+	token, err := s.Maker.Token(12)
+	if err != nil {
+		return err
+	}
+	made, err := files.MkdirAll(ctx, f, a.Store, 0o700)
+	if err != nil {
+		return err
+	}
+	name := a.Store + "/test-" + token
+	err = files.Write(ctx, f, name, []byte("written by tivset account test\n"), 0o600)
+	if err == nil {
+		err = f.Remove(ctx, name)
+	}
+	if made != "" {
+		err = errors.Join(err, dropEmpty(ctx, f, a.Store))
+	}
+	return err
+}
+
+func (s *Service) tryDomain(ctx context.Context, a *account.Account, d account.Domain, f files.FS) (string, error) {
+	if f != nil {
+		if there, err := files.Exists(ctx, f, d.Folder); err != nil || !there {
+			return "", fault.New(fault.Failed, "its document root is not there", d.Folder, "Correct the folder, or make it.").Because(err)
+		}
+	}
+	began := s.Now()
+	page, err := web.NewVisitor(connections(a)).Get(ctx, d.URL+"/")
+	if err != nil {
+		return "", fault.New(fault.Failed, "its address does not answer", d.URL, "Check the url; where the name does not resolve yet, give connect: ADDRESS:PORT.").Because(err)
+	}
+	return fmt.Sprintf("%s answers (%d) in %s", d.URL, page.Status, s.Now().Sub(began).Round(time.Millisecond)), nil
+}
+
+func (s *Service) tryServer(ctx context.Context, d *account.Database) (string, error) {
+	server, err := s.connect(ctx, d)
+	if err != nil {
+		return "", err
+	}
+	defer server.Close()
+	engine, version, err := server.Version(ctx)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s %s at %s; databases and users can be made", engine, version, d.Server), server.MayCreate(ctx)
+}
+
+// tryMail waits for a mail server's greeting (RFC 5321, 4.2: code 220).
+func tryMail(ctx context.Context, server string) error {
+	c, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", server)
+	if err != nil {
+		return fault.New(fault.Failed, "the mail server does not answer", server, "Check the address.").Because(err)
+	}
+	defer c.Close()
+	_ = c.SetReadDeadline(time.Now().Add(10 * time.Second))
+	greeting := make([]byte, 3)
+	if _, err := c.Read(greeting); err != nil || string(greeting) != "220" {
+		return fault.New(fault.Failed, "what answers is no mail server", server, "Check the address.")
+	}
+	return nil
+}

@@ -1,0 +1,124 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"tivset/internal/archive"
+	"tivset/internal/catalogue"
+	"tivset/internal/fault"
+	"tivset/internal/kit"
+)
+
+// fetch gives the release's archive as a file of this machine, its checksum
+// verified: from the cache, from the file given, from the kit, or over https.
+func (s *Service) fetch(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (string, error) {
+	name := filepath.Join(s.Home.Archives(), strings.ToLower(r.Archive.SHA256))
+	if verify(name, r.Archive.SHA256) == nil {
+		return name, nil
+	}
+	open, where := s.source(ctx, k, r, given)
+	if open == nil {
+		return "", fault.New(fault.Decision, "the archive of "+k.Title+" "+r.Release+" has to be fetched by you", r.Archive.Name,
+			"Run: "+r.Archive.Fetch+"; then install with --archive FILE")
+	}
+	content, err := open()
+	if err != nil {
+		return "", fault.New(fault.Failed, "the archive of "+k.Title+" "+r.Release+" cannot be had", where, "Check the connection and try again. Nothing was touched.").Because(err)
+	}
+	defer content.Close()
+	if err := keep(content, name, r.Archive.SHA256); err != nil {
+		return "", fault.New(fault.Failed, "the archive of "+k.Title+" "+r.Release+" is not the one that the kit names", where,
+			"It may be damaged or exchanged: fetch it again, and tell whoever made the kit when it stays so. Nothing was touched.").Because(err)
+	}
+	return name, nil
+}
+
+type opener func() (io.ReadCloser, error)
+
+func (s *Service) source(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (opener, string) {
+	a := r.Archive
+	switch {
+	case given != "":
+		return func() (io.ReadCloser, error) { return os.Open(given) }, given
+	case strings.HasPrefix(a.From, "https://"):
+		return func() (io.ReadCloser, error) { return download(ctx, http.DefaultClient, a.From) }, a.From
+	case a.From != "":
+		return func() (io.ReadCloser, error) { return k.Files().Open(a.From) }, a.From
+	}
+	return nil, ""
+}
+
+// stall is how long a download may take in all.
+const downloadTime = 30 * time.Minute
+
+func download(ctx context.Context, client *http.Client, address string) (io.ReadCloser, error) {
+	ctx, cancel := context.WithTimeout(ctx, downloadTime)
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	answer, err := client.Do(request)
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	if answer.StatusCode != http.StatusOK {
+		answer.Body.Close()
+		cancel()
+		return nil, fmt.Errorf("the server answered %s", answer.Status)
+	}
+	return &closing{answer.Body, cancel}, nil
+}
+
+// closing ends the deadline's timer together with the body.
+type closing struct {
+	io.ReadCloser
+	cancel context.CancelFunc
+}
+
+func (c *closing) Close() error {
+	defer c.cancel()
+	return c.ReadCloser.Close()
+}
+
+// keep stores an archive in the cache, whole and verified or not at all.
+func keep(content io.Reader, name, sum string) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return err
+	}
+	temporary, err := os.CreateTemp(filepath.Dir(name), ".part-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temporary.Name())
+	_, err = io.Copy(temporary, content)
+	if err := errors.Join(err, temporary.Close()); err != nil {
+		return err
+	}
+	if err := verify(temporary.Name(), sum); err != nil {
+		return err
+	}
+	return os.Rename(temporary.Name(), name)
+}
+
+func verify(name, sum string) error {
+	file, err := os.Open(name)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return fs.ErrNotExist
+		}
+		return err
+	}
+	defer file.Close()
+	return archive.Verify(file, sum)
+}

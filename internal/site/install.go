@@ -1,0 +1,193 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"tivset/internal/database"
+	"tivset/internal/fault"
+	"tivset/internal/job"
+	"tivset/internal/ledger"
+	"tivset/internal/secret"
+)
+
+// patience is how long an undo waits for a server that went away.
+const patience = 30 * time.Second
+
+// Installed is what an install came to.
+type Installed struct {
+	Job      string
+	Site     ledger.Site
+	Password secret.Text
+	Checks   []Checked
+	Warnings []string
+}
+
+// Install carries out a plan. It returns either the checked site, or a fault
+// after everything was undone (Failed) or with something left (Left).
+func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
+	fsys, err := s.OpenFiles(p.account)
+	if err != nil {
+		return nil, unreachable(p.account, err)
+	}
+	defer fsys.Close()
+	token, err := s.Maker.Token(4)
+	if err != nil {
+		return nil, err
+	}
+	started := s.Now()
+	e := &env{Service: s, account: p.account, files: fsys, plan: p, job: job.NewID(started, token)}
+	runner := &job.Runner{Progress: s.Progress, Again: comesBack, Patience: patience}
+	e.count = e.counter(runner)
+	steps, done, err := e.steps(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	header := job.Header{ID: e.job, What: "install", Account: p.Account, Address: p.place.Address()}
+	if runner.Journal, err = job.Begin(s.Home.Journals(), header, steps, s.Now); err != nil {
+		return nil, err
+	}
+	defer runner.Journal.Close()
+	entry := ledger.Job{ID: e.job, What: "install", App: p.App, Account: p.Account, Address: header.Address, Started: started.UTC(), Outcome: "running"}
+	if err := s.Ledger.PutJob(ctx, entry); err != nil {
+		return nil, err
+	}
+	runErr := runner.Run(ctx, steps)
+	if err := s.endJob(entry, "installed", runErr); err != nil {
+		return nil, err
+	}
+	if runErr != nil {
+		return nil, stoppedFault(ctx, p, runErr)
+	}
+	recorded, err := s.Ledger.Site(ctx, header.Address)
+	if err != nil {
+		return nil, err
+	}
+	s.fillIn(&recorded)
+	return &Installed{Job: e.job, Site: recorded, Password: p.password, Checks: e.checks, Warnings: p.Warnings}, nil
+}
+
+// comesBack says whether an error is one that may pass by waiting.
+func comesBack(err error) bool { return errors.Is(err, database.ErrGone) }
+
+// counter makes the callback with which a step tells how far it is.
+func (e *env) counter(r *job.Runner) func(int64, int64, string) {
+	if e.Progress == nil {
+		return func(int64, int64, string) {}
+	}
+	var last job.Event
+	report := e.Progress
+	r.Progress = func(event job.Event) {
+		last = event
+		report(event)
+	}
+	return func(count, total int64, unit string) {
+		event := last
+		event.Count, event.Total, event.Unit = count, total, unit
+		report(event)
+	}
+}
+
+// steps lists the steps of the install. Done lets go of what they share.
+func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err error) {
+	p := e.plan
+	address, store := p.place.Address(), e.account.Store
+	mark := markerName(store, address)
+	stage, base, top, err := e.stage()
+	if err != nil {
+		return nil, nil, err
+	}
+	run, err := e.runner(ctx, stage, base)
+	if err != nil {
+		return nil, nil, err
+	}
+	done = func() {
+		if run.Data != nil {
+			_ = run.Data.Close()
+		}
+	}
+	steps = append(steps,
+		&claim{env: e, Marker: mark, Address: address, Store: store},
+		&keepSecrets{env: e, Prefix: vaultName(address, "")})
+	if d := p.Data; d != nil {
+		steps = append(steps,
+			&makeDatabase{env: e, Server: d.Server, Name: d.Name},
+			&makeUser{env: e, Server: d.Server, Name: d.User, Clients: d.Clients, Database: d.Name})
+	}
+	steps = append(steps, &unpack{env: e, Stage: stage, Top: top})
+	for i, s := range p.kit.Setup {
+		steps = append(steps, &setUp{env: e, N: i, Label: label(s), step: s, run: run})
+	}
+	return append(steps,
+		&putInPlace{env: e, Stage: stage, Target: p.Place.Folder},
+		&checkSite{env: e},
+		&recordSite{env: e, Address: address},
+		&tidy{env: e, Stage: stage, Marker: mark, Drop: []string{path.Join(store, "stage"), path.Join(store, "busy"), store}},
+	), done, nil
+}
+
+// stage chooses where the app is set up before it is put in place: in the
+// store, which the web cannot see; or, for a set-up by the app's own pages,
+// below the document root under a name that nobody can guess.
+func (e *env) stage() (folder, base, top string, err error) {
+	p := e.plan
+	if !p.kit.ByForms() {
+		top = path.Join(e.account.Store, "stage")
+		return path.Join(top, e.job), p.Place.URL, top, nil
+	}
+	name, err := e.Maker.Token(32)
+	if err != nil {
+		return "", "", "", err
+	}
+	name = "stage-" + name
+	return path.Join(p.place.Domain.Folder, name), p.place.Domain.URL + "/" + name + "/", "", nil
+}
+
+func (p *Plan) adminURL() string { return p.Place.URL + strings.TrimPrefix(p.kit.Admin, "/") }
+
+// endJob notes how a job ended.
+func (s *Service) endJob(entry ledger.Job, outcome string, err error) error {
+	now := s.Now().UTC()
+	entry.Ended, entry.Outcome = &now, outcome
+	var stopped *job.Stopped
+	if errors.As(err, &stopped) {
+		entry.Outcome, entry.Problem = "undone", stopped.Error()
+		if !stopped.Undone {
+			entry.Outcome, entry.Ended = "left", nil
+		}
+	}
+	return s.Ledger.PutJob(context.Background(), entry)
+}
+
+// stoppedFault words why a job did not come to its end, and what became of it.
+func stoppedFault(ctx context.Context, p *Plan, err error) error {
+	var stopped *job.Stopped
+	if !errors.As(err, &stopped) {
+		return err
+	}
+	f := *fault.Of(stopped.Cause)
+	if f.Kind != fault.Decision || !stopped.Undone {
+		f.Kind = fault.Failed
+	}
+	if ctx.Err() != nil {
+		f.What, f.Cause = "interrupted", nil
+		f.Remedy = "Run the command again when you are ready."
+	}
+	f.What = fmt.Sprintf("%s: %s", stopped.Step, f.What)
+	if f.Where == "" {
+		f.Where = p.Place.URL
+	}
+	if stopped.Undone {
+		f.Details = append(f.Details, "Everything that was begun was undone; the account is as it was.")
+		return &f
+	}
+	f.Kind = fault.Left
+	f.Details = append(f.Details, "It could not all be undone: "+stopped.Left.Error())
+	f.Remedy = "When that is mended, run: tivset undo " + stopped.Job
+	return &f
+}

@@ -1,0 +1,188 @@
+// Package site holds the use cases: installing an app and, later in its life,
+// everything else that happens to a site. Each builds a list of steps and
+// hands it to package job. It knows no terminal.
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"tivset/internal/account"
+	"tivset/internal/catalogue"
+	"tivset/internal/database"
+	"tivset/internal/fault"
+	"tivset/internal/files"
+	"tivset/internal/home"
+	"tivset/internal/job"
+	"tivset/internal/ledger"
+	"tivset/internal/place"
+	"tivset/internal/secret"
+	"tivset/internal/vault"
+	"tivset/internal/web"
+)
+
+// Service carries out the use cases. All of its fields are given by main.
+type Service struct {
+	Home      home.Home
+	Catalogue *catalogue.Catalogue
+	Ledger    ledger.Ledger
+	Vault     *vault.Vault
+	Maker     secret.Maker
+	Now       func() time.Time
+	Who       string // user and machine, for others who find a job under way
+	Progress  func(job.Event)
+
+	OpenFiles   func(*account.Account) (Closer, error)
+	OpenServer  func(context.Context, *account.Database, database.Login) (database.Server, error)
+	OpenSession func(context.Context, *account.Database, database.Login) (database.Session, error)
+}
+
+// Closer is an account's files, to be closed after use.
+type Closer interface {
+	files.FS
+	Close() error
+}
+
+// account finds the account to use: the one named; else the only one; else the
+// one that has the address's domain.
+func (s *Service) account(name, address string) (*account.Account, error) {
+	if name != "" {
+		return s.Home.Account(name)
+	}
+	names, err := s.Home.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	switch len(names) {
+	case 0:
+		return nil, fault.New(fault.Usage, "there is no account yet", "", "Add one with: tivset account add NAME --from FILE. To try Tivset without one: tivset demo")
+	case 1:
+		return s.Home.Account(names[0])
+	}
+	var fits []*account.Account
+	for _, n := range names {
+		a, err := s.Home.Account(n)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := place.Resolve(address, a.Domains); err == nil {
+			fits = append(fits, a)
+		}
+	}
+	if len(fits) == 1 {
+		return fits[0], nil
+	}
+	return nil, fault.New(fault.Usage, "several accounts could be meant", address, "Say which with --account: "+strings.Join(names, ", ")+".")
+}
+
+// Site finds a recorded site by what somebody calls it.
+func (s *Service) Site(ctx context.Context, word string) (ledger.Site, error) {
+	addresses, err := s.Ledger.Addresses(ctx)
+	if err != nil {
+		return ledger.Site{}, err
+	}
+	address, err := place.Match(word, addresses)
+	if err != nil {
+		return ledger.Site{}, err
+	}
+	found, err := s.Ledger.Site(ctx, address)
+	s.fillIn(&found)
+	return found, err
+}
+
+// Sites lists the recorded sites.
+func (s *Service) Sites(ctx context.Context) ([]ledger.Site, error) {
+	all, err := s.Ledger.Sites(ctx)
+	newest := map[string]string{}
+	for i := range all {
+		if _, known := newest[all[i].App]; !known {
+			newest[all[i].App] = s.newest(all[i].App)
+		}
+		all[i].Newer = newerThan(all[i].Release, newest[all[i].App])
+	}
+	return all, err
+}
+
+// fillIn adds what is not recorded but found out when a site is shown.
+func (s *Service) fillIn(r *ledger.Site) { r.Newer = newerThan(r.Release, s.newest(r.App)) }
+
+// Credentials are what somebody needs to sign in.
+type Credentials struct {
+	Site     ledger.Site
+	Password secret.Text // the admin's
+	Data     secret.Text // the database user's
+}
+
+// Reveal reads a site's passwords from the vault.
+func (s *Service) Reveal(ctx context.Context, word string) (Credentials, error) {
+	found, err := s.Site(ctx, word)
+	if err != nil {
+		return Credentials{}, err
+	}
+	c := Credentials{Site: found}
+	if c.Password, err = s.Vault.Get(vaultName(found.Address, adminPassword)); err != nil {
+		return c, fault.New(fault.Usage, "the vault has no password of this site", found.Address, "Set a new one in the site's own pages.").Because(err)
+	}
+	c.Data, err = s.Vault.Get(vaultName(found.Address, dataPassword))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil // a site without a database
+	}
+	return c, err
+}
+
+// The names of a site's secrets in the vault, below sites/ADDRESS/.
+const (
+	adminPassword = "admin.password"
+	dataPassword  = "data.password"
+)
+
+func vaultName(address, name string) string { return "sites/" + address + "/" + name }
+
+// databaseLogin is how to sign in to a server as the one who may create.
+func (s *Service) databaseLogin(d *account.Database) (database.Login, error) {
+	if d.Admin == nil {
+		return database.Login{}, fault.New(fault.Usage, "databases on "+d.Name+" are made "+d.Make+", which this release cannot do", "", "Give the account a user who may create databases (admin: …).")
+	}
+	l := database.Login{Server: d.Server, User: d.Admin.User}
+	if d.Admin.Password == "" {
+		return l, nil
+	}
+	name, ok := strings.CutPrefix(d.Admin.Password, "vault:")
+	if !ok {
+		return l, fault.New(fault.Usage, "the password of the server "+d.Name+" is not in the vault", "", "Add the account again: tivset account add NAME --from FILE --replace")
+	}
+	var err error
+	if l.Password, err = s.Vault.Get(name); err != nil {
+		return l, fmt.Errorf("the password of the server %s: %w", d.Name, err)
+	}
+	return l, nil
+}
+
+// connect signs in to a server as the one who may create.
+func (s *Service) connect(ctx context.Context, d *account.Database) (database.Server, error) {
+	login, err := s.databaseLogin(d)
+	if err != nil {
+		return nil, err
+	}
+	return s.OpenServer(ctx, d, login)
+}
+
+// connections says where to find the account's domains.
+func connections(a *account.Account) web.Connections {
+	c := web.Connections{}
+	for _, d := range a.Domains {
+		if d.Connect == "" {
+			continue
+		}
+		scheme, host, _ := strings.Cut(d.URL, "://")
+		if !strings.Contains(host, ":") {
+			host += map[string]string{"http": ":80", "https": ":443"}[scheme]
+		}
+		c[host] = d.Connect
+	}
+	return c
+}

@@ -1,0 +1,286 @@
+package site
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"time"
+
+	"tivset/internal/account"
+	"tivset/internal/database"
+	"tivset/internal/files"
+	"tivset/internal/job"
+	"tivset/internal/ledger"
+)
+
+// env is what the steps of one job share. In a recovery plan is nil: an undo
+// needs only what is in the journal.
+type env struct {
+	*Service
+	account *account.Account
+	files   files.FS
+	plan    *Plan
+	job     string
+	checks  []Checked
+	entries []string // what was put in place
+	count   func(count, total int64, unit string)
+}
+
+// decoder makes steps from a journal.
+func (e *env) decoder() job.Decode {
+	return func(kind string, fields json.RawMessage) (job.Step, error) {
+		var s job.Step
+		switch kind {
+		case "claim":
+			s = &claim{env: e}
+		case "keep-secrets":
+			s = &keepSecrets{env: e}
+		case "make-database":
+			s = &makeDatabase{env: e}
+		case "make-user":
+			s = &makeUser{env: e}
+		case "unpack":
+			s = &unpack{env: e}
+		case "set-up":
+			s = &setUp{env: e}
+		case "put-in-place":
+			s = &putInPlace{env: e}
+		case "check":
+			s = &checkSite{env: e}
+		case "record":
+			s = &recordSite{env: e}
+		case "tidy":
+			s = &tidy{env: e}
+		default:
+			return nil, fmt.Errorf("the journal has a step %q, which this release does not know", kind)
+		}
+		return s, json.Unmarshal(fields, s)
+	}
+}
+
+// claim marks the place as being worked on, in the account itself, where
+// somebody on another machine sees it too.
+type claim struct {
+	*env    `json:"-"`
+	Marker  string `json:"marker"`
+	Address string `json:"address"`
+	Store   string `json:"store"`
+}
+
+// marker is the content of the file, docs/formats.md.
+type marker struct {
+	Job     string    `json:"job"`
+	Address string    `json:"address"`
+	Who     string    `json:"who"`
+	Since   time.Time `json:"since"`
+}
+
+func (*claim) Kind() string  { return "claim" }
+func (*claim) Title() string { return "Claim the place" }
+
+func (c *claim) Do(ctx context.Context) error {
+	text, err := json.Marshal(marker{c.job, c.Address, c.Who, c.Now().UTC()})
+	if err != nil {
+		return err
+	}
+	// Another job may take the empty store away between these two calls.
+	for range 3 {
+		if _, err = files.MkdirAll(ctx, c.files, path.Dir(c.Marker), 0o700); err != nil {
+			return err
+		}
+		if err = files.Write(ctx, c.files, c.Marker, text, 0o600); !errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+	}
+	if errors.Is(err, fs.ErrExist) {
+		return c.busy(ctx)
+	}
+	return err
+}
+
+func (c *claim) Undo(ctx context.Context) error {
+	if m, err := readMarker(ctx, c.files, c.Marker); err != nil || m.Job != c.job {
+		return dropEmpty(ctx, c.files, path.Dir(c.Marker), c.Store)
+	}
+	if err := c.files.Remove(ctx, c.Marker); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return dropEmpty(ctx, c.files, path.Dir(c.Marker), c.Store)
+}
+
+// dropEmpty takes folders away that hold nothing, innermost first.
+func dropEmpty(ctx context.Context, f files.FS, folders ...string) error {
+	for _, name := range folders {
+		inside, err := f.List(ctx, name)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if err == nil && len(inside) == 0 {
+			_ = f.Remove(ctx, name) // somebody may have put something in meanwhile
+		}
+	}
+	return nil
+}
+
+// keepSecrets puts the site's passwords and keys into the vault.
+type keepSecrets struct {
+	*env   `json:"-"`
+	Prefix string `json:"prefix"`
+}
+
+func (*keepSecrets) Kind() string  { return "keep-secrets" }
+func (*keepSecrets) Title() string { return "Keep passwords in the vault" }
+
+func (k *keepSecrets) Do(context.Context) error {
+	all := k.plan.secrets
+	named := make(map[string]secretText, len(all))
+	for name, s := range all {
+		named[k.Prefix+name] = s
+	}
+	return k.Vault.Set(named)
+}
+
+func (k *keepSecrets) Undo(context.Context) error { return k.Vault.Forget(k.Prefix) }
+
+// makeDatabase makes the site's database.
+type makeDatabase struct {
+	*env   `json:"-"`
+	Server string `json:"server"`
+	Name   string `json:"name"`
+	Taken  bool   `json:"taken,omitempty"` // it was there already: not ours to drop
+}
+
+func (*makeDatabase) Kind() string    { return "make-database" }
+func (m *makeDatabase) Title() string { return "Create the database " + m.Name }
+
+func (m *makeDatabase) Do(ctx context.Context) error {
+	return m.withServer(ctx, m.Server, func(s database.Server) error {
+		err := s.CreateDatabase(ctx, m.Name)
+		m.Taken = errors.Is(err, database.ErrTaken)
+		return err
+	})
+}
+
+func (m *makeDatabase) Undo(ctx context.Context) error {
+	if m.Taken {
+		return nil
+	}
+	return m.withServer(ctx, m.Server, func(s database.Server) error { return s.DropDatabase(ctx, m.Name) })
+}
+
+// makeUser makes the site's database user and signs in as it.
+type makeUser struct {
+	*env     `json:"-"`
+	Server   string   `json:"server"`
+	Name     string   `json:"name"`
+	Clients  []string `json:"clients"`
+	Database string   `json:"database"`
+	Taken    bool     `json:"taken,omitempty"`
+}
+
+func (*makeUser) Kind() string    { return "make-user" }
+func (m *makeUser) Title() string { return "Create the database user " + m.Name }
+
+func (m *makeUser) user() database.User {
+	return database.User{Name: m.Name, Clients: m.Clients, Database: m.Database}
+}
+
+func (m *makeUser) Do(ctx context.Context) error {
+	u := m.user()
+	u.Password = m.plan.secrets[dataPassword]
+	err := m.withServer(ctx, m.Server, func(s database.Server) error {
+		users, err := s.Users(ctx)
+		if err != nil {
+			return err
+		}
+		if m.Taken = contains(users, m.Name); m.Taken {
+			return database.ErrTaken
+		}
+		return s.CreateUser(ctx, u)
+	})
+	if err != nil {
+		return err
+	}
+	data, err := m.openData(ctx)
+	if err != nil {
+		return fmt.Errorf("sign in as the new user: %w", err)
+	}
+	return data.Close()
+}
+
+func (m *makeUser) Undo(ctx context.Context) error {
+	if m.Taken {
+		return nil
+	}
+	return m.withServer(ctx, m.Server, func(s database.Server) error { return s.DropUser(ctx, m.user()) })
+}
+
+// withServer connects for one step: a server that went away and came back is
+// found again.
+func (e *env) withServer(ctx context.Context, name string, use func(database.Server) error) error {
+	d := e.account.Database(name)
+	if d == nil {
+		return fmt.Errorf("the account has no database server %s any more", name)
+	}
+	server, err := e.connect(ctx, d)
+	if err != nil {
+		return err
+	}
+	return errors.Join(use(server), server.Close())
+}
+
+// openData signs in to the site's database as the site does.
+func (e *env) openData(ctx context.Context) (database.Session, error) {
+	p := e.plan
+	return e.OpenSession(ctx, p.server, database.Login{Server: p.server.Server, User: p.Data.User, Password: p.secrets[dataPassword], Database: p.Data.Name})
+}
+
+// recordSite writes the site into the ledger, which settles the job.
+type recordSite struct {
+	*env    `json:"-"`
+	Address string `json:"address"`
+}
+
+func (*recordSite) Kind() string  { return "record" }
+func (*recordSite) Title() string { return "Record the site" }
+func (*recordSite) Settles() bool { return true }
+
+func (r *recordSite) Do(ctx context.Context) error {
+	s, err := r.site(ctx)
+	if err != nil {
+		return err
+	}
+	return r.Ledger.PutSite(ctx, s)
+}
+
+func (r *recordSite) Undo(ctx context.Context) error { return r.Ledger.DropSite(ctx, r.Address) }
+
+// site describes the plan as the site that it became.
+func (e *env) site(ctx context.Context) (ledger.Site, error) {
+	p := e.plan
+	nested, err := e.nested(ctx, p)
+	if err != nil {
+		return ledger.Site{}, err
+	}
+	count, bytes, err := files.Count(ctx, e.files, p.Place.Folder, func(name string) bool { return contains(nested, name) })
+	if err != nil {
+		return ledger.Site{}, err
+	}
+	now := e.Now().UTC()
+	s := ledger.Site{
+		Address: p.place.Address(), URL: p.Place.URL, AdminURL: p.adminURL(), App: p.App, Release: p.Release,
+		Account: p.Account, Folder: p.Place.Folder, Language: p.Site.Language, Title: p.Site.Title,
+		Admin: ledger.Admin{Name: p.Admin.Name, Email: p.Admin.Email}, Files: count, Bytes: bytes,
+		InstalledAt: now, UpdatedAt: now, Care: p.Care, Health: "good", Job: e.job, Entries: e.entries,
+	}
+	if p.Data != nil {
+		s.Database = &ledger.Database{Engine: p.Data.Engine, Server: p.Data.Server, Name: p.Data.Name, User: p.Data.User, Tables: p.Data.Tables}
+	}
+	if p.kit.Licence.MustAccept {
+		s.Licence = &ledger.Accepted{Name: p.kit.Licence.Name, Release: p.Release, At: now}
+	}
+	return s, nil
+}

@@ -1,0 +1,256 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strconv"
+
+	"tivset/internal/archive"
+	"tivset/internal/config"
+	"tivset/internal/files"
+	"tivset/internal/kit"
+	"tivset/internal/secret"
+	"tivset/internal/setup"
+	"tivset/internal/web"
+)
+
+type secretText = secret.Text
+
+func contains(list []string, s string) bool { return slices.Contains(list, s) }
+
+// unpack unpacks the archive into the stage and writes the configuration.
+type unpack struct {
+	*env  `json:"-"`
+	Stage string `json:"stage"`
+	Top   string `json:"top,omitempty"` // the folder of stages, taken away when it is empty
+}
+
+func (*unpack) Kind() string  { return "unpack" }
+func (*unpack) Title() string { return "Unpack and configure" }
+
+func (u *unpack) Do(ctx context.Context) error {
+	if _, err := files.MkdirAll(ctx, u.files, u.Stage, 0o755); err != nil {
+		return err
+	}
+	archived, err := os.Open(u.plan.archive)
+	if err != nil {
+		return err
+	}
+	defer archived.Close()
+	total := int64(u.plan.survey.Files)
+	err = archive.Unpack(ctx, archived, u.plan.release.Archive.Top, u.plan.kit.Place.Remove, u.files, u.Stage, func(n int, _ int64) {
+		u.count(int64(n), total, "files")
+	})
+	if err != nil {
+		return err
+	}
+	return u.configure(ctx)
+}
+
+func (u *unpack) configure(ctx context.Context) error {
+	values, err := u.plan.values(u.Now())
+	if err != nil {
+		return err
+	}
+	for _, c := range u.plan.kit.Config {
+		template, err := fs.ReadFile(u.plan.kit.Files(), c.Template)
+		if err != nil {
+			return err
+		}
+		format, err := config.For(c.Format)
+		if err != nil {
+			return err
+		}
+		text, err := config.Render(format, string(template), values)
+		if err != nil {
+			return fmt.Errorf("%s: %w", c.Path, err)
+		}
+		if err := u.replace(ctx, path.Join(u.Stage, c.Path), text, fileMode(c.Mode)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// replace writes a file of the stage, over one from the archive if need be.
+func (u *unpack) replace(ctx context.Context, name string, text []byte, mode fs.FileMode) error {
+	if err := u.files.Remove(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, err := files.MkdirAll(ctx, u.files, path.Dir(name), 0o755); err != nil {
+		return err
+	}
+	return files.Write(ctx, u.files, name, text, mode)
+}
+
+func fileMode(text string) fs.FileMode {
+	mode, err := strconv.ParseUint(text, 8, 32)
+	if err != nil {
+		return 0o640
+	}
+	return fs.FileMode(mode)
+}
+
+func (u *unpack) Undo(ctx context.Context) error {
+	if err := files.RemoveAll(ctx, u.files, u.Stage); err != nil {
+		return err
+	}
+	if u.Top == "" {
+		return nil
+	}
+	return dropEmpty(ctx, u.files, u.Top)
+}
+
+// setUp carries out one step of the kit's set-up in the stage. What it does
+// goes with the stage and the database, so it needs no undo of its own.
+type setUp struct {
+	*env  `json:"-"`
+	N     int    `json:"n"`
+	Label string `json:"label"`
+	step  kit.Step
+	run   *setup.Runner
+}
+
+func (*setUp) Kind() string                   { return "set-up" }
+func (s *setUp) Title() string                { return s.Label }
+func (*setUp) Undo(context.Context) error     { return nil }
+func (s *setUp) Do(ctx context.Context) error { return s.run.Do(ctx, s.step) }
+
+// label words a step of the set-up.
+func label(s kit.Step) string {
+	switch {
+	case s.SQL != nil:
+		return "Load the schema"
+	case s.RunSQL != "":
+		return "Set the site up in its database"
+	case s.Request != nil && s.Request.Get != "":
+		return "Open the app's set-up page"
+	case s.Request != nil:
+		return "Send the app's set-up form"
+	}
+	return "Take away what only the set-up needs"
+}
+
+// runner makes the one runner that all set-up steps share: cookies and the
+// page got last go from one to the next. The connection to the database is
+// made when the first step needs it.
+func (e *env) runner(ctx context.Context, folder, base string) (*setup.Runner, error) {
+	values, err := e.plan.values(e.Now())
+	if err != nil {
+		return nil, err
+	}
+	r := &setup.Runner{
+		Files: e.files, Folder: folder, Base: base, Values: values, Secrets: e.plan.hidden(),
+		Visitor: web.NewVisitor(connections(e.account)),
+	}
+	if e.plan.Data != nil {
+		r.Data = &lazySession{open: e.openData}
+	}
+	return r, nil
+}
+
+// putInPlace moves the stage's entries into the place, one by one. A document
+// root itself is never replaced: it may hold other sites, and the server may
+// know it by more than its name.
+type putInPlace struct {
+	*env    `json:"-"`
+	Stage   string   `json:"stage"`
+	Target  string   `json:"target"`
+	Made    bool     `json:"made"` // the target is new: it goes again on undo
+	Entries []string `json:"entries"`
+}
+
+func (*putInPlace) Kind() string  { return "put-in-place" }
+func (*putInPlace) Title() string { return "Put the files in place" }
+
+// Prepare lists what will move, and makes sure that it lands on nothing.
+func (p *putInPlace) Prepare(ctx context.Context) error {
+	inside, err := p.files.List(ctx, p.Stage)
+	if err != nil {
+		return err
+	}
+	there, err := p.files.List(ctx, p.Target)
+	p.Made = errors.Is(err, fs.ErrNotExist)
+	if err != nil && !p.Made {
+		return err
+	}
+	p.Entries = nil
+	for _, i := range inside {
+		p.Entries = append(p.Entries, i.Name)
+		if slices.ContainsFunc(there, func(t files.Info) bool { return t.Name == i.Name }) {
+			return occupied(p.plan, []string{i.Name + " has come to be there since the install began"})
+		}
+	}
+	return nil
+}
+
+func (p *putInPlace) Do(ctx context.Context) error {
+	if p.Made {
+		if err := p.files.Mkdir(ctx, p.Target, 0o755); err != nil {
+			return err
+		}
+	}
+	for n, name := range p.Entries {
+		if err := p.files.Rename(ctx, path.Join(p.Stage, name), path.Join(p.Target, name)); err != nil {
+			return err
+		}
+		p.count(int64(n+1), int64(len(p.Entries)), "entries")
+	}
+	p.entries = p.Entries
+	return nil
+}
+
+// Undo takes away exactly the entries that were moved: those still in the
+// stage never arrived, and what bears their name in the place is not ours.
+func (p *putInPlace) Undo(ctx context.Context) error {
+	for _, name := range p.Entries {
+		staged, err := files.Exists(ctx, p.files, path.Join(p.Stage, name))
+		if err != nil {
+			return err
+		}
+		if staged {
+			continue
+		}
+		if err := files.RemoveAll(ctx, p.files, path.Join(p.Target, name)); err != nil {
+			return err
+		}
+	}
+	switch {
+	case !p.Made:
+		return nil
+	case p.plan != nil:
+		// The folder is seconds old: what the app has written there goes too.
+		return files.RemoveAll(ctx, p.files, p.Target)
+	}
+	// After a crash the owner may have put something there.
+	return dropEmpty(ctx, p.files, p.Target)
+}
+
+// tidy takes away the stage and the mark, after the job was settled.
+type tidy struct {
+	*env   `json:"-"`
+	Stage  string   `json:"stage"`
+	Marker string   `json:"marker"`
+	Drop   []string `json:"drop"` // folders that go when they are empty
+}
+
+func (*tidy) Kind() string               { return "tidy" }
+func (*tidy) Title() string              { return "Tidy up" }
+func (*tidy) Undo(context.Context) error { return nil }
+
+func (t *tidy) Do(ctx context.Context) error {
+	if err := files.RemoveAll(ctx, t.files, t.Stage); err != nil {
+		return err
+	}
+	if m, err := readMarker(ctx, t.files, t.Marker); err == nil && m.Job == t.job {
+		if err := t.files.Remove(ctx, t.Marker); err != nil {
+			return err
+		}
+	}
+	return dropEmpty(ctx, t.files, t.Drop...)
+}

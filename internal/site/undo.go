@@ -1,0 +1,99 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"tivset/internal/fault"
+	"tivset/internal/job"
+	"tivset/internal/ledger"
+)
+
+// Jobs lists the jobs, newest first. One that is recorded as running although
+// nobody has its journal in hand was cut off.
+func (s *Service) Jobs(ctx context.Context) ([]ledger.Job, error) {
+	jobs, err := s.Ledger.Jobs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range jobs {
+		if jobs[i].Outcome == "running" && s.cutOff(jobs[i].ID) {
+			jobs[i].Outcome = "cut off"
+		}
+	}
+	return jobs, nil
+}
+
+func (s *Service) cutOff(id string) bool {
+	j, err := job.Open(s.Home.Journals(), id, s.Now)
+	if err == nil {
+		_ = j.Close()
+	}
+	return !errors.Is(err, job.ErrRunning)
+}
+
+// Unfinished lists the jobs that need an undo.
+func (s *Service) Unfinished(ctx context.Context) ([]ledger.Job, error) {
+	jobs, err := s.Jobs(ctx)
+	var out []ledger.Job
+	for _, j := range jobs {
+		if j.Outcome == "cut off" || j.Outcome == "left" {
+			out = append(out, j)
+		}
+	}
+	return out, err
+}
+
+// Undo takes back a job that was cut off or left. One that had already settled
+// is finished instead. It returns the job as it is now recorded.
+func (s *Service) Undo(ctx context.Context, id string) (ledger.Job, error) {
+	var entry ledger.Job
+	jobs, err := s.Ledger.Jobs(ctx)
+	if err != nil {
+		return entry, err
+	}
+	for _, j := range jobs {
+		if j.ID == id {
+			entry = j
+		}
+	}
+	journal, err := job.Open(s.Home.Journals(), id, s.Now)
+	if errors.Is(err, job.ErrRunning) {
+		return entry, fault.New(fault.Decision, "the job is running", id, "Wait for its end, or press Ctrl-C where it runs.")
+	}
+	if err != nil {
+		return entry, err
+	}
+	defer journal.Close()
+	if journal.Ended != "" {
+		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome, "Only a job that was cut off can be undone.")
+	}
+	a, err := s.Home.Account(journal.Account)
+	if err != nil {
+		return entry, err
+	}
+	fsys, err := s.OpenFiles(a)
+	if err != nil {
+		return entry, unreachable(a, err)
+	}
+	defer fsys.Close()
+	e := &env{Service: s, account: a, files: fsys, job: id, count: func(int64, int64, string) {}}
+	runner := &job.Runner{Journal: journal, Progress: s.Progress, Again: comesBack, Patience: patience}
+	settled, err := runner.Recover(ctx, e.decoder())
+	if err != nil {
+		return entry, fault.New(fault.Left, "the job could not be undone", id, "When that is mended, run: tivset undo "+id).Because(err)
+	}
+	now := s.Now().UTC()
+	entry.Outcome, entry.Ended = "undone", &now
+	if settled {
+		entry.Outcome = "installed"
+	}
+	if entry.ID == "" { // the ledger lost it, the journal did not
+		entry.ID, entry.What, entry.Account, entry.Address, entry.Started = id, journal.What, journal.Account, journal.Address, now
+	}
+	if err := s.Ledger.PutJob(ctx, entry); err != nil {
+		return entry, fmt.Errorf("record the end of the job: %w", err)
+	}
+	return entry, nil
+}

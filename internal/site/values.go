@@ -1,0 +1,60 @@
+package site
+
+import (
+	"net"
+	"strings"
+	"time"
+
+	"tivset/internal/fill"
+)
+
+// values gives everything that the kit's texts and templates can name.
+func (p *Plan) values(now time.Time) (fill.Values, error) {
+	v := fill.Values{
+		"title": p.Site.Title, "tagline": p.Site.Tagline, "language": p.Site.Language,
+		"release": p.Release, "app": p.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
+		"url": p.place.URL(), "domain": p.place.Domain.Name, "path": p.place.Path(),
+		"admin.name": p.Admin.Name, "admin.email": p.Admin.Email, "admin.password": p.password.Reveal(),
+		"data.engine": "", "data.server": "", "data.host": "", "data.port": "", "data.name": "", "data.user": "", "data.password": "", "tables": "",
+	}
+	for _, a := range p.kit.Asks {
+		v["ask."+a.ID] = p.answers[a.ID]
+	}
+	for name, secret := range p.secrets {
+		v[name] = secret.Reveal()
+	}
+	if d := p.Data; d != nil {
+		host, port := hostAndPort(p.server.ForSites)
+		v["data.engine"], v["data.name"], v["data.user"], v["tables"] = d.Engine, d.Name, d.User, d.Tables
+		v["data.server"], v["data.host"], v["data.port"] = p.server.ForSites, host, port
+	}
+	for name, text := range p.kit.Values {
+		filled, err := fill.Text(text, v)
+		if err != nil {
+			return nil, err
+		}
+		v["value."+name] = filled
+	}
+	return v, nil
+}
+
+// hostAndPort takes a server's address apart; without a port it is MariaDB's own.
+func hostAndPort(server string) (host, port string) {
+	if strings.HasPrefix(server, "/") {
+		return server, ""
+	}
+	host, port, err := net.SplitHostPort(server)
+	if err != nil {
+		return server, "3306"
+	}
+	return host, port
+}
+
+// hidden lists every secret, for messages to leave out.
+func (p *Plan) hidden() []string {
+	var out []string
+	for _, s := range p.secrets {
+		out = append(out, s.Reveal())
+	}
+	return out
+}

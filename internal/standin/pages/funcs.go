@@ -1,0 +1,173 @@
+package pages
+
+import (
+	"bytes"
+	"fmt"
+	"html/template"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/bcrypt"
+)
+
+// functions are what a page can use.
+func (p *running) functions() template.FuncMap {
+	return template.FuncMap{
+		"config":   p.config,   // config PATH: a configuration file's values by name
+		"exists":   p.exists,   // exists PATH: whether a file is there
+		"include":  p.include,  // include PATH DATA: another page's output
+		"database": p.database, // database SERVER PORT NAME USER PASSWORD: a connection
+		"posted":   func() bool { return p.r.Method == http.MethodPost },
+		"post":     func(name string) string { return p.r.PostForm.Get(name) },
+		"get":      func(name string) string { return p.r.URL.Query().Get(name) },
+		"session":  func(name string) string { return p.session.get(name) },
+		"remember": func(name, value string) string { p.session.set(name, value); return "" },
+		"forget":   func() string { p.session.clear(); return "" },
+		"token":    p.token,      // a hidden field that belongs to the session
+		"verify":   p.verify,     // stops unless the form carries that token
+		"redirect": p.redirect,   // redirect PATH: stops and leads there
+		"fail":     p.fail,       // fail STATUS TEXT: stops
+		"base":     p.base,       // base UP: the address path UP folders above the page's
+		"hash":     hashPassword, // hash PASSWORD
+		"matches": func(password, hash string) bool {
+			return bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) == nil
+		},
+		"dict":       dict,
+		"day":        day,
+		"excerpt":    excerpt,
+		"paragraphs": paragraphs,
+		"trim":       strings.TrimSpace,
+		"initial":    func(s string) string { return string([]rune(s + "?")[:1]) },
+		"now":        func() string { return time.Now().UTC().Format(time.DateTime) },
+	}
+}
+
+func (p *running) config(name string) (map[string]string, error) {
+	full, err := p.inside(name)
+	if err != nil {
+		return nil, err
+	}
+	text, err := p.root.ReadFile(full)
+	if err != nil {
+		return nil, &stop{status: http.StatusServiceUnavailable, text: "This site is not set up yet."}
+	}
+	switch path.Ext(full) {
+	case ".php":
+		return ReadPHP(string(text))
+	case ".ini":
+		return ReadINI(string(text))
+	}
+	return nil, fmt.Errorf("no configuration format for %s", name)
+}
+
+func (p *running) exists(name string) bool {
+	full, err := p.inside(name)
+	if err != nil {
+		return false
+	}
+	_, err = p.root.Stat(full)
+	return err == nil
+}
+
+func (p *running) include(name string, data any) (template.HTML, error) {
+	full, err := p.inside(name)
+	if err != nil {
+		return "", err
+	}
+	var out bytes.Buffer
+	err = p.run(full, data, &out)
+	return template.HTML(out.String()), err
+}
+
+func (p *running) token() template.HTML {
+	return template.HTML(`<input type="hidden" name="token" value="` + p.session.token() + `">`)
+}
+
+func (p *running) verify() (string, error) {
+	if p.r.PostForm.Get("token") != p.session.token() {
+		return "", &stop{status: http.StatusForbidden, text: "The form has expired. Go back and load it again."}
+	}
+	return "", nil
+}
+
+func (p *running) redirect(to string) (string, error) {
+	return "", &stop{status: http.StatusSeeOther, to: to}
+}
+
+func (p *running) fail(status int, text string) (string, error) {
+	return "", &stop{status: status, text: text}
+}
+
+// base gives the address path of the folder that lies up folders above.
+func (p *running) base(up int) string {
+	folder := p.folder
+	for range up {
+		folder = path.Dir(folder)
+	}
+	if folder == "." {
+		return "/"
+	}
+	return "/" + folder + "/"
+}
+
+func hashPassword(password string) (string, error) {
+	h, err := bcrypt.GenerateFromPassword([]byte(password), 10)
+	return string(h), err
+}
+
+func dict(pairs ...any) (map[string]any, error) {
+	if len(pairs)%2 != 0 {
+		return nil, fmt.Errorf("dict takes names and values in turn")
+	}
+	out := map[string]any{}
+	for i := 0; i < len(pairs); i += 2 {
+		name, ok := pairs[i].(string)
+		if !ok {
+			return nil, fmt.Errorf("dict: %v is not a name", pairs[i])
+		}
+		out[name] = pairs[i+1]
+	}
+	return out, nil
+}
+
+// day writes a date of the database for readers.
+func day(s string) string {
+	for _, form := range []string{time.DateTime, time.RFC3339, time.DateOnly} {
+		if t, err := time.Parse(form, s); err == nil {
+			return t.Format("2 January 2006")
+		}
+	}
+	return s
+}
+
+func excerpt(s string, words int) string {
+	all := strings.Fields(s)
+	if len(all) <= words {
+		return strings.Join(all, " ")
+	}
+	return strings.Join(all[:words], " ") + " …"
+}
+
+// paragraphs makes paragraphs of a text with empty lines between them.
+func paragraphs(s string) template.HTML {
+	var out strings.Builder
+	for _, p := range strings.Split(strings.ReplaceAll(s, "\r\n", "\n"), "\n\n") {
+		if p = strings.TrimSpace(p); p != "" {
+			out.WriteString("<p>" + strings.ReplaceAll(template.HTMLEscapeString(p), "\n", "<br>") + "</p>\n")
+		}
+	}
+	return template.HTML(out.String())
+}
+
+// script reads an SQL file of the app.
+func (p *running) script(name string) (string, error) {
+	full, err := p.inside(name)
+	if err != nil {
+		return "", err
+	}
+	text, err := fs.ReadFile(p.root.FS(), full)
+	return string(text), err
+}

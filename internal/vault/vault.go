@@ -1,0 +1,193 @@
+// Package vault keeps passwords and keys in one file, encrypted with age
+// (age-encryption.org/v1) to a key that lies in another folder.
+//
+// The vault protects against backups and copies of the data folder that go
+// astray; whoever can read both folders as this user can read the vault.
+package vault
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"filippo.io/age"
+	"github.com/gofrs/flock"
+
+	"tivset/internal/fault"
+	"tivset/internal/secret"
+)
+
+// Vault is an encrypted set of named secrets. It holds nothing open: every
+// call reads the file anew under a lock, so that two programs can share it.
+type Vault struct {
+	file string
+	key  string
+}
+
+// At names the vault's file and its key's file, which are made when first
+// needed.
+func At(file, key string) *Vault { return &Vault{file, key} }
+
+// content is what is inside: a version, and the secrets by name.
+type content struct {
+	Vault   int               `json:"vault"`
+	Secrets map[string]string `json:"secrets"`
+}
+
+const version = 1
+
+// Get returns a secret; fs.ErrNotExist when there is none of that name.
+func (v *Vault) Get(name string) (secret.Text, error) {
+	all, err := v.all()
+	if err != nil {
+		return secret.Text{}, err
+	}
+	s, ok := all[name]
+	if !ok {
+		return secret.Text{}, fmt.Errorf("the vault has no %s: %w", name, fs.ErrNotExist)
+	}
+	return secret.Of(s), nil
+}
+
+// Names lists the names that begin with prefix, sorted.
+func (v *Vault) Names(prefix string) ([]string, error) {
+	all, err := v.all()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, n := range slices.Sorted(maps.Keys(all)) {
+		if strings.HasPrefix(n, prefix) {
+			names = append(names, n)
+		}
+	}
+	return names, nil
+}
+
+// Set keeps secrets, all or none, replacing those of the same names.
+func (v *Vault) Set(secrets map[string]secret.Text) error {
+	return v.change(func(all map[string]string) {
+		for name, s := range secrets {
+			all[name] = s.Reveal()
+		}
+	})
+}
+
+// Forget drops every secret whose name begins with prefix.
+func (v *Vault) Forget(prefix string) error {
+	return v.change(func(all map[string]string) {
+		maps.DeleteFunc(all, func(name, _ string) bool { return strings.HasPrefix(name, prefix) })
+	})
+}
+
+// all reads the vault. Files are replaced whole, so reading needs no lock.
+func (v *Vault) all() (map[string]string, error) {
+	file, err := os.Open(v.file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return map[string]string{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	identity, err := v.identity(false)
+	if err != nil {
+		return nil, err
+	}
+	plain, err := age.Decrypt(file, identity)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "the vault does not open with its key", v.file, "Put back the key that belongs to it: "+v.key).Because(err)
+	}
+	var c content
+	if err := json.NewDecoder(plain).Decode(&c); err != nil {
+		return nil, fmt.Errorf("read the vault %s: %w", v.file, err)
+	}
+	if c.Vault != version {
+		return nil, fault.New(fault.Usage, fmt.Sprintf("the vault has format %d", c.Vault), v.file, "A newer release of Tivset made it; use that one.")
+	}
+	if c.Secrets == nil {
+		c.Secrets = map[string]string{}
+	}
+	return c.Secrets, nil
+}
+
+func (v *Vault) change(edit func(map[string]string)) error {
+	if err := os.MkdirAll(filepath.Dir(v.file), 0o700); err != nil {
+		return err
+	}
+	lock := flock.New(v.file+".lock", flock.SetPermissions(0o600))
+	if err := lock.Lock(); err != nil {
+		return fmt.Errorf("lock the vault: %w", err)
+	}
+	defer lock.Unlock()
+	all, err := v.all()
+	if err != nil {
+		return err
+	}
+	edit(all)
+	identity, err := v.identity(true)
+	if err != nil {
+		return err
+	}
+	var sealed bytes.Buffer
+	w, err := age.Encrypt(&sealed, identity.Recipient())
+	if err != nil {
+		return err
+	}
+	if err := json.NewEncoder(w).Encode(content{version, all}); err != nil {
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	return replace(v.file, sealed.Bytes())
+}
+
+// identity reads the key, or makes one when there is neither key nor vault.
+func (v *Vault) identity(make bool) (*age.X25519Identity, error) {
+	text, err := os.ReadFile(v.key)
+	if err == nil {
+		identity, err := age.ParseX25519Identity(strings.TrimSpace(string(text)))
+		if err != nil {
+			return nil, fault.New(fault.Usage, "the vault's key cannot be read", v.key, "Put back the key that belongs to the vault.").Because(err)
+		}
+		return identity, nil
+	}
+	_, vaultErr := os.Stat(v.file)
+	if !errors.Is(err, fs.ErrNotExist) || !make || vaultErr == nil {
+		return nil, fault.New(fault.Usage, "the vault's key is not there", v.key, "Put back the key that belongs to the vault.").Because(err)
+	}
+	identity, err := age.GenerateX25519Identity()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(v.key), 0o700); err != nil {
+		return nil, err
+	}
+	return identity, replace(v.key, []byte(identity.String()+"\n"))
+}
+
+// replace writes a file whole: beside it, to the disk, then over it.
+func replace(name string, text []byte) error {
+	temporary, err := os.CreateTemp(filepath.Dir(name), ".new-*") // 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(temporary.Name())
+	if _, err := io.Copy(temporary, bytes.NewReader(text)); err != nil {
+		temporary.Close()
+		return err
+	}
+	if err := errors.Join(temporary.Sync(), temporary.Close()); err != nil {
+		return err
+	}
+	return os.Rename(temporary.Name(), name)
+}

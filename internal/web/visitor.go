@@ -1,0 +1,124 @@
+// Package web fetches pages as a visitor's browser does: with cookies, forms
+// and redirects, and with a name-to-address override for domains that do not
+// resolve yet. Every call has a deadline and takes a bounded amount.
+package web
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// Limits of one visit.
+const (
+	visitTime  = 30 * time.Second
+	largest    = 4 << 20 // bytes of a page that are read
+	redirects  = 10
+	agentTitle = "Tivset"
+)
+
+// Visitor is one browser: its cookies last as long as it does.
+type Visitor struct{ client *http.Client }
+
+// Connections says where to find hosts: "host:port" to "address:port".
+type Connections map[string]string
+
+// NewVisitor makes a visitor without cookies. Only hosts of the first address
+// of a visit are followed in redirects.
+func NewVisitor(connections Connections) *Visitor {
+	jar, _ := cookiejar.New(nil) // never errs without options
+	dialer := &net.Dialer{Timeout: 10 * time.Second}
+	transport := &http.Transport{
+		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+			if to, ok := connections[address]; ok {
+				address = to
+			}
+			return dialer.DialContext(ctx, network, address)
+		},
+		DisableKeepAlives:     true, // a check wants to know the server as a newcomer does
+		ResponseHeaderTimeout: visitTime,
+	}
+	return &Visitor{&http.Client{Transport: transport, Jar: jar, Timeout: visitTime, CheckRedirect: stayHere}}
+}
+
+// stayHere keeps what a visitor carries from being sent to other hosts.
+func stayHere(next *http.Request, before []*http.Request) error {
+	if len(before) > redirects {
+		return fmt.Errorf("more than %d redirects", redirects)
+	}
+	if next.URL.Host != before[0].URL.Host {
+		return http.ErrUseLastResponse
+	}
+	return nil
+}
+
+// Page is what a server answered.
+type Page struct {
+	URL    *url.URL // after redirects
+	Status int
+	Body   []byte
+	Away   string // where a redirect to another host led, if there was one
+}
+
+// ErrTooLarge means that a page went on beyond what is read.
+var ErrTooLarge = errors.New("the page has more than 4 MB")
+
+// Get fetches a page.
+func (v *Visitor) Get(ctx context.Context, address string) (*Page, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	return v.visit(r)
+}
+
+// Post sends a form.
+func (v *Visitor) Post(ctx context.Context, address string, fields url.Values) (*Page, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(fields.Encode()))
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	return v.visit(r)
+}
+
+func (v *Visitor) visit(r *http.Request) (*Page, error) {
+	r.Header.Set("User-Agent", agentTitle)
+	answer, err := v.client.Do(r)
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer answer.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(answer.Body, largest+1))
+	if err != nil {
+		return nil, plain(err)
+	}
+	if len(body) > largest {
+		return nil, ErrTooLarge
+	}
+	p := &Page{URL: answer.Request.URL, Status: answer.StatusCode, Body: body}
+	if p.Status/100 == 3 {
+		p.Away = answer.Header.Get("Location")
+	}
+	return p, nil
+}
+
+// plain leaves the address out of an error: callers name it, and addresses may
+// hold what is not for logs.
+func plain(err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		if u.Timeout() {
+			return fmt.Errorf("no answer within %s", visitTime)
+		}
+		return u.Err
+	}
+	return err
+}
