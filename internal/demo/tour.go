@@ -1,12 +1,247 @@
 package demo
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"net/url"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"time"
+
+	"tivset/internal/web"
 )
 
-// Tour runs a full example.
+// tour runs the real program against the demo and shows what it prints.
+type tour struct {
+	*Demo
+	ctx     context.Context
+	program string
+	out     io.Writer
+	ran     int
+}
+
+// outage is for how long the database server stays away in the tour.
+const outage = 3 * time.Second
+
+// Tour runs a full example, prints each command and its real output, and
+// returns nil only when every one ended as it should.
 func Tour(ctx context.Context, d *Demo, program string, out io.Writer) error {
-	return fmt.Errorf("not yet")
+	t := &tour{Demo: d, ctx: ctx, program: program, out: out}
+	for _, part := range []func() error{t.choose, t.install, t.visit, t.refused, t.undone, t.end} {
+		if err := part(); err != nil {
+			return fmt.Errorf("the tour stopped: %w", err)
+		}
+	}
+	fmt.Fprintf(out, "\nThe tour is over: %d commands, each ended as it should.\n", t.ran)
+	return nil
+}
+
+func (t *tour) say(text string) { fmt.Fprintf(t.out, "\n# %s\n", text) }
+
+// run runs one command, shows it, and compares its exit code.
+func (t *tour) run(code int, args ...string) (string, error) {
+	shown := make([]string, len(args))
+	for i, a := range args {
+		shown[i] = a
+		if strings.ContainsAny(a, " “”") {
+			name, value, found := strings.Cut(a, "=")
+			if !found {
+				name, value = "", a
+			} else {
+				name += "="
+			}
+			shown[i] = name + "\"" + value + "\""
+		}
+	}
+	fmt.Fprintf(t.out, "\n$ tivset %s\n", strings.Join(shown, " "))
+	var both bytes.Buffer
+	c := exec.CommandContext(t.ctx, t.program, args...)
+	c.Env = append(os.Environ(), "TIVSET_HOME="+t.Folder)
+	together := io.MultiWriter(t.out, &both) // one pipe, so that the order is kept
+	c.Stdout, c.Stderr = together, together
+	err := c.Run()
+	t.ran++
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return "", err
+	}
+	if got := c.ProcessState.ExitCode(); got != code {
+		return "", fmt.Errorf("tivset %s ended with exit code %d instead of %d", args[0], got, code)
+	}
+	if code != 0 {
+		fmt.Fprintf(t.out, "[exit code %d]\n", code)
+	}
+	return both.String(), nil
+}
+
+func (t *tour) choose() error {
+	t.say("What can be installed, and what one of the apps is.")
+	if _, err := t.run(0, "browse"); err != nil {
+		return err
+	}
+	_, err := t.run(0, "about", "moorings")
+	return err
+}
+
+func forum(more ...string) []string {
+	return append([]string{"install", "moorings", "--at", "lockside.localhost/forum", "-a", "title=Lockside Talk", "-a", "tagline=For those who keep the locks",
+		"-a", "admin.name=wharfinger", "-a", "admin.email=wharfinger@lockside.localhost", "--accept-licence"}, more...)
+}
+
+func (t *tour) install() error {
+	t.say("The review of an install: everything that it would do, and nothing done.")
+	if _, err := t.run(0, forum("--dry-run")...); err != nil {
+		return err
+	}
+	t.say("The install itself. It ends only when the site was checked.")
+	if _, err := t.run(0, forum("--yes")...); err != nil {
+		return err
+	}
+	t.say("A second app, on another domain.")
+	_, err := t.run(0, "install", "inkwater", "--at", "quillmere.localhost/journal", "-a", "title=The Quillmere Journal",
+		"-a", "tagline=News from the cut", "-a", "admin.email=editor@quillmere.localhost", "--yes")
+	if err != nil {
+		return err
+	}
+	t.say("What is installed.")
+	if _, err := t.run(0, "sites"); err != nil {
+		return err
+	}
+	_, err = t.run(0, "show", "forum")
+	return err
+}
+
+// visit looks at the sites as a visitor and as the admin.
+func (t *tour) visit() error {
+	t.say("The pages, fetched as a visitor does.")
+	for _, page := range []struct{ address, text string }{
+		{t.Domains[0].URL + "/journal/", "The Quillmere Journal"},
+		{t.Domains[1].URL + "/forum/", "Lockside Talk"},
+	} {
+		if err := t.fetch(web.NewVisitor(t.connections()), page.address, page.text); err != nil {
+			return err
+		}
+	}
+	t.say("Signing in with the name and password that Tivset keeps.")
+	return t.signIn()
+}
+
+func (t *tour) connections() web.Connections {
+	c := web.Connections{}
+	for _, d := range t.Domains {
+		c[strings.TrimPrefix(d.URL, "http://")] = t.Standin.Web.Address()
+	}
+	return c
+}
+
+func (t *tour) fetch(v *web.Visitor, address, text string) error {
+	page, err := v.Get(t.ctx, address)
+	if err != nil {
+		return err
+	}
+	if page.Status != 200 || !page.Shows(text) {
+		return fmt.Errorf("%s answered %d and does not show “%s”", address, page.Status, text)
+	}
+	fmt.Fprintf(t.out, "GET %s\n  %d, %d bytes, shows “%s”\n", address, page.Status, len(page.Body), text)
+	return nil
+}
+
+func (t *tour) signIn() error {
+	text, err := t.reveal()
+	if err != nil {
+		return err
+	}
+	v := web.NewVisitor(t.connections())
+	page, err := v.Get(t.ctx, t.Domains[1].URL+"/forum/sign-in.page")
+	if err != nil {
+		return err
+	}
+	form, err := page.Form([]string{"member", "secret"})
+	if err != nil {
+		return err
+	}
+	fields := url.Values{"member": {text.Admin.Name}, "secret": {text.Admin.Password}}
+	for name, value := range fields {
+		form.Values[name] = value
+	}
+	if _, err := v.Post(t.ctx, form.Action, form.Values); err != nil {
+		return err
+	}
+	return t.fetch(v, text.AdminURL, "Signed in as "+text.Admin.Name)
+}
+
+type revealed struct {
+	AdminURL string `json:"admin_url"`
+	Admin    struct{ Name, Password string }
+}
+
+// reveal asks for the credentials without showing them in the tour.
+func (t *tour) reveal() (revealed, error) {
+	var r revealed
+	c := exec.CommandContext(t.ctx, t.program, "reveal", "forum", "--json")
+	c.Env = append(os.Environ(), "TIVSET_HOME="+t.Folder)
+	text, err := c.Output()
+	if err != nil {
+		return r, err
+	}
+	fmt.Fprintln(t.out, "\n$ tivset reveal forum --json   (not shown here)")
+	t.ran++
+	return r, json.Unmarshal(text, &r)
+}
+
+func (t *tour) refused() error {
+	t.say("A page is in the way: the install is refused, and nothing is touched.")
+	return t.unchanged(func() error {
+		_, err := t.run(3, "install", "inkwater", "--at", "quillmere.localhost", "-a", "title=Front page", "-a", "admin.email=editor@quillmere.localhost", "--yes")
+		return err
+	})
+}
+
+func (t *tour) undone() error {
+	t.say(fmt.Sprintf("The database server goes away half way, for %s: what was begun is undone.", outage))
+	var once sync.Once
+	t.Standin.Database.OnStatement(func(statement string) {
+		if strings.HasPrefix(statement, "INSERT INTO") {
+			once.Do(func() { t.Standin.Database.Outage(outage) })
+		}
+	})
+	defer t.Standin.Database.OnStatement(nil)
+	return t.unchanged(func() error {
+		_, err := t.run(1, "install", "inkwater", "--at", "chandlery.localhost/news", "-a", "title=Rope and Paint", "-a", "admin.email=clerk@chandlery.localhost", "--yes")
+		return err
+	})
+}
+
+// unchanged compares the account before and after: files with their content
+// and modes, databases and users.
+func (t *tour) unchanged(do func() error) error {
+	before, err := Snapshot(t.Demo)
+	if err != nil {
+		return err
+	}
+	if err := do(); err != nil {
+		return err
+	}
+	after, err := Snapshot(t.Demo)
+	if err != nil {
+		return err
+	}
+	if before != after {
+		return errors.New("the account is not as it was")
+	}
+	lines := strings.Count(before, "\n")
+	fmt.Fprintf(t.out, "Compared before and after: %d files, folders, databases and users are the same.\n", lines)
+	return nil
+}
+
+func (t *tour) end() error {
+	t.say("What ran, and how it ended.")
+	_, err := t.run(0, "jobs")
+	return err
 }

@@ -18,6 +18,7 @@ type Progress struct {
 	began   time.Time // the stage
 	painted time.Time
 	shown   string // the title of the line that stands open
+	done    string // the stage that ended last
 	undoing bool
 	waiting string
 }
@@ -36,30 +37,35 @@ func (p *Progress) Show(e job.Event) {
 	case e.Undo:
 		p.undo(e)
 	case e.Done:
-		p.line(p.s.paint(good, "✓"), e.Title, "")
-		p.shown = ""
+		if p.done != e.Title || p.live() { // several steps in a row may make one stage
+			p.line(p.s.paint(good, "✓"), e.Title)
+		}
+		p.done, p.shown = e.Title, ""
 	case e.Count > 0:
 		p.count(e)
 	default:
 		p.began, p.shown = p.now(), e.Title
 		if p.live() {
+			if p.done == e.Title {
+				fmt.Fprint(p.s.Err, "\x1b[1A") // over the line of the same stage
+			}
 			fmt.Fprintf(p.s.Err, "\r\x1b[K  · %s …", e.Title)
 		}
 	}
 }
 
 // line writes a finished line over the open one.
-func (p *Progress) line(mark, title, rest string) {
+func (p *Progress) line(mark, title string) {
 	start := ""
 	if p.live() {
 		start = "\r\x1b[K"
 	}
-	fmt.Fprintf(p.s.Err, "%s  %s %s%s\n", start, mark, title, rest)
+	fmt.Fprintf(p.s.Err, "%s  %s %s\n", start, mark, title)
 }
 
 func (p *Progress) undo(e job.Event) {
 	if p.shown != "" {
-		p.line(p.s.paint(bad, "✗"), p.shown, "")
+		p.line(p.s.paint(bad, "✗"), p.shown)
 		p.shown = ""
 	}
 	if !p.undoing {
@@ -67,10 +73,10 @@ func (p *Progress) undo(e job.Event) {
 		fmt.Fprintln(p.s.Err, "  Undoing what was begun:")
 	}
 	if e.Detail == "" {
-		p.line("↶", e.Title, "")
+		p.line("↶", e.Title)
 	} else if p.waiting != e.Title {
 		p.waiting = e.Title
-		p.line("…", "waiting: "+Clean(e.Detail), "")
+		p.line("…", "waiting: "+Clean(e.Detail))
 	}
 }
 

@@ -43,7 +43,8 @@ type Plan struct {
 	server   *account.Database
 	answers  answer.Given
 	survey   archive.Survey
-	archive  string // the archive's file on this machine
+	archive  string   // the archive's file on this machine
+	configs  [][]byte // the configuration files, as the kit lists them
 	secrets  map[string]secret.Text
 	password secret.Text // the admin's
 }

@@ -17,6 +17,7 @@ import (
 	"tivset/internal/account"
 	"tivset/internal/answer"
 	"tivset/internal/archive"
+	"tivset/internal/config"
 	"tivset/internal/fault"
 	"tivset/internal/files"
 	"tivset/internal/kit"
@@ -48,6 +49,9 @@ func (s *Service) Plan(ctx context.Context, r Request) (*Plan, error) {
 		return nil, err
 	}
 	if err := s.makeSecrets(p); err != nil {
+		return nil, err
+	}
+	if err := s.writeConfigs(p); err != nil {
 		return nil, err
 	}
 	return p, s.lookAtLayout(ctx, p)
@@ -387,6 +391,32 @@ func (s *Service) makeSecrets(p *Plan) error {
 	}
 	p.secrets[adminPassword] = p.password
 	p.answers["admin.password"] = Generate // from here on it is in secrets only
+	return nil
+}
+
+// writeConfigs writes the configuration files into the plan: a value that a
+// format cannot hold is found here.
+func (s *Service) writeConfigs(p *Plan) error {
+	values, err := p.values(s.Now())
+	if err != nil {
+		return err
+	}
+	for _, c := range p.kit.Config {
+		template, err := fs.ReadFile(p.kit.Files(), c.Template)
+		if err != nil {
+			return err
+		}
+		format, err := config.For(c.Format)
+		if err != nil {
+			return err
+		}
+		text, err := config.Render(format, string(template), values)
+		if err != nil {
+			return fault.New(fault.Usage, "a value cannot be written into "+c.Path, p.Title, "Choose another value. Nothing was touched.").Because(err)
+		}
+		p.configs = append(p.configs, text)
+		p.Changes.Bytes += int64(len(text))
+	}
 	return nil
 }
 

@@ -3,7 +3,6 @@ package site
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path"
@@ -11,7 +10,6 @@ import (
 	"strconv"
 
 	"tivset/internal/archive"
-	"tivset/internal/config"
 	"tivset/internal/files"
 	"tivset/internal/kit"
 	"tivset/internal/secret"
@@ -53,24 +51,8 @@ func (u *unpack) Do(ctx context.Context) error {
 }
 
 func (u *unpack) configure(ctx context.Context) error {
-	values, err := u.plan.values(u.Now())
-	if err != nil {
-		return err
-	}
-	for _, c := range u.plan.kit.Config {
-		template, err := fs.ReadFile(u.plan.kit.Files(), c.Template)
-		if err != nil {
-			return err
-		}
-		format, err := config.For(c.Format)
-		if err != nil {
-			return err
-		}
-		text, err := config.Render(format, string(template), values)
-		if err != nil {
-			return fmt.Errorf("%s: %w", c.Path, err)
-		}
-		if err := u.replace(ctx, path.Join(u.Stage, c.Path), text, fileMode(c.Mode)); err != nil {
+	for i, c := range u.plan.kit.Config {
+		if err := u.replace(ctx, path.Join(u.Stage, c.Path), u.plan.configs[i], fileMode(c.Mode)); err != nil {
 			return err
 		}
 	}
