@@ -15,6 +15,7 @@ require (
 	github.com/gofrs/flock v0.13.1
 	github.com/klauspost/compress v1.20.3
 	github.com/spf13/cobra v1.10.2
+	github.com/stretchr/testify v1.12.1
 	github.com/ulikunitz/xz v0.5.17
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/crypto v0.58.0

@@ -79,6 +79,8 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 	s = &site.Service{
 		Home: h, Catalogue: kits, Ledger: l, Vault: vault.At(h.Vault(), h.VaultKey()), Now: a.world.Now, Who: who(),
 		Progress:    a.progress(),
+		Settle:      site.UsualSettle,
+		Patience:    site.UsualPatience,
 		OpenFiles:   openFiles,
 		OpenServer:  openServer,
 		OpenSession: openSession,

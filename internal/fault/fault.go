@@ -68,8 +68,12 @@ func (e *Error) Because(cause error) *Error {
 	return e
 }
 
-// Of gives the fault inside err; an error that is none becomes a Failed one.
+// Of gives the fault inside err; an error that is none becomes a Failed one,
+// and no error an empty one.
 func Of(err error) *Error {
+	if err == nil {
+		return &Error{}
+	}
 	var e *Error
 	if errors.As(err, &e) {
 		return e

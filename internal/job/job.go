@@ -63,11 +63,12 @@ type Runner struct {
 
 // Stopped is the error of a job that did not come to its end.
 type Stopped struct {
-	Job    string
-	Step   string // the title of the step that failed
-	Cause  error
-	Undone bool  // whether all that was begun was undone
-	Left   error // why it was not
+	Job     string
+	Step    string // the title of the step that failed
+	Cause   error
+	Undone  bool  // whether all that was begun was undone
+	Settled bool  // whether it had settled: then it is to be finished, not undone
+	Left    error // why it was not undone or finished
 }
 
 // Error names the step and the cause.
@@ -84,7 +85,7 @@ func (r *Runner) Run(ctx context.Context, steps []Step) error {
 		if err := r.one(ctx, i, len(steps), s); err != nil {
 			stopped := &Stopped{Job: r.Journal.ID, Step: s.Title(), Cause: err}
 			if settled {
-				stopped.Left = err
+				stopped.Settled, stopped.Left = true, err
 				return stopped
 			}
 			stopped.Left = r.undo(ctx, steps[:i+1], len(steps))

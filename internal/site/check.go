@@ -47,9 +47,9 @@ func (c *checkSite) Do(ctx context.Context) error {
 		detail string
 		run    func() error
 	}{
-		{"front page", "shows what the kit names", func() error { return settled(ctx, func() error { return r.Request(ctx, kit.Front) }) }},
+		{"front page", "shows what the kit names", func() error { return c.settled(ctx, func() error { return r.Request(ctx, kit.Front) }) }},
 		{"sign-in", "the admin can sign in", func() error {
-			return settled(ctx, func() error {
+			return c.settled(ctx, func() error {
 				return r.SignIn(ctx, kit.SignIn, c.plan.password.Reveal(), connections(c.account))
 			})
 		}},
@@ -75,12 +75,10 @@ func (c *checkSite) Do(ctx context.Context) error {
 	return nil
 }
 
-// Servers may serve a file from before a change for some seconds (PHP's
-// opcache looks every two); a check tries again for this long.
-const settleTime = 6 * time.Second
-
-func settled(ctx context.Context, check func() error) error {
-	deadline := time.Now().Add(settleTime)
+// settled tries again for a while: servers may serve a file from before a
+// change for some seconds (PHP's opcache looks every two).
+func (e *env) settled(ctx context.Context, check func() error) error {
+	deadline := time.Now().Add(e.Settle)
 	for {
 		err := check()
 		if err == nil || time.Now().After(deadline) {

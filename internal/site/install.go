@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path"
 	"strings"
-	"time"
 
 	"tivset/internal/database"
 	"tivset/internal/fault"
@@ -14,9 +13,6 @@ import (
 	"tivset/internal/ledger"
 	"tivset/internal/secret"
 )
-
-// patience is how long an undo waits for a server that went away.
-const patience = 30 * time.Second
 
 // Installed is what an install came to.
 type Installed struct {
@@ -41,7 +37,7 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 	}
 	started := s.Now()
 	e := &env{Service: s, account: p.account, files: fsys, plan: p, job: job.NewID(started, token)}
-	runner := &job.Runner{Progress: s.Progress, Again: comesBack, Patience: patience}
+	runner := &job.Runner{Progress: s.Progress, Again: comesBack, Patience: s.Patience}
 	e.count = e.counter(runner)
 	steps, done, err := e.steps(ctx)
 	if err != nil {
@@ -187,6 +183,11 @@ func stoppedFault(ctx context.Context, p *Plan, err error) error {
 		return &f
 	}
 	f.Kind = fault.Left
+	if stopped.Settled {
+		f.Details = append(f.Details, "The site is installed and checked; only traces of the install are left in the account.")
+		f.Remedy = "To finish, run: tivset undo " + stopped.Job
+		return &f
+	}
 	f.Details = append(f.Details, "It could not all be undone: "+stopped.Left.Error())
 	f.Remedy = "When that is mended, run: tivset undo " + stopped.Job
 	return &f

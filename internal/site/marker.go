@@ -5,7 +5,9 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 
 	"tivset/internal/fault"
@@ -25,6 +27,20 @@ func readMarker(ctx context.Context, f files.FS, name string) (marker, error) {
 		return m, err
 	}
 	return m, json.Unmarshal(text, &m)
+}
+
+// dropMarker takes a job's own mark away, and then the folders that are empty.
+func dropMarker(ctx context.Context, f files.FS, name, job string, folders ...string) error {
+	m, err := readMarker(ctx, f, name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err == nil && m.Job == job {
+		if err := f.Remove(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return dropEmpty(ctx, f, folders...)
 }
 
 // busy words that somebody else is at work at the place.

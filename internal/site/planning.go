@@ -143,7 +143,7 @@ func (s *Service) lookAtPlace(ctx context.Context, p *Plan, fsys files.FS) error
 	p.Place = PlanPlace{URL: p.place.URL(), Folder: folder, State: "new"}
 	switch _, err := s.Ledger.Site(ctx, p.place.Address()); {
 	case err == nil:
-		return fault.New(fault.Decision, "a site is at this address already", p.Place.URL, "Choose another directory, or look at it with: tivset show "+p.place.Address())
+		return siteIsThere(p)
 	case !errors.Is(err, fs.ErrNotExist):
 		return err
 	}
@@ -174,6 +174,10 @@ func (s *Service) lookAtPlace(ctx context.Context, p *Plan, fsys files.FS) error
 		return occupied(p, inTheWay)
 	}
 	return nil
+}
+
+func siteIsThere(p *Plan) error {
+	return fault.New(fault.Decision, "a site is at this address already", p.Place.URL, "Choose another directory, or look at it with: tivset show "+p.place.Address())
 }
 
 func (s *Service) notAFile(ctx context.Context, p *Plan, fsys files.FS) error {

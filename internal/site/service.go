@@ -35,11 +35,19 @@ type Service struct {
 	Now       func() time.Time
 	Who       string // user and machine, for others who find a job under way
 	Progress  func(job.Event)
+	Settle    time.Duration // for how long a check of a new site tries again
+	Patience  time.Duration // for how long an undo waits for a server that went away
 
 	OpenFiles   func(*account.Account) (Closer, error)
 	OpenServer  func(context.Context, *account.Database, database.Login) (database.Server, error)
 	OpenSession func(context.Context, *account.Database, database.Login) (database.Session, error)
 }
+
+// The usual values of Settle and Patience.
+const (
+	UsualSettle   = 6 * time.Second
+	UsualPatience = 30 * time.Second
+)
 
 // Closer is an account's files, to be closed after use.
 type Closer interface {

@@ -91,24 +91,36 @@ func (c *claim) Do(ctx context.Context) error {
 		if _, err = files.MkdirAll(ctx, c.files, path.Dir(c.Marker), 0o700); err != nil {
 			return err
 		}
-		if err = files.Write(ctx, c.files, c.Marker, text, 0o600); !errors.Is(err, fs.ErrNotExist) {
+		if err = files.Write(ctx, c.files, c.part(), text, 0o600); !errors.Is(err, fs.ErrNotExist) {
 			break
 		}
 	}
-	if errors.Is(err, fs.ErrExist) {
-		return c.busy(ctx)
-	}
-	return err
-}
-
-func (c *claim) Undo(ctx context.Context) error {
-	if m, err := readMarker(ctx, c.files, c.Marker); err != nil || m.Job != c.job {
-		return dropEmpty(ctx, c.files, path.Dir(c.Marker), c.Store)
-	}
-	if err := c.files.Remove(ctx, c.Marker); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err != nil {
 		return err
 	}
-	return dropEmpty(ctx, c.files, path.Dir(c.Marker), c.Store)
+	// The mark appears whole or not at all, and never in another's place.
+	if err = c.files.Rename(ctx, c.part(), c.Marker); errors.Is(err, fs.ErrExist) {
+		return c.busy(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	// Another job may have ended here since the plan was made; its site's
+	// secrets must not be written over.
+	if _, err := c.Ledger.Site(ctx, c.Address); !errors.Is(err, fs.ErrNotExist) {
+		return siteIsThere(c.plan)
+	}
+	return nil
+}
+
+// part is the mark while it is written.
+func (c *claim) part() string { return path.Join(path.Dir(c.Marker), c.job+".part") }
+
+func (c *claim) Undo(ctx context.Context) error {
+	if err := c.files.Remove(ctx, c.part()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return dropMarker(ctx, c.files, c.Marker, c.job, path.Dir(c.Marker), c.Store)
 }
 
 // dropEmpty takes folders away that hold nothing, innermost first.

@@ -229,10 +229,5 @@ func (t *tidy) Do(ctx context.Context) error {
 	if err := files.RemoveAll(ctx, t.files, t.Stage); err != nil {
 		return err
 	}
-	if m, err := readMarker(ctx, t.files, t.Marker); err == nil && m.Job == t.job {
-		if err := t.files.Remove(ctx, t.Marker); err != nil {
-			return err
-		}
-	}
-	return dropEmpty(ctx, t.files, t.Drop...)
+	return dropMarker(ctx, t.files, t.Marker, t.job, t.Drop...)
 }

@@ -79,7 +79,7 @@ func (s *Service) Undo(ctx context.Context, id string) (ledger.Job, error) {
 	}
 	defer fsys.Close()
 	e := &env{Service: s, account: a, files: fsys, job: id, count: func(int64, int64, string) {}}
-	runner := &job.Runner{Journal: journal, Progress: s.Progress, Again: comesBack, Patience: patience}
+	runner := &job.Runner{Journal: journal, Progress: s.Progress, Again: comesBack, Patience: s.Patience}
 	settled, err := runner.Recover(ctx, e.decoder())
 	if err != nil {
 		return entry, fault.New(fault.Left, "the job could not be undone", id, "When that is mended, run: tivset undo "+id).Because(err)

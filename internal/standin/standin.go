@@ -23,7 +23,6 @@ type Options struct {
 	Domains      map[string]string // domain to document root, below account/
 	RootPassword string            // of the database server
 	Ports        Ports             // 0 for free ones
-	IgnoreRules  bool              // the web server ignores .htaccess, as some do
 }
 
 // Ports are the ports of the servers, all on 127.0.0.1.
@@ -55,7 +54,7 @@ func Start(o Options) (*Account, error) {
 	if a.Mail, err = mailbox.Start(a.Mailbox, at(o.Ports.Mail)); err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
-	a.Web, err = pages.Start(pages.Options{Address: at(o.Ports.Web), Roots: roots, Ignore: o.IgnoreRules})
+	a.Web, err = pages.Start(pages.Options{Address: at(o.Ports.Web), Roots: roots})
 	if err != nil {
 		return nil, errors.Join(err, a.Close())
 	}

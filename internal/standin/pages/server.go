@@ -28,7 +28,6 @@ import (
 type Options struct {
 	Address  string            // host:port to listen at; port 0 for a free one
 	Roots    map[string]string // domain to document root
-	Ignore   bool              // serve in spite of .htaccess, as some servers do
 	Mailbox  string            // host:port of the server that the pages' mails go to
 	Database map[string]string // a server's name in configurations to its real address
 }
@@ -41,6 +40,7 @@ type Server struct {
 	sessions *sessions
 	mu       sync.Mutex
 	broken   map[string]int // path prefix to status, for rehearsing failures
+	lax      bool           // .htaccess is ignored, as by some servers
 }
 
 // Start starts a server.
@@ -73,6 +73,19 @@ func (s *Server) Break(prefix string, status int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.broken[prefix] = status
+}
+
+// IgnoreRules has the server serve in spite of .htaccess, as some servers do.
+func (s *Server) IgnoreRules(yes bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lax = yes
+}
+
+func (s *Server) ignoresRules() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.lax
 }
 
 func (s *Server) brokenStatus(p string) int {
@@ -162,7 +175,7 @@ func (v *visit) denied(name string) bool {
 	if base := path.Base(name); strings.HasPrefix(base, ".ht") {
 		return true
 	}
-	for dir := path.Dir(name); !v.server.options.Ignore; dir = path.Dir(dir) {
+	for dir := path.Dir(name); !v.server.ignoresRules(); dir = path.Dir(dir) {
 		text, err := v.root.ReadFile(path.Join(dir, ".htaccess"))
 		if err == nil && strings.Contains(string(text), "Require all denied") {
 			return true

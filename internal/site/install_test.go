@@ -1,0 +1,419 @@
+package site_test
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/account"
+	"tivset/internal/fault"
+	"tivset/internal/sitetest"
+	"tivset/internal/testserver"
+)
+
+// onBoth runs a test on the stand-in's database server and on a real one.
+func onBoth(t *testing.T, test func(*testing.T, *sitetest.World)) {
+	t.Run("stand-in", func(t *testing.T) { test(t, sitetest.Demo(t)) })
+	t.Run("MariaDB", func(t *testing.T) { test(t, sitetest.DemoOn(t, testserver.MariaDB(t))) })
+}
+
+var apps = map[string]string{"inkwater": "lockside.localhost/journal", "moorings": "lockside.localhost/forum"}
+
+func TestInstallsAndChecks(t *testing.T) {
+	onBoth(t, func(t *testing.T, w *sitetest.World) {
+		for app, at := range apps {
+			before := w.Snapshot()
+			plan, err := w.Service.Plan(context.Background(), sitetest.Request(app, at))
+			require.NoError(t, err)
+			same(t, before, w.Snapshot(), "a plan changes nothing")
+			done, err := w.Service.Install(context.Background(), plan)
+			require.NoError(t, err)
+			for _, c := range done.Checks {
+				assert.True(t, c.OK, c.Name)
+			}
+			assert.Len(t, done.Checks, 5)
+			assert.Empty(t, done.Warnings)
+
+			gone, come := difference(before, w.Snapshot())
+			assert.Empty(t, gone, "nothing that was there has changed")
+			assert.Equal(t, plan.Changes.Files, countFiles(come), "the review counts the files")
+			assert.Equal(t, done.Site.Files, plan.Changes.Files)
+			assert.Equal(t, done.Site.Bytes, plan.Changes.Bytes)
+			for _, line := range come {
+				inside := strings.Contains(line, plan.Place.Folder) || strings.Contains(line, plan.Data.Name)
+				assert.True(t, inside, "outside of the review: %s", line)
+			}
+			assert.NoDirExists(t, filepath.Join(w.Root, ".tivset"), "the store goes when it is empty")
+		}
+		all, err := w.Service.Sites(context.Background())
+		require.NoError(t, err)
+		assert.Len(t, all, 2)
+	})
+}
+
+// difference compares two listings line by line.
+func difference(before, after string) (gone, come []string) {
+	old, new := map[string]bool{}, map[string]bool{}
+	for line := range strings.SplitSeq(before, "\n") {
+		old[line] = true
+	}
+	for line := range strings.SplitSeq(after, "\n") {
+		new[line] = true
+		if !old[line] {
+			come = append(come, line)
+		}
+	}
+	for line := range old {
+		if !new[line] {
+			gone = append(gone, line)
+		}
+	}
+	return gone, come
+}
+
+// same fails with what has gone and come, a line each.
+func same(t *testing.T, before, after string, why ...any) {
+	t.Helper()
+	gone, come := difference(before, after)
+	require.Empty(t, append(gone, come...), why...)
+}
+
+func countFiles(lines []string) int {
+	n := 0
+	for _, l := range lines {
+		if strings.HasPrefix(l, "-") {
+			n++
+		}
+	}
+	return n
+}
+
+// Each call that an install makes fails once, and each time the account is as
+// it was. Calls whose failure changes nothing may be survived.
+func TestUndoneWhicheverCallFails(t *testing.T) {
+	for app, at := range apps {
+		t.Run(app, func(t *testing.T) {
+			t.Parallel()
+			w := sitetest.Demo(t)
+			w.Service.Settle = 0
+			w.Trip.Arm(0, 0)
+			plan, err := w.Service.Plan(context.Background(), sitetest.Request(app, at))
+			require.NoError(t, err)
+			w.Trip.Arm(0, 0)
+			_, err = w.Service.Install(context.Background(), plan)
+			require.NoError(t, err)
+			total := w.Trip.Calls()
+			require.Greater(t, total, 60)
+			failed := 0
+			for n := 1; n <= total; n++ {
+				if !undoneAt(t, w, app, fmt.Sprintf("%s%d", at, n), n, n) {
+					continue
+				}
+				failed++
+			}
+			t.Logf("%d of %d calls stop an install", failed, total)
+			assert.Greater(t, failed, total*3/4)
+		})
+	}
+}
+
+// undoneAt installs with some calls failing. It says whether that stopped the
+// install, and makes sure that all is then as before.
+func undoneAt(t *testing.T, w *sitetest.World, app, at string, from, to int) bool {
+	t.Helper()
+	w.Trip.Arm(0, 0)
+	plan, err := w.Service.Plan(context.Background(), sitetest.Request(app, at))
+	require.NoError(t, err)
+	before := w.Snapshot()
+	w.Trip.Arm(from, to)
+	done, err := w.Service.Install(context.Background(), plan)
+	failed := w.Trip.Failed
+	w.Trip.Arm(0, 0)
+	if err == nil {
+		require.NotNil(t, done)
+		return false
+	}
+	if fault.Of(err).Kind == fault.Left { // it had settled, and undo finishes it
+		undo(t, w)
+		_, err := w.Service.Site(context.Background(), plan.Place.URL)
+		require.NoError(t, err)
+		assert.NoDirExists(t, filepath.Join(w.Root, ".tivset"))
+		return true
+	}
+	same(t, before, w.Snapshot(), "call %d, %s: %v", from, failed, err)
+	names, err := w.Service.Vault.Names("sites/" + strings.TrimPrefix(strings.TrimSuffix(plan.Place.URL, "/"), "http://") + "/")
+	require.NoError(t, err)
+	assert.Empty(t, names, "its secrets are gone too")
+	return true
+}
+
+func undo(t *testing.T, w *sitetest.World) {
+	t.Helper()
+	left, err := w.Service.Unfinished(context.Background())
+	require.NoError(t, err)
+	for _, j := range left {
+		_, err := w.Service.Undo(context.Background(), j.ID)
+		require.NoError(t, err)
+	}
+}
+
+// From one call on everything fails, the undo too: something is left, the
+// fault says so, and a later undo ends it.
+func TestLeftThenUndone(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.Service.Settle, w.Service.Patience = 0, 0
+	before := w.Snapshot()
+	for n := 5; n < 90; n += 7 {
+		plan, err := w.Service.Plan(context.Background(), sitetest.Request("moorings", "lockside.localhost/forum"))
+		require.NoError(t, err)
+		w.Trip.Arm(n, 1<<30)
+		_, err = w.Service.Install(context.Background(), plan)
+		w.Trip.Arm(0, 0)
+		require.Error(t, err)
+		f := fault.Of(err)
+		require.Equal(t, fault.Left, f.Kind, "call %d: %v", n, err)
+		assert.Contains(t, f.Remedy, "tivset undo ")
+		undo(t, w)
+		same(t, before, w.Snapshot(), "call %d", n)
+	}
+}
+
+func TestInterrupted(t *testing.T) {
+	w := sitetest.Demo(t)
+	before := w.Snapshot()
+	plan, err := w.Service.Plan(context.Background(), sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	w.Demo.Standin.Database.OnStatement(func(s string) {
+		if strings.Contains(s, "CREATE TABLE") {
+			cancel()
+		}
+	})
+	_, err = w.Service.Install(ctx, plan)
+	require.ErrorContains(t, err, "interrupted")
+	assert.Equal(t, fault.Failed, fault.Of(err).Kind)
+	same(t, before, w.Snapshot())
+}
+
+func TestRefusesWhatIsInTheWay(t *testing.T) {
+	w := sitetest.Demo(t)
+	before := w.Snapshot()
+	_, err := w.Install(sitetest.Request("inkwater", "quillmere.localhost"))
+	f := fault.Of(err)
+	assert.Equal(t, fault.Decision, f.Kind)
+	require.Len(t, f.Details, 1)
+	assert.Contains(t, f.Details[0], "index.html")
+	same(t, before, w.Snapshot())
+
+	require.NoError(t, os.WriteFile(filepath.Join(w.Root, "web/lockside/note"), nil, 0o644))
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/note"))
+	assert.Equal(t, fault.Decision, fault.Of(err).Kind, "a file where the folder should be")
+}
+
+func TestSiteInsideASite(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
+	require.NoError(t, err)
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/forum"))
+	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	assert.ErrorContains(t, err, "a site is at this address already")
+
+	inner, err := os.ReadDir(filepath.Join(w.Root, "web/lockside/forum"))
+	require.NoError(t, err)
+	outer, err := w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	require.NoError(t, err, "an outer site leaves the inner one alone")
+	assert.Equal(t, 15, outer.Site.Files, "the inner site's files are not the outer one's")
+	still, err := os.ReadDir(filepath.Join(w.Root, "web/lockside/forum"))
+	require.NoError(t, err)
+	assert.Len(t, still, len(inner))
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/admin"))
+	assert.Equal(t, fault.Decision, fault.Of(err).Kind, "a folder of the outer site is occupied")
+}
+
+func TestInnerSiteWhereTheOuterWouldPutAFolder(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Request("moorings", "lockside.localhost/admin"))
+	require.NoError(t, err)
+	before := w.Snapshot()
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	same(t, before, w.Snapshot())
+}
+
+// Of two installs at one place at the same time one is done and one refused.
+func TestTwiceAtOnce(t *testing.T) {
+	w := sitetest.Demo(t)
+	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	errs := make([]error, 4)
+	var wait sync.WaitGroup
+	for i := range errs {
+		plan, err := w.Service.Plan(context.Background(), request)
+		require.NoError(t, err)
+		wait.Go(func() { _, errs[i] = w.Service.Install(context.Background(), plan) })
+	}
+	wait.Wait()
+	done := 0
+	for _, err := range errs {
+		if err == nil {
+			done++
+			continue
+		}
+		assert.Contains(t, []fault.Kind{fault.Decision, fault.Failed}, fault.Of(err).Kind, "%v", err)
+	}
+	assert.Equal(t, 1, done)
+	creds, err := w.Service.Reveal(context.Background(), "lockside.localhost")
+	require.NoError(t, err, "the one that was refused did not take the other's secrets along")
+	assert.False(t, creds.Password.Empty())
+	all, err := w.Service.Sites(context.Background())
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	names := strings.Count(w.Snapshot(), "database quill_")
+	assert.Equal(t, 1, names)
+}
+
+// A plan that was made before another install ended at its place is refused,
+// and that site keeps its secrets.
+func TestPlanOvertaken(t *testing.T) {
+	w := sitetest.Demo(t)
+	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	late, err := w.Service.Plan(context.Background(), request)
+	require.NoError(t, err)
+	done, err := w.Install(request)
+	require.NoError(t, err)
+	before := w.Snapshot()
+	_, err = w.Service.Install(context.Background(), late)
+	require.ErrorContains(t, err, "a site is at this address already")
+	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	same(t, before, w.Snapshot())
+	creds, err := w.Service.Reveal(context.Background(), done.Site.Address)
+	require.NoError(t, err)
+	assert.Equal(t, done.Password.Reveal(), creds.Password.Reveal())
+}
+
+func TestServersThatWillNot(t *testing.T) {
+	w := sitetest.Demo(t)
+	before := w.Snapshot()
+	fails := func(t *testing.T, words string) {
+		t.Helper()
+		_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+		require.ErrorContains(t, err, words)
+		assert.Equal(t, fault.Failed, fault.Of(err).Kind)
+		assert.NotEmpty(t, fault.Of(err).Remedy)
+	}
+	t.Run("site answers 500", func(t *testing.T) {
+		w.Demo.Standin.Web.Break("/journal/", 500)
+		fails(t, "answered 500")
+		w.Demo.Standin.Web.Break("/journal/", 0)
+	})
+	t.Run("database is down", func(t *testing.T) {
+		w.Demo.Standin.Database.Drop()
+		fails(t, "does not answer")
+		require.NoError(t, w.Demo.Standin.Database.Return())
+	})
+	t.Run("password is refused", func(t *testing.T) {
+		password := "plain:no"
+		w.EditAccount(func(a *account.Account) { a.Databases[0].Admin.Password = password })
+		fails(t, "refused the user or password")
+	})
+	same(t, before, w.Snapshot())
+}
+
+// A server that ignores the app's deny rules would hand the configuration to
+// everybody: such an install is undone.
+func TestConfigurationThatComesBack(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.Demo.Standin.Web.IgnoreRules(true)
+	before := w.Snapshot()
+	_, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
+	require.ErrorContains(t, err, "shows the configuration to everybody")
+	same(t, before, w.Snapshot())
+}
+
+func TestDiskFull(t *testing.T) {
+	w := sitetest.Demo(t)
+	plan, err := w.Service.Plan(context.Background(), sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	before := w.Snapshot()
+	w.Trip.Full = true
+	_, err = w.Service.Install(context.Background(), plan)
+	w.Trip.Full = false
+	require.ErrorContains(t, err, "no space left")
+	same(t, before, w.Snapshot())
+}
+
+// No secret is anywhere in the open: not in what is written here, nor in what
+// is said.
+func TestSecretsStaySecret(t *testing.T) {
+	w := sitetest.Demo(t)
+	const mine = "Kranich-Teekanne-74-Ufer"
+	r := sitetest.Request("moorings", "lockside.localhost/forum")
+	r.Answers["admin.password"] = mine
+	done, err := w.Install(r)
+	require.NoError(t, err)
+	creds, err := w.Service.Reveal(context.Background(), done.Site.Address)
+	require.NoError(t, err)
+	assert.Equal(t, mine, creds.Password.Reveal())
+
+	w.Demo.Standin.Web.Break("/again/", 500)
+	r = sitetest.Request("moorings", "lockside.localhost/again")
+	r.Answers["admin.password"] = mine
+	_, err = w.Install(r)
+	require.Error(t, err)
+	said := fmt.Sprintf("%v %+v %#v", err, fault.Of(err), done)
+	for _, s := range []string{mine, creds.Data.Reveal()} {
+		assert.NotContains(t, said, s)
+		require.NoError(t, filepath.WalkDir(filepath.Dir(w.Home.Config), func(name string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			inDatabase := strings.Contains(name, "/demo/database/") || strings.HasSuffix(name, "/demo/account/web/lockside/forum/config/moorings.ini")
+			text, err := os.ReadFile(name)
+			if err == nil && !inDatabase {
+				assert.NotContains(t, string(text), s, name)
+			}
+			return err
+		}))
+	}
+	info, err := os.Stat(w.Home.Vault())
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm())
+}
+
+// A stranger asks for every set-up address, without end, during the installs,
+// and never gets to see or finish one.
+func TestNoStrangerGetsIn(t *testing.T) {
+	w := sitetest.Demo(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	var wait sync.WaitGroup
+	found := make(chan string, 100)
+	asked := 0
+	wait.Go(func() {
+		for ctx.Err() == nil {
+			asked += ask(w, "/forum/", found)
+		}
+	})
+	deadline := time.Now().Add(20 * time.Second)
+	for i := 0; i < 3 && time.Now().Before(deadline); i++ {
+		_, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
+		if i == 0 {
+			require.NoError(t, err)
+		}
+	}
+	cancel()
+	wait.Wait()
+	close(found)
+	for f := range found {
+		t.Error("a stranger got " + f)
+	}
+	t.Logf("%d questions", asked)
+	assert.Greater(t, asked, 50)
+}

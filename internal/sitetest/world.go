@@ -1,0 +1,191 @@
+// Package sitetest sets up whole worlds for tests of the use cases: an account
+// with its servers, a service that works on it, and ways to make any call fail.
+package sitetest
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/account"
+	"tivset/internal/answer"
+	"tivset/internal/catalogue"
+	"tivset/internal/database"
+	"tivset/internal/database/mariadb"
+	"tivset/internal/demo"
+	"tivset/internal/files/local"
+	"tivset/internal/home"
+	"tivset/internal/ledger"
+	"tivset/internal/site"
+	"tivset/internal/testserver"
+	"tivset/internal/vault"
+)
+
+// World is an account and a service that works on it.
+type World struct {
+	T       *testing.T
+	Home    home.Home
+	Root    string     // the account's folder on this machine
+	Demo    *demo.Demo // nil when the account is no stand-in
+	Real    *testserver.Database
+	Service *site.Service
+	Trip    *Trip
+}
+
+// Demo sets up the demo account.
+func Demo(t *testing.T) *World {
+	t.Helper()
+	d, err := demo.Start(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = d.Close() })
+	w := &World{T: t, Home: d.Home, Root: d.Standin.Root, Demo: d}
+	w.proxy()
+	w.serve(catalogue.Source{Name: "demo", Files: os.DirFS(d.Folder + "/demo/catalogue")})
+	return w
+}
+
+// DemoOn sets up the demo account with a real database server in place of the
+// stand-in's.
+func DemoOn(t *testing.T, d testserver.Database) *World {
+	t.Helper()
+	w := Demo(t)
+	w.Real = &d
+	w.EditAccount(func(a *account.Account) {
+		a.Databases[0].Server, a.Databases[0].ForSites = d.Address, d.Address
+		a.Databases[0].Admin.Password = "plain:" + d.Password
+	})
+	return w
+}
+
+// Local sets up an account from its file, with kits of a source.
+func Local(t *testing.T, root, file string, source catalogue.Source) *World {
+	t.Helper()
+	w := &World{T: t, Home: home.At(t.TempDir()), Root: root}
+	w.serve(source)
+	a, err := account.Parse([]byte(file))
+	require.NoError(t, err)
+	_, err = w.Service.AddAccount(a.Name, []byte(file), false, os.Getenv)
+	require.NoError(t, err)
+	return w
+}
+
+// EditAccount changes the account and adds it again.
+func (w *World) EditAccount(edit func(*account.Account)) {
+	w.T.Helper()
+	a, err := w.Home.Account(demo.AccountName)
+	require.NoError(w.T, err)
+	edit(a)
+	text, err := a.Format()
+	require.NoError(w.T, err)
+	_, err = w.Service.AddAccount(a.Name, text, true, os.Getenv)
+	require.NoError(w.T, err)
+}
+
+// proxy puts a web server between the service and the stand-in's, whose
+// answers can be made to fail.
+func (w *World) proxy() {
+	w.Trip = &Trip{}
+	target, err := url.Parse("http://" + w.Demo.Standin.Web.Address())
+	require.NoError(w.T, err)
+	forward := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(target)
+		r.Out.Host = r.In.Host
+	}}
+	s := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		if w.Trip.Fails("web " + r.Method) {
+			panic(http.ErrAbortHandler)
+		}
+		forward.ServeHTTP(rw, r)
+	}))
+	w.T.Cleanup(s.Close)
+	a, err := w.Home.Account(demo.AccountName)
+	require.NoError(w.T, err)
+	for i := range a.Domains {
+		a.Domains[i].Connect = strings.TrimPrefix(s.URL, "http://")
+	}
+	require.NoError(w.T, w.Home.PutAccount(a))
+}
+
+func (w *World) serve(source catalogue.Source) {
+	l, err := ledger.Open(context.Background(), w.Home.Ledger())
+	require.NoError(w.T, err)
+	w.T.Cleanup(func() { _ = l.Close() })
+	if w.Trip == nil {
+		w.Trip = &Trip{}
+	}
+	w.Service = &site.Service{
+		Home: w.Home, Catalogue: catalogue.New(source), Ledger: l, Vault: vault.At(w.Home.Vault(), w.Home.VaultKey()),
+		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
+		OpenFiles: func(a *account.Account) (site.Closer, error) {
+			top, err := a.Top()
+			if err != nil {
+				return nil, err
+			}
+			f, err := local.Open(top)
+			if err != nil {
+				return nil, err
+			}
+			return &filesWrap{f, w.Trip}, nil
+		},
+		OpenServer: func(ctx context.Context, _ *account.Database, l database.Login) (database.Server, error) {
+			if w.Trip.Fails("connect") {
+				return nil, database.ErrGone
+			}
+			s, err := mariadb.Connect(ctx, l)
+			if err != nil {
+				return nil, err
+			}
+			return &serverWrap{s, w.Trip}, nil
+		},
+		OpenSession: func(ctx context.Context, _ *account.Database, l database.Login) (database.Session, error) {
+			if w.Trip.Fails("open database") {
+				return nil, database.ErrGone
+			}
+			s, err := mariadb.Open(ctx, l)
+			if err != nil {
+				return nil, err
+			}
+			return &sessionWrap{s, w.Trip}, nil
+		},
+	}
+}
+
+// Snapshot lists the whole account: files with modes and checksums, databases,
+// users, grants.
+func (w *World) Snapshot() string {
+	w.T.Helper()
+	if w.Real == nil {
+		s, err := demo.Snapshot(w.Demo)
+		require.NoError(w.T, err)
+		return s
+	}
+	var out strings.Builder
+	require.NoError(w.T, demo.Tree(&out, w.Root))
+	return out.String() + strings.Join(w.Real.Catalogue(w.T), "\n")
+}
+
+// Request is an install of one of the demo apps, with all that it needs.
+func Request(app, at string) site.Request {
+	return site.Request{App: app, At: at, Answers: answer.Given{
+		"title": `Lock "Talk" & 'co' \ $x`, "tagline": `${HOME} ; # <b>`, "admin.name": "wharfinger",
+		"admin.email": "wharfinger@lockside.localhost", "licence": "accept",
+	}}
+}
+
+// Install plans and installs.
+func (w *World) Install(r site.Request) (*site.Installed, error) {
+	ctx := context.Background()
+	p, err := w.Service.Plan(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	return w.Service.Install(ctx, p)
+}

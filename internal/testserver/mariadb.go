@@ -1,0 +1,98 @@
+package testserver
+
+import (
+	"database/sql"
+	"io"
+	"log"
+	"os"
+	"path/filepath"
+	"strconv"
+	"testing"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// Database is a running database server.
+type Database struct {
+	Address  string // host:port
+	Socket   string
+	User     string // who may create
+	Password string
+}
+
+// MariaDB starts a private MariaDB.
+func MariaDB(t testing.TB) Database {
+	t.Helper()
+	paths := Need(t, "mariadbd", "mariadb-install-db")
+	dir := folder(t)
+	data, port := filepath.Join(dir, "data"), FreePort(t)
+	d := Database{Address: loopback(port), Socket: filepath.Join(dir, "s"), User: "root", Password: "a root's password, with '\" in it"}
+	own := []string{"--no-defaults"}
+	if os.Geteuid() == 0 {
+		own = append(own, "--user=root")
+	}
+	run(t, paths[1], append(own, "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")...)
+	// One statement a line, as an init file wants it.
+	var first string
+	for _, host := range []string{"localhost", "127.0.0.1"} {
+		first += "CREATE OR REPLACE USER 'root'@'" + host + "' IDENTIFIED BY 'a root\\'s password, with \\'\" in it';\n" +
+			"GRANT ALL PRIVILEGES ON *.* TO 'root'@'" + host + "' WITH GRANT OPTION;\n"
+	}
+	file := filepath.Join(dir, "first.sql")
+	if err := os.WriteFile(file, []byte(first), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	_ = mysql.SetLogger(log.New(io.Discard, "", 0))
+	start(t, paths[0], append(own, "--datadir="+data, "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--socket="+d.Socket,
+		"--pid-file="+filepath.Join(dir, "pid"), "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", "--init-file="+file)...)
+	await(t, "MariaDB", func() error {
+		db := d.Open(t, "")
+		defer db.Close()
+		return db.Ping()
+	})
+	return d
+}
+
+// Open connects as the one who may create.
+func (d Database) Open(t testing.TB, database string) *sql.DB {
+	t.Helper()
+	c := mysql.NewConfig()
+	c.User, c.Passwd, c.Net, c.Addr, c.DBName = d.User, d.Password, "tcp", d.Address, database
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return sql.OpenDB(connector)
+}
+
+// Catalogue lists the server's databases with their tables, users and grants,
+// from its own tables: two equal lists mean that nothing has changed.
+func (d Database) Catalogue(t testing.TB) []string {
+	t.Helper()
+	db := d.Open(t, "")
+	defer db.Close()
+	var out []string
+	for _, query := range []string{
+		"SELECT CONCAT('database ', schema_name) FROM information_schema.schemata ORDER BY 1",
+		"SELECT CONCAT('table ', table_schema, '.', table_name) FROM information_schema.tables WHERE table_schema NOT IN ('information_schema', 'performance_schema', 'sys', 'mysql') ORDER BY 1",
+		"SELECT CONCAT('user ', user, '@', host) FROM mysql.user ORDER BY 1",
+		"SELECT CONCAT('grant ', user, '@', host, ' ', db) FROM mysql.db ORDER BY 1",
+	} {
+		rows, err := db.Query(query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for rows.Next() {
+			var line string
+			if err := rows.Scan(&line); err != nil {
+				t.Fatal(err)
+			}
+			out = append(out, line)
+		}
+		if err := rows.Err(); err != nil {
+			t.Fatal(err)
+		}
+		rows.Close()
+	}
+	return out
+}

@@ -1,0 +1,126 @@
+package kits_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/answer"
+	"tivset/internal/catalogue"
+	"tivset/internal/fault"
+	"tivset/internal/kit"
+	"tivset/internal/site"
+	"tivset/internal/sitetest"
+	"tivset/internal/testserver"
+	"tivset/kits"
+)
+
+func TestEveryKitIsWithoutMistakes(t *testing.T) {
+	folders, err := fs.ReadDir(kits.Files, ".")
+	require.NoError(t, err)
+	require.NotEmpty(t, folders)
+	for _, f := range folders {
+		folder, err := fs.Sub(kits.Files, f.Name())
+		require.NoError(t, err)
+		_, err = kit.Read(folder, f.Name())
+		assert.NoError(t, err)
+	}
+}
+
+// reader sets up an account on real servers: nginx, php-fpm, MariaDB.
+func reader(t *testing.T) (*sitetest.World, site.Request) {
+	t.Helper()
+	archive := testserver.TTRSS(t)
+	d := testserver.MariaDB(t)
+	root := testserver.AccountFolder(t)
+	docroot := filepath.Join(root, "web/lockside")
+	require.NoError(t, os.MkdirAll(docroot, 0o755))
+	address := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: docroot}})
+	_, port, _ := strings.Cut(address, ":")
+	file := fmt.Sprintf(`account: quillmere
+reach: local:%s
+domains:
+  - {name: lockside.localhost, folder: web/lockside, url: "http://lockside.localhost:%s", connect: "%s"}
+databases:
+  - {name: main, engine: mariadb, server: "%s", admin: {user: root, password: %q}, prefix: quill_}
+`, root, port, address, d.Address, "plain:"+d.Password)
+	w := sitetest.Local(t, root, file, catalogue.Source{Name: "built-in", Files: kits.Files})
+	w.Real = &d
+	w.Service.Settle = site.UsualSettle
+	return w, site.Request{App: "tt-rss", At: "lockside.localhost/news", Archive: archive, Answers: answer.Given{
+		"title": `News "of" the $lock's`, "admin.name": "wharfinger", "admin.email": "wharfinger@lockside.localhost"}}
+}
+
+func TestTTRSSOnRealServers(t *testing.T) {
+	w, request := reader(t)
+	before := w.Snapshot()
+	done, err := w.Install(request)
+	require.NoError(t, err, fault.Of(err).Details)
+	assert.Len(t, done.Checks, 5)
+	for _, c := range done.Checks {
+		assert.True(t, c.OK, c.Name)
+	}
+	t.Log("warnings:", done.Warnings)
+	assert.NoDirExists(t, filepath.Join(w.Root, ".tivset"))
+	assert.NoDirExists(t, filepath.Join(w.Root, done.Site.Folder, "install"), "the set-up pages were never there")
+
+	creds, err := w.Service.Reveal(context.Background(), "news")
+	require.NoError(t, err)
+	for _, name := range []string{"config.php", "install/", "schema/ttrss_schema_mysql.sql"} {
+		assert.NotContains(t, stranger(t, done.Site.URL+name), creds.Data.Reveal(), name)
+	}
+	gone, _ := difference(before, w.Snapshot())
+	assert.Empty(t, gone)
+}
+
+func stranger(t *testing.T, address string) string {
+	t.Helper()
+	r, err := http.NewRequest(http.MethodGet, strings.Replace(address, "lockside.localhost", "127.0.0.1", 1), nil)
+	require.NoError(t, err)
+	r.Host = "lockside.localhost"
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	return string(text)
+}
+
+// The last step before a site is recorded is its check; here it fails.
+func TestTTRSSUndoneAtItsLastStep(t *testing.T) {
+	w, request := reader(t)
+	before := w.Snapshot()
+	plan, err := w.Service.Plan(context.Background(), request)
+	require.NoError(t, err)
+	w.Trip.Arm(0, 0)
+	w.Trip.FailOn("query") // the check of the database, after all others
+	_, err = w.Service.Install(context.Background(), plan)
+	require.ErrorContains(t, err, "check of the database")
+	w.Trip.FailOn("")
+	gone, come := difference(before, w.Snapshot())
+	assert.Empty(t, gone)
+	assert.Empty(t, come)
+}
+
+func difference(before, after string) (gone, come []string) {
+	for line := range strings.Lines(before) {
+		if !strings.Contains(after, line) {
+			gone = append(gone, line)
+		}
+	}
+	for line := range strings.Lines(after) {
+		if !strings.Contains(before, line) {
+			come = append(come, line)
+		}
+	}
+	return gone, come
+}
