@@ -52,6 +52,11 @@ func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
+	// PHP's own log is written by the sites' user.
+	if err := os.WriteFile(filepath.Join(dir, "php.log"), nil, 0o666); err != nil {
+		t.Fatal(err)
+	}
+	_ = os.Chmod(filepath.Join(dir, "php.log"), 0o666)
 	write := func(name, text string) string {
 		full := filepath.Join(dir, name)
 		if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
@@ -60,7 +65,7 @@ func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
 		return full
 	}
 	socket := filepath.Join(dir, "fpm.sock")
-	pool := fmt.Sprintf("[global]\nerror_log = %[1]s/fpm.log\ndaemonize = no\n[site]\nlisten = %[2]s\npm = static\npm.max_children = 4\nclear_env = yes\ncatch_workers_output = yes\n", dir, socket)
+	pool := fmt.Sprintf("[global]\nerror_log = %[1]s/fpm.log\ndaemonize = no\n[site]\nlisten = %[2]s\npm = static\npm.max_children = 4\nclear_env = yes\ncatch_workers_output = yes\nphp_admin_value[error_log] = %[1]s/php.log\nphp_admin_flag[log_errors] = on\n", dir, socket)
 	for _, line := range settings {
 		pool += "php_admin_value[" + strings.Replace(line, " = ", "] = ", 1) + "\n"
 	}
@@ -72,7 +77,7 @@ func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
 		if t.Failed() {
 			text, _ := os.ReadFile(filepath.Join(dir, "fpm.log"))
 			errors, _ := os.ReadFile(filepath.Join(dir, "error.log"))
-			t.Logf("php-fpm: %s\n%s\nnginx: %s", log, text, errors)
+			t.Logf("php-fpm: %.2000s\n%.2000s\nnginx: %.2000s", log, text, errors)
 		}
 	})
 	start(t, paths[0], "-c", write("nginx.conf", nginx(dir, socket, port, sites)), "-p", dir, "-e", filepath.Join(dir, "error.log"))
@@ -106,6 +111,7 @@ func nginx(dir, socket string, port int, sites []Site) string {
   location ~ \.php$ {
     try_files $uri =404;
     fastcgi_pass unix:%s;
+    fastcgi_buffer_size 64k; fastcgi_buffers 8 64k;
     fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
     fastcgi_param SCRIPT_NAME $fastcgi_script_name;
     fastcgi_param REQUEST_URI $request_uri;
