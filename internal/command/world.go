@@ -113,7 +113,11 @@ func openFiles(a *account.Account) (site.Closer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return local.Open(top)
+	f, err := local.Open(top)
+	if err != nil {
+		return nil, err // not a nil *local.FS in an interface that is not nil
+	}
+	return f, nil
 }
 
 func openServer(ctx context.Context, _ *account.Database, l database.Login) (database.Server, error) {

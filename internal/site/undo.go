@@ -66,34 +66,45 @@ func (s *Service) Undo(ctx context.Context, id string) (ledger.Job, error) {
 		return entry, err
 	}
 	defer journal.Close()
-	if journal.Ended != "" {
+	if entry.ID == "" { // the ledger lost it, the journal did not
+		entry = ledger.Job{ID: id, What: journal.What, Account: journal.Account, Address: journal.Address, Started: s.Now().UTC()}
+	}
+	if journal.Ended != "" && entry.Ended != nil {
 		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome, "Only a job that was cut off can be undone.")
 	}
-	a, err := s.Home.Account(journal.Account)
-	if err != nil {
-		return entry, err
-	}
-	fsys, err := s.OpenFiles(a)
-	if err != nil {
-		return entry, unreachable(a, err)
-	}
-	defer fsys.Close()
-	e := &env{Service: s, account: a, files: fsys, job: id, count: func(int64, int64, string) {}}
-	runner := &job.Runner{Journal: journal, Progress: s.Progress, Again: comesBack, Patience: s.Patience}
-	settled, err := runner.Recover(ctx, e.decoder())
-	if err != nil {
-		return entry, fault.New(fault.Left, "the job could not be undone", id, "When that is mended, run: tivset undo "+id).Because(err)
+	settled := journal.Ended == "done"
+	if journal.Ended == "" { // else only the ledger was not told any more
+		if settled, err = s.recover(ctx, journal); err != nil {
+			return entry, err
+		}
 	}
 	now := s.Now().UTC()
 	entry.Outcome, entry.Ended = "undone", &now
 	if settled {
 		entry.Outcome = "installed"
 	}
-	if entry.ID == "" { // the ledger lost it, the journal did not
-		entry.ID, entry.What, entry.Account, entry.Address, entry.Started = id, journal.What, journal.Account, journal.Address, now
-	}
 	if err := s.Ledger.PutJob(ctx, entry); err != nil {
 		return entry, fmt.Errorf("record the end of the job: %w", err)
 	}
 	return entry, nil
+}
+
+// recover ends a job by its journal.
+func (s *Service) recover(ctx context.Context, journal *job.Journal) (settled bool, err error) {
+	a, err := s.Home.Account(journal.Account)
+	if err != nil {
+		return false, err
+	}
+	fsys, err := s.OpenFiles(a)
+	if err != nil {
+		return false, unreachable(a, err)
+	}
+	defer fsys.Close()
+	e := &env{Service: s, account: a, files: fsys, job: journal.ID, count: func(int64, int64, string) {}}
+	runner := &job.Runner{Journal: journal, Progress: s.Progress, Again: comesBack, Patience: s.Patience}
+	settled, err = runner.Recover(ctx, e.decoder())
+	if err != nil {
+		return settled, fault.New(fault.Left, "the job could not be undone", journal.ID, "When that is mended, run: tivset undo "+journal.ID).Because(err)
+	}
+	return settled, nil
 }

@@ -1,0 +1,188 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/demo"
+)
+
+// program runs the program against a demo.
+type program struct {
+	t    *testing.T
+	demo *demo.Demo
+}
+
+func newProgram(t *testing.T) *program {
+	t.Helper()
+	d, err := demo.Start(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = d.Close() })
+	return &program{t, d}
+}
+
+// as makes a command; name is one of those that the test binary doubles as.
+func (p *program) as(name string, env []string, args ...string) *exec.Cmd {
+	p.t.Helper()
+	path, err := exec.LookPath(name)
+	require.NoError(p.t, err)
+	c := exec.Command(path, args...)
+	c.Env = append(append(os.Environ(), "TIVSET_HOME="+p.demo.Folder), env...)
+	return c
+}
+
+// json runs the program and reads the document that it prints.
+func (p *program) json(into any, args ...string) {
+	p.t.Helper()
+	out, err := p.as("tivset", nil, append(args, "--json")...).Output()
+	require.NoError(p.t, err, "%s", out)
+	require.NoError(p.t, json.Unmarshal(out, into))
+}
+
+func (p *program) snapshot() string {
+	p.t.Helper()
+	s, err := demo.Snapshot(p.demo)
+	require.NoError(p.t, err)
+	return s
+}
+
+func install(app, at string, more ...string) []string {
+	return append([]string{"install", app, "--at", at, "-a", "title=Lockside Talk", "-a", "admin.email=wharfinger@lockside.localhost", "--accept-licence", "--yes"}, more...)
+}
+
+type job struct{ Job, Outcome, Address string }
+
+// afterCrash undoes what the crash left, and makes sure that the account is as
+// before or, when the job had settled, that the site is there.
+func (p *program) afterCrash(before, address, moment string) (settled bool) {
+	p.t.Helper()
+	var jobs []job
+	p.json(&jobs, "jobs")
+	for _, j := range jobs {
+		if j.Outcome != "cut off" && j.Outcome != "left" {
+			continue
+		}
+		var status struct{ Next []string }
+		p.json(&status)
+		require.Contains(p.t, status.Next, "tivset undo "+j.Job, "tivset alone names the command")
+		var done job
+		p.json(&done, "undo", j.Job)
+		require.Contains(p.t, []string{"undone", "installed"}, done.Outcome)
+	}
+	var sites []struct{ Address, URL string }
+	p.json(&sites, "sites")
+	for _, s := range sites {
+		if strings.HasSuffix(s.Address, "/"+address) {
+			settled = true
+		}
+	}
+	after := p.snapshot()
+	require.NotContains(p.t, after, ".tivset", moment)
+	if !settled {
+		require.Equal(p.t, before, after, moment)
+	}
+	return settled
+}
+
+// The program is killed at every line of the journal, before and after each
+// step; each time undo brings the account back, or finishes a settled job.
+func TestKilledAtEveryJournalRecord(t *testing.T) {
+	for _, app := range []string{"inkwater", "moorings"} {
+		t.Run(app, func(t *testing.T) {
+			t.Parallel()
+			p := newProgram(t)
+			killed, settled := 0, 0
+			for n := 1; ; n++ {
+				require.Less(t, n, 300)
+				before := p.snapshot()
+				dir := fmt.Sprintf("s%d", n)
+				err := p.as("tivset-dies", []string{fmt.Sprintf("DIE_AT=%d", n)}, install(app, "lockside.localhost/"+dir)...).Run()
+				if err == nil {
+					break
+				}
+				require.ErrorContains(t, err, "killed")
+				killed++
+				if p.afterCrash(before, dir, fmt.Sprintf("killed at the %d-th look at the clock", n)) {
+					settled++
+				}
+			}
+			t.Logf("killed %d times, %d of them after the job had settled", killed, settled)
+			assert.Greater(t, killed, 20)
+			assert.Less(t, settled, killed/4)
+		})
+	}
+}
+
+func TestKilledAtRandomMoments(t *testing.T) {
+	p := newProgram(t)
+	for i := range 20 {
+		before := p.snapshot()
+		dir := fmt.Sprintf("r%d", i)
+		c := p.as("tivset", nil, install("moorings", "lockside.localhost/"+dir)...)
+		require.NoError(t, c.Start())
+		time.Sleep(time.Duration(10+i*17) * time.Millisecond)
+		_ = c.Process.Kill()
+		if c.Wait() == nil {
+			continue // it was faster
+		}
+		p.afterCrash(before, dir, fmt.Sprintf("killed after %d ms", 10+i*17))
+	}
+}
+
+// Ctrl-C half way undoes what was begun.
+func TestInterruptedByHand(t *testing.T) {
+	p := newProgram(t)
+	before := p.snapshot()
+	c := p.as("tivset-minding", nil, install("inkwater", "lockside.localhost/journal")...)
+	p.demo.Standin.Database.OnStatement(func(s string) {
+		if strings.Contains(s, "CREATE TABLE") {
+			_ = c.Process.Signal(syscall.SIGINT)
+			time.Sleep(200 * time.Millisecond)
+		}
+	})
+	var text bytes.Buffer
+	c.Stderr = &text
+	require.Error(t, c.Run())
+	assert.Equal(t, 1, c.ProcessState.ExitCode())
+	assert.Contains(t, text.String(), "interrupted")
+	assert.Contains(t, text.String(), "the account is as it was")
+	require.Equal(t, before, p.snapshot())
+}
+
+// While it runs, no argument of any process holds a password.
+func TestNoSecretInArguments(t *testing.T) {
+	p := newProgram(t)
+	const mine = "Kranich-Teekanne-74-Ufer"
+	file := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(file, []byte(mine+"\n"), 0o600))
+	c := p.as("tivset", nil, install("moorings", "lockside.localhost/forum", "-a", "admin.password=@"+file)...)
+	looked := 0
+	p.demo.Standin.Database.OnStatement(func(string) {
+		lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+		for _, name := range lines {
+			text, _ := os.ReadFile(name)
+			if strings.Contains(string(text), mine) {
+				t.Errorf("%s holds the password", name)
+			}
+		}
+		looked++
+	})
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.NotContains(t, string(out), mine)
+	assert.Greater(t, looked, 5)
+	var shown struct{ Admin struct{ Password string } }
+	p.json(&shown, "reveal", "forum")
+	assert.Equal(t, mine, shown.Admin.Password)
+}

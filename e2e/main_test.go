@@ -1,0 +1,97 @@
+// Package e2e drives the built program as its users do: on the demo account,
+// in a folder of its own.
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+
+	"tivset/internal/command"
+	"tivset/internal/demo"
+)
+
+// The test binary doubles as the program, under several names: as it is;
+// telling its exit code; dying at a certain moment; and minding signals.
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"tivset": func() { os.Exit(command.Main(context.Background(), os.Args[1:], command.System())) },
+		"code": func() {
+			code := command.Main(context.Background(), os.Args[1:], command.System())
+			fmt.Fprintf(os.Stderr, "[exit %d]\n", code)
+		},
+		"tivset-dies":    dies,
+		"tivset-minding": minding,
+	})
+}
+
+// minding is the program with its handling of signals, as in cmd/tivset.
+func minding() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	os.Exit(command.Main(ctx, os.Args[1:], command.System()))
+}
+
+// dies kills the program, as a power cut would, when it reads the clock for
+// the n-th time: it does so before each line of the journal.
+func dies() {
+	world := command.System()
+	n, _ := strconv.Atoi(os.Getenv("DIE_AT"))
+	world.Now = func() time.Time {
+		if n--; n == 0 {
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {}
+		}
+		return time.Now()
+	}
+	os.Exit(command.Main(context.Background(), os.Args[1:], world))
+}
+
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/script",
+		Setup: func(env *testscript.Env) error {
+			home := filepath.Join(env.WorkDir, "home")
+			d, err := demo.Start(home)
+			if err != nil {
+				return err
+			}
+			env.Defer(func() { _ = d.Close() })
+			env.Setenv("TIVSET_HOME", home)
+			env.Setenv("ACCOUNT", d.Standin.Root)
+			env.Setenv("LOCKSIDE", d.Domains[1].URL)
+			env.Setenv("TERM", "xterm")
+			return nil
+		},
+		Cmds:          map[string]func(*testscript.TestScript, bool, []string){"snapshot": snapshot},
+		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
+	})
+}
+
+// snapshot NAME keeps what is in the account; the second time with the same
+// name it fails unless all is as it was.
+func snapshot(ts *testscript.TestScript, neg bool, args []string) {
+	if len(args) != 1 {
+		ts.Fatalf("usage: snapshot NAME")
+	}
+	now, err := accountNow(ts.Getenv("ACCOUNT"))
+	ts.Check(err)
+	name := ts.MkAbs("snapshot-" + args[0])
+	before, err := os.ReadFile(name)
+	if os.IsNotExist(err) {
+		ts.Check(os.WriteFile(name, []byte(now), 0o600))
+		return
+	}
+	ts.Check(err)
+	if same := string(before) == now; same == neg {
+		ts.Fatalf("the account was\n%s\nand is\n%s", before, now)
+	}
+}
