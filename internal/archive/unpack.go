@@ -2,65 +2,160 @@ package archive
 
 import (
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"os"
 	"path"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"tivset/internal/files"
+)
+
+// Writing goes on beside decompressing, in a few files at a time.
+const (
+	writers = 3
+	block   = 128 << 10 // files of up to a block are handed over, larger ones streamed
+	waiting = 24        // blocks under way at most: 3 MB
 )
 
 // Unpack writes what is below top in the archive into a folder of an account,
 // which must be there. Files get 0644 (0755 when the archive has them
 // executable) and folders 0755: what an archive says beyond that is a matter
 // of the machine it was packed on. Progress, if not nil, is called with the
-// files and bytes written so far.
+// files and bytes written so far, by one goroutine at a time. The account's
+// files must be safe for use by several goroutines.
 func Unpack(ctx context.Context, file *os.File, top string, skip []string, to files.FS, folder string, progress func(files int, bytes int64)) error {
-	made := map[string]bool{".": true, "": true}
-	mkdir := func(dir string) error {
-		if made[dir] {
-			return nil
-		}
-		_, err := files.MkdirAll(ctx, to, path.Join(folder, dir), 0o755)
-		made[dir] = err == nil
+	group, ctx := errgroup.WithContext(ctx)
+	u := &unpacking{to: to, folder: folder, progress: progress, jobs: make(chan handed), made: map[string]bool{".": true},
+		blocks: sync.Pool{New: func() any { b := make([]byte, block); return &b }}, slots: make(chan struct{}, waiting)}
+	for range writers {
+		group.Go(func() error { return u.writeHanded(ctx) })
+	}
+	group.Go(func() error {
+		defer close(u.jobs)
+		return Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
+			if Skipped(e.Name, skip) {
+				return nil
+			}
+			return u.take(ctx, e, content)
+		})
+	})
+	return group.Wait()
+}
+
+type unpacking struct {
+	to       files.FS
+	folder   string
+	progress func(int, int64)
+	jobs     chan handed
+	blocks   sync.Pool
+	slots    chan struct{}
+	made     map[string]bool // folders, by the reader alone
+
+	mu    sync.Mutex
+	count int
+	bytes int64
+}
+
+// handed is a small file on its way to a writer.
+type handed struct {
+	Entry
+	content *[]byte
+}
+
+// take deals with one entry of the archive, in its order.
+func (u *unpacking) take(ctx context.Context, e Entry, content io.Reader) error {
+	if e.Dir {
+		return u.mkdir(ctx, e.Name)
+	}
+	if err := u.mkdir(ctx, path.Dir(e.Name)); err != nil {
 		return err
 	}
-	buffer := make([]byte, 1<<17)
-	count, written := 0, int64(0)
-	return Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
-		if Skipped(e.Name, skip) {
-			return nil
-		}
-		if e.Dir {
-			return mkdir(e.Name)
-		}
-		if err := mkdir(path.Dir(e.Name)); err != nil {
+	buffer := u.blocks.Get().(*[]byte)
+	if e.Size > block {
+		defer u.blocks.Put(buffer)
+		return u.write(ctx, e, func(w io.Writer) error { return copyInBlocks(w, content, *buffer) })
+	}
+	if _, err := io.ReadFull(content, (*buffer)[:e.Size]); err != nil {
+		return err
+	}
+	select {
+	case u.slots <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case u.jobs <- handed{e, buffer}:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (u *unpacking) mkdir(ctx context.Context, dir string) error {
+	if u.made[dir] {
+		return nil
+	}
+	_, err := files.MkdirAll(ctx, u.to, path.Join(u.folder, dir), 0o755)
+	u.made[dir] = err == nil
+	return err
+}
+
+func (u *unpacking) writeHanded(ctx context.Context) error {
+	for h := range u.jobs {
+		err := u.write(ctx, h.Entry, func(w io.Writer) error {
+			_, err := w.Write((*h.content)[:h.Size])
 			return err
-		}
-		mode := fs.FileMode(0o644)
-		if e.Mode&0o100 != 0 {
-			mode = 0o755
-		}
-		w, err := to.Create(ctx, path.Join(folder, e.Name), mode)
+		})
+		u.blocks.Put(h.content)
+		<-u.slots
 		if err != nil {
 			return err
 		}
-		if _, err := io.CopyBuffer(onlyWriter{w}, onlyReader{content}, buffer); err != nil {
-			w.Close()
-			return err
-		}
-		if err := w.Close(); err != nil {
-			return err
-		}
-		count, written = count+1, written+e.Size
-		if progress != nil {
-			progress(count, written)
-		}
-		return nil
-	})
+	}
+	return nil
 }
 
-// onlyWriter and onlyReader hide shortcuts of the types inside, which would
-// allocate a buffer a file.
-type onlyWriter struct{ io.Writer }
-type onlyReader struct{ io.Reader }
+// write makes one file.
+func (u *unpacking) write(ctx context.Context, e Entry, fill func(io.Writer) error) error {
+	mode := fs.FileMode(0o644)
+	if e.Mode&0o100 != 0 {
+		mode = 0o755
+	}
+	w, err := u.to.Create(ctx, path.Join(u.folder, e.Name), mode)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(fill(w), w.Close()); err != nil {
+		return err
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.count, u.bytes = u.count+1, u.bytes+e.Size
+	if u.progress != nil {
+		u.progress(u.count, u.bytes)
+	}
+	return nil
+}
+
+// copyInBlocks copies with as few writes as the buffer allows: a decompressor
+// gives small pieces.
+func copyInBlocks(w io.Writer, r io.Reader, buffer []byte) error {
+	for {
+		n, err := io.ReadFull(r, buffer)
+		if n > 0 {
+			if _, err := w.Write(buffer[:n]); err != nil {
+				return err
+			}
+		}
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}

@@ -14,7 +14,7 @@ import (
 	"time"
 )
 
-// FS is an account's files. Errors match fs.ErrNotExist, fs.ErrExist and
+// FS is an account's files. It is safe for use by several goroutines. Errors match fs.ErrNotExist, fs.ErrExist and
 // fs.ErrPermission where these words fit.
 type FS interface {
 	// Stat describes what is at name, a link itself and not what it leads to.

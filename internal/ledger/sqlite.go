@@ -144,23 +144,16 @@ func (l *SQLite) put(ctx context.Context, statement string, record any, columns 
 	return err
 }
 
+// records reads whole records. They come as one JSON array: thousands of rows,
+// each read by itself, take three times as long.
 func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) ([]T, error) {
-	rows, err := db.QueryContext(ctx, query, args...)
-	if err != nil {
+	var text sql.NullString
+	if err := db.QueryRowContext(ctx, "SELECT group_concat(record, ',') FROM ("+query+")", args...).Scan(&text); err != nil {
 		return nil, err
 	}
-	defer rows.Close()
 	out := []T{}
-	for rows.Next() {
-		var text []byte
-		var r T
-		if err := rows.Scan(&text); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(text, &r); err != nil {
-			return nil, errors.Join(errors.New("a record of the ledger is damaged"), err)
-		}
-		out = append(out, r)
+	if err := json.Unmarshal([]byte("["+text.String+"]"), &out); err != nil {
+		return nil, errors.Join(errors.New("a record of the ledger is damaged"), err)
 	}
-	return out, rows.Err()
+	return out, nil
 }

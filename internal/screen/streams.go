@@ -6,6 +6,7 @@
 package screen
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -66,12 +67,27 @@ func (s *Streams) Warn(text string) {
 // Print writes a line of the result.
 func (s *Streams) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
 
+// readable is up to which size a document is set for people to read as well.
+const readable = 64 << 10
+
 // WriteJSON writes one document, the only thing on standard output.
 func (s *Streams) WriteJSON(v any) error {
-	e := json.NewEncoder(s.Out)
+	var text bytes.Buffer
+	e := json.NewEncoder(&text)
 	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	if text.Len() > readable {
+		_, err := s.Out.Write(text.Bytes())
+		return err
+	}
+	var set bytes.Buffer
+	if err := json.Indent(&set, text.Bytes(), "", "  "); err != nil {
+		return err
+	}
+	_, err := s.Out.Write(set.Bytes())
+	return err
 }
 
 // Clean makes text of somebody else's safe to print: control characters, which

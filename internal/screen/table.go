@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"io"
 	"strings"
 
 	"charm.land/lipgloss/v2"
@@ -10,31 +11,48 @@ import (
 // Table writes rows below headings, columns as wide as they need. On a
 // terminal the last column is cut at its edge.
 func (s *Streams) Table(headings []string, rows [][]string) {
+	all := append([][]string{headings}, rows...)
 	widths := make([]int, len(headings))
-	for _, row := range append([][]string{headings}, rows...) {
-		for i, cell := range row {
-			widths[i] = max(widths[i], lipgloss.Width(Clean(cell)))
+	for _, row := range all {
+		for i := range row {
+			row[i] = Clean(row[i])
+			widths[i] = max(widths[i], width(row[i]))
 		}
 	}
-	line := func(row []string) string {
-		var out strings.Builder
-		for i, cell := range row {
-			cell = Clean(cell)
-			out.WriteString(cell)
-			if i < len(row)-1 {
-				out.WriteString(strings.Repeat(" ", widths[i]-lipgloss.Width(cell)+2))
-			}
+	var out strings.Builder
+	for n, row := range all {
+		text := s.line(row, widths)
+		if n == 0 {
+			text = s.paint(strong, text)
 		}
-		text := strings.TrimRight(out.String(), " ")
-		if s.OutTerminal && s.Width > 20 {
-			text = ansi.Truncate(text, s.Width, "…")
+		out.WriteString(text + "\n")
+	}
+	_, _ = io.WriteString(s.Out, out.String())
+}
+
+func (s *Streams) line(row []string, widths []int) string {
+	var out strings.Builder
+	for i, cell := range row {
+		out.WriteString(cell)
+		if i < len(row)-1 {
+			out.WriteString(strings.Repeat(" ", widths[i]-width(cell)+2))
 		}
-		return text
 	}
-	s.Print("%s", s.paint(strong, line(headings)))
-	for _, row := range rows {
-		s.Print("%s", line(row))
+	text := strings.TrimRight(out.String(), " ")
+	if s.OutTerminal && s.Width > 20 {
+		text = ansi.Truncate(text, s.Width, "…")
 	}
+	return text
+}
+
+// width is how many columns a text takes. Most are plain, and counted fast.
+func width(text string) int {
+	for i := range len(text) {
+		if text[i] >= 0x7f || text[i] < 0x20 {
+			return lipgloss.Width(text)
+		}
+	}
+	return len(text)
 }
 
 // Pair is a name and what stands behind it.
@@ -43,9 +61,9 @@ type Pair struct{ Name, Text string }
 // pairs lays out names and texts in two columns; further lines of a text stand
 // below its first.
 func (s *Streams) pairs(all []Pair) string {
-	width := 0
+	widest := 0
 	for _, p := range all {
-		width = max(width, lipgloss.Width(p.Name))
+		widest = max(widest, width(p.Name))
 	}
 	var out strings.Builder
 	for _, p := range all {
@@ -54,7 +72,7 @@ func (s *Streams) pairs(all []Pair) string {
 			if i == 0 {
 				name = p.Name
 			}
-			out.WriteString("  " + s.paint(faint, name) + strings.Repeat(" ", width-lipgloss.Width(name)+3) + line + "\n")
+			out.WriteString("  " + s.paint(faint, name) + strings.Repeat(" ", widest-width(name)+3) + line + "\n")
 		}
 	}
 	return out.String()

@@ -12,6 +12,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"slices"
 	"syscall"
 
@@ -21,7 +22,10 @@ import (
 // FS is the files below a folder of this machine.
 type FS struct {
 	root  *os.Root
-	owner *owner // whom new files are given to, or nil
+	owner *owner      // whom new files are given to, or nil
+	umask fs.FileMode // what the system takes from the mode of new files
+
+	open openFolders
 }
 
 type owner struct{ user, group int }
@@ -38,7 +42,7 @@ func Open(top string) (*FS, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &FS{root: root}
+	f := &FS{root: root, umask: umask()}
 	if os.Geteuid() == 0 {
 		info, err := root.Stat(".")
 		if err != nil {
@@ -53,7 +57,10 @@ func Open(top string) (*FS, error) {
 }
 
 // Close lets go of the folder.
-func (f *FS) Close() error { return f.root.Close() }
+func (f *FS) Close() error {
+	f.open.leave()
+	return f.root.Close()
+}
 
 // ready refuses names that are none and calls that were cancelled.
 func ready(ctx context.Context, names ...string) error {
@@ -141,15 +148,30 @@ func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (io.Writ
 	if err := ready(ctx, name); err != nil {
 		return nil, err
 	}
-	file, err := f.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	folder, base := path.Split(name)
+	dir, done, err := f.open.enter(f.root, folder)
+	if err != nil {
+		return nil, missing(err)
+	}
+	defer done()
+	// While it has no owner yet, nobody else may read it.
+	file, err := dir.OpenFile(base, os.O_WRONLY|os.O_CREATE|os.O_EXCL, f.first(mode))
 	if err != nil {
 		return nil, err
 	}
 	if err := f.settle(file, mode); err != nil {
 		file.Close()
-		return nil, errors.Join(err, f.root.Remove(name))
+		return nil, errors.Join(err, dir.Remove(base))
 	}
 	return file, nil
+}
+
+// first is the mode that a new file begins with.
+func (f *FS) first(mode fs.FileMode) fs.FileMode {
+	if f.owner != nil {
+		return 0o600
+	}
+	return mode
 }
 
 // settle gives a new file its owner, then its mode: the other way round a
@@ -160,7 +182,7 @@ func (f *FS) settle(file *os.File, mode fs.FileMode) error {
 			return err
 		}
 	}
-	if mode == 0o600 {
+	if first := f.first(mode); first&^f.umask == mode {
 		return nil
 	}
 	return file.Chmod(mode)
@@ -187,6 +209,7 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 	if err := ready(ctx, from, to); err != nil {
 		return err
 	}
+	defer f.open.leave()
 	return f.rename(from, to)
 }
 
@@ -195,6 +218,7 @@ func (f *FS) Remove(ctx context.Context, name string) error {
 	if err := ready(ctx, name); err != nil {
 		return err
 	}
+	defer f.open.leave()
 	return missing(f.root.Remove(name))
 }
 
@@ -203,6 +227,7 @@ func (f *FS) RemoveAll(ctx context.Context, name string) error {
 	if err := ready(ctx, name); err != nil {
 		return err
 	}
+	defer f.open.leave()
 	return f.root.RemoveAll(name)
 }
 

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"strconv"
+	"strings"
 
 	"golang.org/x/sys/unix"
 )
@@ -16,6 +18,22 @@ func (f *FS) lookAndRename(from, to string) error {
 		return err
 	}
 	return f.root.Rename(from, to)
+}
+
+// umask reads what the system takes from the modes of this program's new files
+// (proc(5)); where it cannot be read, all of it may be taken.
+func umask() fs.FileMode {
+	text, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		return 0o777
+	}
+	_, after, found := strings.Cut(string(text), "\nUmask:")
+	line, _, _ := strings.Cut(after, "\n")
+	mask, err := strconv.ParseUint(strings.TrimSpace(line), 8, 32)
+	if !found || err != nil {
+		return 0o777
+	}
+	return fs.FileMode(mask)
 }
 
 // free asks the file system for the bytes left to those who are not root.

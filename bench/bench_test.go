@@ -1,0 +1,232 @@
+//go:build bench
+
+// Package bench measures what the README states, each ratio in one run on one
+// machine. Run it with make bench.
+package bench
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"math/rand"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/account"
+	"tivset/internal/demo"
+	"tivset/internal/ledger"
+	"tivset/internal/sitetest"
+	"tivset/internal/testserver"
+)
+
+const program = "../bin/tivset"
+
+// median runs f n times and gives the time in the middle.
+func median(n int, f func()) time.Duration {
+	times := make([]time.Duration, n)
+	for i := range times {
+		began := time.Now()
+		f()
+		times[i] = time.Since(began)
+	}
+	slices.Sort(times)
+	return times[n/2]
+}
+
+// inTurn runs two functions n times in turn and gives the median of each.
+func inTurn(n int, a, b func()) (time.Duration, time.Duration) {
+	var as, bs []time.Duration
+	for range n {
+		as = append(as, median(1, a))
+		bs = append(bs, median(1, b))
+	}
+	slices.Sort(as)
+	slices.Sort(bs)
+	return as[n/2], bs[n/2]
+}
+
+func TestStart(t *testing.T) {
+	took := median(31, func() { require.NoError(t, exec.Command(program, "--version").Run()) })
+	info, err := os.Stat(program)
+	require.NoError(t, err)
+	fmt.Printf("start of tivset --version: %.1f ms (limit 25)\n", took.Seconds()*1000)
+	fmt.Printf("size of the program: %.1f MB (limit 40)\n", float64(info.Size())/1e6)
+	require.Less(t, took, 25*time.Millisecond)
+	require.Less(t, info.Size(), int64(40e6))
+}
+
+func TestThousandSites(t *testing.T) {
+	ctx := context.Background()
+	home := t.TempDir()
+	d, err := demo.Start(home)
+	require.NoError(t, err)
+	defer d.Close()
+	l, err := ledger.Open(ctx, d.Home.Ledger())
+	require.NoError(t, err)
+	for i := range 1000 {
+		require.NoError(t, l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("s%04d.localhost", i), App: "moorings", Release: "2.3.7", Account: "quillmere", Health: "good",
+			Entries: []string{"admin", "config", "index.page", "lib", "parts", "style.css"}}))
+	}
+	require.NoError(t, l.Close())
+	for _, args := range [][]string{{"sites"}, {"sites", "--json"}} {
+		took := median(15, func() {
+			c := exec.Command(program, args...)
+			c.Env = append(os.Environ(), "TIVSET_HOME="+home)
+			out, err := c.Output()
+			require.NoError(t, err)
+			require.Equal(t, 1000, bytes.Count(out, []byte(".localhost")))
+		})
+		fmt.Printf("tivset %s with 1,000 sites: %.1f ms (limit 50)\n", strings.Join(args, " "), took.Seconds()*1000)
+		require.Less(t, took, 50*time.Millisecond)
+	}
+}
+
+// app generates a large app: Inkwater's pages, many files, a schema with rows.
+func app(t *testing.T, catalogue string, files, bytesEach int) (archive string, schema []byte) {
+	t.Helper()
+	folder := filepath.Join(catalogue, "inkwater")
+	from, err := os.Open(filepath.Join(folder, "inkwater-1.4.0.tar.gz"))
+	require.NoError(t, err)
+	defer from.Close()
+	unzipped, err := gzip.NewReader(from)
+	require.NoError(t, err)
+	in := tar.NewReader(unzipped)
+	archive = filepath.Join(folder, "inkwater-1.4.0.tar.gz.new")
+	file, err := os.Create(archive)
+	require.NoError(t, err)
+	sum := sha256.New()
+	z := gzip.NewWriter(io.MultiWriter(file, sum))
+	out := tar.NewWriter(z)
+	add := func(name string, text []byte) {
+		require.NoError(t, out.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text))}))
+		_, err := out.Write(text)
+		require.NoError(t, err)
+	}
+	for {
+		h, err := in.Next()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		text, err := io.ReadAll(in)
+		require.NoError(t, err)
+		if strings.HasSuffix(h.Name, "schema/mariadb.sql") {
+			if !bytes.Contains(text, []byte("ink_more0")) {
+				text = append(text, rows()...)
+			}
+			schema = text
+		}
+		add(h.Name, text)
+	}
+	random := rand.New(rand.NewSource(1))
+	text := make([]byte, bytesEach)
+	for i := range files {
+		// Half random, half text: about as compressible as program text with pictures.
+		random.Read(text[:bytesEach/3])
+		copy(text[bytesEach/3:], bytes.Repeat([]byte("function paddle(gate) { return gate.open(); }\n"), bytesEach/46+1))
+		add(fmt.Sprintf("inkwater-1.4.0/files%d/%02d/%02d/file%d.dat", files, i%30, i%7, i), text)
+	}
+	require.NoError(t, out.Close())
+	require.NoError(t, z.Close())
+	require.NoError(t, file.Close())
+	replaceSum(t, folder, archive, hex.EncodeToString(sum.Sum(nil)))
+	return filepath.Join(folder, "inkwater-1.4.0.tar.gz"), schema
+}
+
+// rows are 60 tables and 20,000 rows more.
+func rows() []byte {
+	var b bytes.Buffer
+	for n := range 60 {
+		fmt.Fprintf(&b, "\nCREATE TABLE ink_more%d (id INT NOT NULL PRIMARY KEY, name VARCHAR(80) NOT NULL, text TEXT, KEY by_name (name)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n", n)
+		for block := range 4 {
+			fmt.Fprintf(&b, "INSERT INTO ink_more%d (id, name, text) VALUES ", n)
+			for i := range 84 {
+				if i > 0 {
+					b.WriteString(",")
+				}
+				fmt.Fprintf(&b, "(%d,'name %d','%s')", block*84+i, i, strings.Repeat("it''s a text; ", 10))
+			}
+			b.WriteString(";\n")
+		}
+	}
+	return b.Bytes()
+}
+
+func replaceSum(t *testing.T, folder, archive, sum string) {
+	name := filepath.Join(folder, "inkwater-1.4.0.tar.gz")
+	old, err := os.ReadFile(name)
+	require.NoError(t, err)
+	before := sha256.Sum256(old)
+	kit, err := os.ReadFile(filepath.Join(folder, "kit.yaml"))
+	require.NoError(t, err)
+	kit = bytes.ReplaceAll(kit, []byte(hex.EncodeToString(before[:])), []byte(sum))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "kit.yaml"), kit, 0o644))
+	require.NoError(t, os.Rename(archive, name))
+}
+
+func TestInstall(t *testing.T) {
+	real := testserver.MariaDB(t)
+	w := sitetest.DemoOn(t, real)
+	w.EditAccount(func(a *account.Account) { // straight to the web server, without the tests' proxy
+		for i := range a.Domains {
+			a.Domains[i].Connect = w.Demo.Standin.Web.Address()
+		}
+	})
+	for _, size := range []struct {
+		name         string
+		files, bytes int
+		factor       bool
+	}{{"3,000 files, 60 MB", 3000, 20_000, true}, {"30,000 files, 600 MB", 30_000, 20_000, false}} {
+		archive, schema := app(t, filepath.Join(w.Demo.Folder, "demo/catalogue"), size.files, size.bytes)
+		var peak int64
+		n := 0
+		install := func() {
+			c := exec.Command(program, "install", "inkwater", "--at", fmt.Sprintf("chandlery.localhost/s%d-%d", size.files, n), "-a", "title=T", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
+			n++
+			c.Env = append(os.Environ(), "TIVSET_HOME="+w.Demo.Folder)
+			out, err := c.CombinedOutput()
+			require.NoError(t, err, "%s", out)
+			peak = max(peak, c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)
+		}
+		install() // the archive is in the cache from here on, as it is for tar
+		if size.factor {
+			// In turn, for the disk has good and bad moments.
+			ours, theirs := inTurn(9, install, func() { reference(t, real, archive, schema) })
+			ratio := ours.Seconds() / theirs.Seconds()
+			fmt.Printf("install of %s: %.2f s; tar and the server's client: %.2f s; ratio %.2f (limit 1.5)\n", size.name, ours.Seconds(), theirs.Seconds(), ratio)
+			require.Less(t, ratio, 1.5)
+		}
+		fmt.Printf("peak memory of the install of %s: %.1f MB (limit 64)\n", size.name, float64(peak)/1024)
+		require.Less(t, peak, int64(64<<10))
+	}
+}
+
+// reference unpacks the archive with tar and loads the schema with the
+// server's own client.
+func reference(t *testing.T, d testserver.Database, archive string, schema []byte) {
+	folder := t.TempDir()
+	out, err := exec.Command("tar", "-xzf", archive, "-C", folder).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	client := func(text []byte, more ...string) {
+		c := exec.Command("mariadb", append([]string{"--no-defaults", "-uroot", "-S", d.Socket}, more...)...)
+		c.Env = append(os.Environ(), "MYSQL_PWD="+d.Password)
+		c.Stdin = bytes.NewReader(text)
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	client([]byte("DROP DATABASE IF EXISTS reference; CREATE DATABASE reference;"))
+	client(schema, "reference")
+}

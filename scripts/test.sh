@@ -1,0 +1,50 @@
+#!/bin/sh
+# Runs every test. On Debian, as root, it first installs the servers that the
+# tests use; elsewhere tests whose servers are missing are skipped, and named
+# at the end. With TIVSET_TEST_REQUIRE_SERVERS set nothing may be skipped.
+set -eu
+cd "$(dirname "$0")/.."
+
+packages="mariadb-server php-fpm php-cli php-mysql php-mbstring php-intl php-xml nginx"
+
+missing() {
+	for p in $packages; do
+		dpkg-query -W -f '${Status}\n' "$p" 2>/dev/null | grep -q '^install ok installed$' || echo "$p"
+	done
+}
+
+if command -v dpkg-query >/dev/null && [ "$(id -u)" = 0 ] && [ -n "$(missing)" ]; then
+	echo "Installing the servers that the tests use: $(missing | tr '\n' ' ')"
+	# The instances of the packages themselves are neither started nor used.
+	policy=/usr/sbin/policy-rc.d
+	made=
+	if [ ! -e "$policy" ]; then
+		printf '#!/bin/sh\nexit 101\n' >"$policy"
+		chmod 755 "$policy"
+		made=yes
+	fi
+	apt-get update -q >/dev/null
+	DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $(missing) >/dev/null
+	if [ -n "$made" ]; then rm -f "$policy"; fi
+fi
+
+out=$(mktemp)
+status=0
+CGO_ENABLED=0 go vet ./...
+CGO_ENABLED=0 go test -count=1 -timeout 20m -v ./... >"$out" 2>&1 || status=$?
+# The whole of a failure, the closing line of everything else.
+if [ "$status" != 0 ]; then
+	grep -v -e '^=== ' -e '^    --- PASS' -e '^--- PASS' "$out" | cut -c1-400
+fi
+grep -E '^(ok|FAIL|---) ' "$out" | grep -v -e '^--- PASS' -e '^--- SKIP' | cut -c1-200
+skipped=$(grep -c -e '--- SKIP' "$out" || true)
+passed=$(grep -c -e '--- PASS' "$out" || true)
+failed=$(grep -c -e '--- FAIL' "$out" || true)
+if [ "$skipped" != 0 ]; then
+	echo "Skipped, with the reason above each:"
+	grep -B3 -e '--- SKIP' "$out" | grep -v '^=== '
+	if [ -n "${TIVSET_TEST_REQUIRE_SERVERS:-}" ]; then status=1; fi
+fi
+rm -f "$out"
+echo "$passed passed, $failed failed, $skipped skipped"
+exit "$status"
