@@ -15,8 +15,22 @@ func (ini) Quote(v string) (string, error) {
 	if strings.ContainsRune(v, 0) {
 		return "", fmt.Errorf("an INI file cannot hold a zero byte")
 	}
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`).Replace(v) + `"`, nil
+	var out strings.Builder
+	last := 0
+	for _, m := range quoteAtLineEnd.FindAllStringSubmatchIndex(v, -1) {
+		out.WriteString(`"` + iniEscapes.Replace(v[last:m[2]]) + `"'` + v[m[2]:m[3]] + `'`)
+		last = m[3]
+	}
+	out.WriteString(`"` + iniEscapes.Replace(v[last:]) + `"`)
+	return out.String(), nil
 }
+
+var iniEscapes = strings.NewReplacer(`\`, `\\`, `"`, `\"`, `$`, `\$`)
+
+// PHP takes a quote right before a line break for the closing one, even behind
+// a backslash (a courtesy to paths such as "C:\"). Such a quote, with the
+// backslashes before it, goes into single quotes; pieces in a row are one value.
+var quoteAtLineEnd = regexp.MustCompile(`(\\*")[\r\n]`)
 
 func (ini) Bare(v string) string { return v }
 

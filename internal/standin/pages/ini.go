@@ -53,16 +53,46 @@ func iniValue(s string) (value, rest string, err error) {
 		return strings.TrimSpace(line), rest, nil
 	}
 	var out strings.Builder
+	for {
+		piece, after, err := iniPiece(s)
+		if err != nil {
+			return "", "", err
+		}
+		out.WriteString(piece)
+		if after == "" || after[0] != '"' && after[0] != '\'' {
+			_, rest, _ := strings.Cut(after, "\n")
+			return out.String(), rest, nil
+		}
+		s = after
+	}
+}
+
+// iniPiece reads one string in quotes; several in a row are one value. A double
+// quote right before a line break closes, even behind a backslash.
+func iniPiece(s string) (value, after string, err error) {
+	if s[0] == '\'' {
+		value, after, found := strings.Cut(s[1:], "'")
+		if !found {
+			return "", "", fmt.Errorf("the value has no closing quote")
+		}
+		return value, after, nil
+	}
+	var out strings.Builder
 	for i := 1; i < len(s); i++ {
+		next := byte('\n')
+		if i+1 < len(s) {
+			next = s[i+1]
+		}
 		switch {
-		case s[i] == '\\' && i+1 < len(s) && strings.IndexByte(`\"$`, s[i+1]) >= 0:
+		case s[i] == '\\' && next == '"' && i+2 < len(s) && (s[i+2] == '\n' || s[i+2] == '\r'):
+			out.WriteByte('\\') // and the quote closes
+		case s[i] == '\\' && strings.IndexByte(`\"$`, next) >= 0:
 			i++
-			out.WriteByte(s[i])
-		case s[i] == '$' && i+1 < len(s) && s[i+1] == '{':
+			out.WriteByte(next)
+		case s[i] == '$' && next == '{':
 			return "", "", fmt.Errorf("${…} would be replaced")
 		case s[i] == '"':
-			_, rest, _ := strings.Cut(s[i+1:], "\n")
-			return out.String(), rest, nil
+			return out.String(), s[i+1:], nil
 		default:
 			out.WriteByte(s[i])
 		}
