@@ -9,6 +9,7 @@ require (
 	github.com/PuerkitoBio/goquery v1.13.0
 	github.com/adrg/xdg v0.5.3
 	github.com/charmbracelet/x/ansi v0.11.8
+	github.com/creack/pty v1.1.24
 	github.com/dustin/go-humanize v1.1.0
 	github.com/emersion/go-smtp v0.25.1
 	github.com/go-sql-driver/mysql v1.10.1

@@ -125,7 +125,7 @@ func (a *Account) complete() {
 			d.URL = "http://" + d.Name
 		}
 		d.URL = strings.TrimSuffix(d.URL, "/")
-		d.Folder = strings.Trim(d.Folder, "/")
+		d.Folder = strings.TrimSuffix(d.Folder, "/")
 	}
 	for i := range a.Databases {
 		d := &a.Databases[i]

@@ -81,7 +81,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 		return a.showPlan(plan)
 	}
 	a.streams.Say("%s", a.streams.Review(plan))
-	if !a.yes && a.streams.Asks() && !a.streams.Confirm("Install?") {
+	if !a.yes && a.streams.Asks() && !a.streams.Confirm(ctx, "Install?") {
 		return fault.New(fault.Decision, "not installed", "", "Nothing was touched.")
 	}
 	installed, err := s.Install(ctx, plan)

@@ -44,7 +44,7 @@ var (
 
 // paint applies a style where colours are wanted.
 func (s *Streams) paint(style lipgloss.Style, text string) string {
-	if !s.Color {
+	if !s.Color || text == "" {
 		return text
 	}
 	return style.Render(text)

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"os"
 	"path/filepath"
@@ -31,6 +32,7 @@ func Start(folder, address string) (*Server, error) {
 	}
 	s := smtp.NewServer(backend(folder))
 	s.Domain = "localhost"
+	s.ErrorLog = log.New(io.Discard, "", 0) // clients may hang up when they like
 	s.MaxMessageBytes = 10 << 20
 	s.ReadTimeout, s.WriteTimeout = time.Minute, time.Minute
 	go func() { _ = s.Serve(l) }()

@@ -44,7 +44,7 @@ func ReadINI(text string) (map[string]string, error) {
 
 func iniValue(s string) (value, rest string, err error) {
 	s = strings.TrimLeft(s, " \t")
-	if !strings.HasPrefix(s, `"`) {
+	if s == "" || s[0] != '"' && s[0] != '\'' {
 		line, rest, _ := strings.Cut(s, "\n")
 		line, _, _ = strings.Cut(line, ";")
 		if strings.ContainsAny(line, `${}|&~!()^"`) {

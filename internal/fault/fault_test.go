@@ -1,0 +1,31 @@
+package fault_test
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"tivset/internal/fault"
+)
+
+func TestFault(t *testing.T) {
+	e := fault.New(fault.Decision, "in the way", "web", "move it").Because(fs.ErrExist)
+	wrapped := fmt.Errorf("install: %w", e)
+	assert.ErrorIs(t, wrapped, fs.ErrExist)
+	assert.Equal(t, "in the way: web: file already exists", e.Error())
+	assert.Same(t, e, fault.Of(wrapped))
+	assert.Equal(t, fault.Failed, fault.Of(errors.New("x")).Kind)
+	assert.Zero(t, fault.Of(nil).Kind)
+	assert.Equal(t, fault.Left, fault.As(fault.Left, wrapped).Kind)
+	assert.Equal(t, fault.Decision, e.Kind, "As leaves the original alone")
+}
+
+func TestJoin(t *testing.T) {
+	assert.NoError(t, fault.Join("x", "", nil))
+	err := fault.Join("bad", "mend", []fault.Problem{{ID: "title", What: fault.Needed}, {ID: "rows", What: "no number", Remedy: "Use digits."}})
+	assert.Equal(t, []string{"title"}, fault.Of(err).Missing)
+	assert.Equal(t, "rows: no number. Use digits.", fault.Of(err).Problems[1].String())
+}

@@ -1,0 +1,9 @@
+package ledger
+
+import "fmt"
+
+// SetFormatForTest makes the file look like one of another release.
+func (l *SQLite) SetFormatForTest(n int) error {
+	_, err := l.db.Exec(fmt.Sprintf("PRAGMA user_version = %d", n))
+	return err
+}

@@ -1,0 +1,93 @@
+package screen_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/job"
+	"tivset/internal/screen"
+)
+
+func streams() (*screen.Streams, *bytes.Buffer, *bytes.Buffer) {
+	var out, err bytes.Buffer
+	return &screen.Streams{In: strings.NewReader(""), Out: &out, Err: &err, Width: 80}, &out, &err
+}
+
+func TestTable(t *testing.T) {
+	s, out, _ := streams()
+	s.Table([]string{"App", "Title"}, [][]string{{"x", "é日"}, {"longer", "a\x1b[31mb"}})
+	assert.Equal(t, "App     Title\nx       é日\nlonger  a�[31mb\n", out.String())
+}
+
+func TestFault(t *testing.T) {
+	s, out, err := streams()
+	f := &fault.Error{Kind: fault.Usage, What: "cannot begin", Where: "x", Remedy: "mend it", Details: []string{"a detail"},
+		Problems: []fault.Problem{{ID: "title", What: fault.Needed, Remedy: "give it"}, {ID: "rows", What: "no number"}}, Missing: []string{"title"}, Cause: errors.New("why")}
+	s.Fault(f)
+	assert.Equal(t, "tivset: cannot begin (x): why\n  a detail\n  title: needed, and not given\n      give it\n  rows: no number\n  → mend it\n", err.String())
+	assert.Empty(t, out.String())
+	require.NoError(t, s.FaultJSON(f, "j1"))
+	var got map[string]any
+	require.NoError(t, json.Unmarshal(out.Bytes(), &got))
+	assert.Equal(t, "refused", got["outcome"])
+	assert.Equal(t, map[string]any{"what": "cannot begin: why", "where": "x", "remedy": "mend it"}, got["error"])
+	assert.Equal(t, []any{"title"}, got["missing"])
+	for kind, code := range map[fault.Kind]int{fault.Failed: 1, fault.Usage: 2, fault.Decision: 3, fault.Left: 4} {
+		assert.Equal(t, code, screen.Code(fault.New(kind, "", "", "")))
+	}
+	assert.Zero(t, screen.Code(nil))
+}
+
+func TestConfirm(t *testing.T) {
+	for answer, want := range map[string]bool{"y\n": true, " YES \n": true, "\n": false, "n\n": false, "": false, "yep\n": false, "y": true} {
+		s, _, _ := streams()
+		s.In = strings.NewReader(answer)
+		assert.Equal(t, want, s.Confirm(context.Background(), "Install?"), "%q", answer)
+	}
+}
+
+func TestProgress(t *testing.T) {
+	s, _, err := streams()
+	now := time.Unix(0, 0)
+	p := screen.NewProgress(s, func() time.Time { now = now.Add(time.Second); return now })
+	play := func() {
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack"})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Count: 30, Total: 100, Unit: "files"})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Count: 60, Total: 100, Unit: "files"})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Done: true})
+		p.Show(job.Event{Step: 2, Of: 2, Title: "Load"})
+		p.Show(job.Event{Step: 2, Of: 2, Title: "Load", Undo: true})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Undo: true, Detail: "away"})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Undo: true, Detail: "away"})
+	}
+	play()
+	assert.Equal(t, "  ✓ Unpack\n  ✗ Load\n  Undoing what was begun:\n  ↶ Load\n  … waiting: away\n", err.String())
+	err.Reset()
+	s.ErrTerminal = true
+	p = screen.NewProgress(s, func() time.Time { now = now.Add(2 * time.Second); return now })
+	play()
+	assert.Contains(t, err.String(), "Unpack [=========       ] 60 of 100 files, 3s left")
+	s.Quiet = true
+	err.Reset()
+	play()
+	assert.Empty(t, err.String())
+}
+
+func TestLargeDocumentsAreOneLine(t *testing.T) {
+	s, out, _ := streams()
+	require.NoError(t, s.WriteJSON(strings.Split(strings.Repeat("x<,", 40_000), ",")))
+	assert.Equal(t, 1, strings.Count(out.String(), "\n"))
+	assert.Contains(t, out.String(), "x<")
+	out.Reset()
+	require.NoError(t, s.WriteJSON(map[string]int{"a": 1}))
+	assert.Equal(t, "{\n  \"a\": 1\n}\n", out.String())
+}
