@@ -1,0 +1,147 @@
+package site_test
+
+import (
+	"archive/tar"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/account"
+	"tivset/internal/fault"
+	"tivset/internal/secret"
+	"tivset/internal/sitetest"
+)
+
+// exchange puts another archive in the place of Inkwater's newest; with sum,
+// the kit gets the new checksum too.
+func exchange(t *testing.T, w *sitetest.World, sum bool, entry string) {
+	t.Helper()
+	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater")
+	name := filepath.Join(dir, "inkwater-1.4.0.tar.gz")
+	file, err := os.Create(name)
+	require.NoError(t, err)
+	hash := sha256.New()
+	z := gzip.NewWriter(io.MultiWriter(file, hash))
+	out := tar.NewWriter(z)
+	require.NoError(t, out.WriteHeader(&tar.Header{Name: entry, Mode: 0o644}))
+	require.NoError(t, out.Close())
+	require.NoError(t, z.Close())
+	require.NoError(t, file.Close())
+	if sum {
+		kit := filepath.Join(dir, "kit.yaml")
+		text, err := os.ReadFile(kit)
+		require.NoError(t, err)
+		first := regexp.MustCompile(`inkwater-1\.4\.0\.tar\.gz, sha256: [0-9a-f]{64}`)
+		text = first.ReplaceAll(text, []byte("inkwater-1.4.0.tar.gz, sha256: "+hex.EncodeToString(hash.Sum(nil))))
+		require.NoError(t, os.WriteFile(kit, text, 0o644))
+	}
+}
+
+func TestArchivesThatWillNotDo(t *testing.T) {
+	for name, c := range map[string]struct {
+		sum          bool
+		entry, words string
+	}{
+		"another one":    {false, "inkwater-1.4.0/index.page", "is not the one that the kit names"},
+		"climbs out":     {true, "inkwater-1.4.0/../../../etc/x", "the archive is not safe"},
+		"nothing inside": {true, "other/index.page", "the archive is not safe"},
+	} {
+		w := sitetest.Demo(t)
+		before := w.Snapshot()
+		exchange(t, w, c.sum, c.entry)
+		_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+		require.ErrorContains(t, err, c.words, name)
+		assert.Equal(t, fault.Failed, fault.Of(err).Kind)
+		assert.NotEmpty(t, fault.Of(err).Remedy)
+		same(t, before, w.Snapshot())
+		_, err = w.Service.Plan(context.Background(), sitetest.Request("moorings", "lockside.localhost/forum"))
+		assert.NoError(t, err, "other apps are not concerned")
+	}
+}
+
+func TestOlderReleaseByName(t *testing.T) {
+	w := sitetest.Demo(t)
+	r := sitetest.Request("inkwater", "lockside.localhost/journal")
+	r.Release = "1.3.2"
+	done, err := w.Install(r)
+	require.NoError(t, err)
+	assert.Equal(t, "1.3.2", done.Site.Release)
+	assert.Equal(t, "1.4.0", done.Site.Newer)
+	text, err := os.ReadFile(filepath.Join(w.Root, "web/lockside/journal/lib/release.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, "1.3.2\n", string(text))
+}
+
+// The database user of a site may not make databases: as an account's admin it
+// is refused before anything is touched.
+func TestDatabaseUserWithoutTheRight(t *testing.T) {
+	onBoth(t, func(t *testing.T, w *sitetest.World) {
+		done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+		require.NoError(t, err)
+		creds, err := w.Service.Reveal(context.Background(), done.Site.Address)
+		require.NoError(t, err)
+		w.EditAccount(func(a *account.Account) {
+			a.Databases[0].Admin = &account.Login{User: done.Site.Database.User, Password: "plain:" + creds.Data.Reveal()}
+		})
+		before := ""
+		if w.Real == nil {
+			before = w.Snapshot()
+		}
+		_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/second"))
+		require.ErrorContains(t, err, "lacks a right")
+		assert.NotContains(t, err.Error(), creds.Data.Reveal())
+		if w.Real == nil {
+			same(t, before, w.Snapshot())
+		}
+	})
+}
+
+// The account has no server for the app, or none at all.
+func TestNoServer(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.EditAccount(func(a *account.Account) { a.Databases = nil })
+	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.ErrorContains(t, err, "no database server that Inkwater can use")
+	assert.Equal(t, fault.Usage, fault.Of(err).Kind)
+	w.EditAccount(func(a *account.Account) { a.Domains[1].Folder = "web/nowhere" })
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	assert.ErrorContains(t, err, "document root of lockside.localhost is not there")
+}
+
+func TestAccounts(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	assert.ErrorContains(t, w.Service.ForgetAccount(context.Background(), "quillmere"), "the account has sites")
+	parts, err := w.Service.TestAccount(context.Background(), "quillmere")
+	require.NoError(t, err)
+	require.Len(t, parts, 7)
+	for _, p := range parts {
+		assert.True(t, p.OK, "%s: %s", p.Name, p.Detail)
+	}
+	t.Setenv("QUILL_PASSWORD", "from-env")
+	file := filepath.Join(t.TempDir(), "pw")
+	require.NoError(t, os.WriteFile(file, []byte("from-file\n"), 0o600))
+	for how, want := range map[string]string{"env:QUILL_PASSWORD": "from-env", "file:" + file: "from-file", "plain:pl:ain": "pl:ain"} {
+		text := "account: second\nreach: local:/srv\ndomains: [{name: a.localhost, folder: web}]\ndatabases: [{name: main, engine: mariadb, server: \"h:1\", admin: {user: root, password: \"" + how + "\"}}]\n"
+		_, err := w.Service.AddAccount("second", []byte(text), true, os.Getenv)
+		require.NoError(t, err)
+		got, err := w.Service.Vault.Get("second/main")
+		require.NoError(t, err)
+		assert.Equal(t, secret.Of(want), got)
+	}
+	// With two accounts the address's domain says which is meant.
+	_, err = w.Service.Plan(context.Background(), sitetest.Request("inkwater", "lockside.localhost/again"))
+	require.NoError(t, err)
+	_, err = w.Service.Plan(context.Background(), sitetest.Request("inkwater", "nowhere.localhost/again"))
+	assert.ErrorContains(t, err, "several accounts could be meant")
+}
