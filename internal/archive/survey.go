@@ -15,7 +15,7 @@ type Survey struct {
 	Bytes   int64    `json:"bytes"`
 	Entries []string `json:"entries"` // what stands at the top, sorted
 
-	Sizes map[string]int64 `json:"-"` // of every file, by its path
+	Sizes map[string]int64 `json:"sizes"` // of every file, by its path
 }
 
 // Look reads a whole archive without writing anything. Skip lists parts that

@@ -86,10 +86,14 @@ func needsText(e catalogue.Entry) string {
 	n := e.Newest().Needs
 	var out []string
 	if n.PHP != nil {
-		out = append(out, strings.TrimSpace("PHP "+n.PHP.Version+" "+strings.Join(n.PHP.Extensions, ", ")))
+		text := "PHP " + screen.Range(n.PHP.Version)
+		if len(n.PHP.Extensions) > 0 {
+			text += " with " + strings.Join(n.PHP.Extensions, ", ")
+		}
+		out = append(out, text)
 	}
 	for _, engine := range slices.Sorted(maps.Keys(n.Database)) {
-		out = append(out, engine+" "+n.Database[engine])
+		out = append(out, screen.Engine(engine)+" "+screen.Range(n.Database[engine]))
 	}
 	if n.Disk != "" {
 		out = append(out, n.Disk+" of space")

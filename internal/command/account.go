@@ -169,7 +169,7 @@ func (a *app) showChecks(parts []site.Checked) error {
 			return err
 		}
 	} else {
-		a.streams.Table([]string{"Part", "", "Detail"}, rows)
+		a.streams.Table([]string{"Part", "Result", "Detail"}, rows)
 	}
 	if !fine {
 		return &silent{int(fault.Failed)}

@@ -85,10 +85,10 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 		return fault.New(fault.Decision, "not installed", "", "Nothing was touched.")
 	}
 	installed, err := s.Install(ctx, plan)
+	a.streams.Say("")
 	if err != nil {
 		return a.failed(err)
 	}
-	a.streams.Say("")
 	if a.json {
 		return a.streams.WriteJSON(installedJSON(installed, o.showPassword))
 	}

@@ -102,7 +102,7 @@ func (a *app) root() *cobra.Command {
 	f.BoolVarP(&a.yes, "yes", "y", false, "ask nothing, go ahead")
 	f.BoolVar(&a.dryRun, "dry-run", false, "show what would be done, change nothing")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, only results and faults")
-	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more")
+	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more, such as what was checked")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (as does NO_COLOR)")
 	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.jobs(), a.undo(), a.password(), a.kit())
 	for _, c := range root.Commands() {

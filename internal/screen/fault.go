@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"tivset/internal/fault"
 )
 
@@ -13,21 +15,31 @@ import (
 // Fault writes a fault for a person.
 func (s *Streams) Fault(err error) {
 	f := fault.Of(err)
-	fmt.Fprintf(s.Err, "%s %s\n", s.paint(bad, "tivset:"), Clean(first(f)))
+	s.wrapped(s.paint(bad, "tivset:"), "tivset: ", first(f))
 	for _, d := range f.Details {
 		fmt.Fprintf(s.Err, "  %s\n", Clean(d))
 	}
 	if len(f.Problems) > 1 || len(f.Problems) == 1 && f.Where == "" {
 		for _, p := range f.Problems {
-			fmt.Fprintf(s.Err, "  %s: %s\n", s.paint(strong, Clean(p.ID)), Clean(p.What))
+			s.wrapped("  "+s.paint(strong, Clean(p.ID))+":", "    ", p.What)
 			if p.Remedy != "" {
-				fmt.Fprintf(s.Err, "      %s\n", Clean(p.Remedy))
+				s.wrapped("     ", "      ", p.Remedy)
 			}
 		}
 	}
 	if f.Remedy != "" {
-		fmt.Fprintf(s.Err, "  %s %s\n", s.paint(accent, "→"), Clean(f.Remedy))
+		s.wrapped("  "+s.paint(accent, "→"), "    ", f.Remedy)
 	}
+}
+
+// wrapped writes a text behind its head; on a terminal it is broken between
+// words, further lines standing behind margin.
+func (s *Streams) wrapped(head, margin, text string) {
+	line := head + " " + Clean(text)
+	if s.ErrTerminal && s.Width > 40 {
+		line = strings.ReplaceAll(ansi.Wordwrap(line, s.Width-len(margin), ""), "\n", "\n"+margin)
+	}
+	fmt.Fprintln(s.Err, line)
 }
 
 func first(f *fault.Error) string {

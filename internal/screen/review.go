@@ -17,7 +17,7 @@ func (s *Streams) Review(p *site.Plan) string {
 	fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(p.Title+" "+p.Release)), s.paint(accent, Clean(p.Place.URL)))
 	all := []Pair{{"Where", "folder " + p.Place.Folder + ", " + places[p.Place.State]}}
 	if d := p.Data; d != nil {
-		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name, d.User, d.Server, engines[d.Engine])
+		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name, d.User, d.Server, Engine(d.Engine))
 		if d.Tables != "" {
 			text += "; tables begin with " + d.Tables
 		}
@@ -42,6 +42,22 @@ func (s *Streams) Review(p *site.Plan) string {
 var places = map[string]string{"new": "new", "empty": "there and empty", "beside": "beside the sites that lie in it"}
 
 var engines = map[string]string{"mariadb": "MariaDB", "postgresql": "PostgreSQL", "sqlite": "SQLite"}
+
+// Engine gives a database engine's own name.
+func Engine(engine string) string {
+	if name, ok := engines[engine]; ok {
+		return name
+	}
+	return engine
+}
+
+// Range words a range of versions: >=10.4 is 10.4 or newer.
+func Range(versions string) string {
+	if least, ok := strings.CutPrefix(versions, ">="); ok && !strings.ContainsAny(least, "<>=,| ") {
+		return least + " or newer"
+	}
+	return versions
+}
 
 var languages = map[string]string{"en": "English", "de": "German", "fr": "French", "nl": "Dutch", "es": "Spanish", "it": "Italian"}
 
@@ -90,6 +106,11 @@ func (s *Streams) Installed(r *site.Installed, app string) {
 		all = append(all, Pair{"Password", r.Password.Reveal() + "\nshown this once; see it again with: " + again})
 	} else {
 		all = append(all, Pair{"Password", "in the vault; see it with: " + again})
+	}
+	if s.Loud {
+		for _, c := range r.Checks {
+			all = append(all, Pair{"Checked", c.Name + ": " + c.Detail})
+		}
 	}
 	s.Pairs(all)
 	for _, w := range r.Warnings {

@@ -169,7 +169,7 @@ func (s *Service) tryDomain(ctx context.Context, a *account.Account, d account.D
 	if err != nil {
 		return "", fault.New(fault.Failed, "its address does not answer", d.URL, "Check the url; where the name does not resolve yet, give connect: ADDRESS:PORT.").Because(err)
 	}
-	return fmt.Sprintf("%s answers (%d) in %s", d.URL, page.Status, s.Now().Sub(began).Round(time.Millisecond)), nil
+	return fmt.Sprintf("%s answers in %d ms (status %d)", d.URL, 1+s.Now().Sub(began).Milliseconds(), page.Status), nil
 }
 
 func (s *Service) tryServer(ctx context.Context, d *account.Database) (string, error) {

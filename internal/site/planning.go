@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -324,13 +323,7 @@ func (s *Service) lookAtArchive(ctx context.Context, p *Plan, r Request, fsys fi
 	if p.archive, err = s.fetch(ctx, p.kit, p.release, r.Archive); err != nil {
 		return err
 	}
-	file, err := os.Open(p.archive)
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	p.survey, err = archive.Look(ctx, file, p.release.Archive.Top, p.kit.Place.Remove, archive.DefaultLimits)
-	if err != nil {
+	if p.survey, err = survey(ctx, p.archive, p.release.Archive.Top, p.kit.Place.Remove); err != nil {
 		return fault.New(fault.Failed, "the archive of "+p.Title+" "+p.Release+" cannot be used", "", "Tell whoever made the kit. Nothing was touched.").Because(err)
 	}
 	p.countFiles()

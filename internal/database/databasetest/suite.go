@@ -36,6 +36,7 @@ func Run(t *testing.T, h Host) {
 		"script":                script,
 		"script fails":          scriptFails,
 		"values":                values,
+		"dates":                 dates,
 		"wrong password":        wrongPassword,
 		"no right to create":    noRightToCreate,
 		"nobody there":          nobodyThere,
@@ -203,6 +204,17 @@ func values(t *testing.T, s *suite) {
 	_, err := session.Value(s.ctx, "SELECT value FROM v WHERE name = 'none'", nil)
 	assert.ErrorIs(t, err, database.ErrNoRow)
 	assert.ErrorContains(t, session.Exec(s.ctx, "DELETE FROM v WHERE name = :x", nil), ":x")
+}
+
+func dates(t *testing.T, s *suite) {
+	session := s.site(t, "quill_dates")
+	require.NoError(t, session.Exec(s.ctx, "CREATE TABLE d (id INT NOT NULL PRIMARY KEY, at DATETIME NOT NULL, on_day DATE NOT NULL)", nil))
+	require.NoError(t, session.Exec(s.ctx, "INSERT INTO d (id, at, on_day) VALUES (1, '2026-10-19 20:11:00', '2026-10-19')", nil))
+	for column, want := range map[string]string{"at": "2026-10-19 20:11:00", "on_day": "2026-10-19"} {
+		got, err := session.Value(s.ctx, "SELECT "+column+" FROM d", nil)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
 }
 
 func wrongPassword(t *testing.T, s *suite) {

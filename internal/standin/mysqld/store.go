@@ -11,6 +11,7 @@ import (
 	"os"
 	"regexp"
 	"strings"
+	"time"
 
 	_ "modernc.org/sqlite" // the driver
 )
@@ -219,6 +220,10 @@ func fetch(db *sql.DB, query string) (*result, error) {
 	if r.columns, err = rows.Columns(); err != nil {
 		return nil, err
 	}
+	types, err := rows.ColumnTypes()
+	if err != nil {
+		return nil, err
+	}
 	for rows.Next() {
 		row := make([]any, len(r.columns))
 		into := make([]any, len(row))
@@ -228,9 +233,22 @@ func fetch(db *sql.DB, query string) (*result, error) {
 		if err := rows.Scan(into...); err != nil {
 			return nil, err
 		}
+		for i, v := range row {
+			if at, ok := v.(time.Time); ok {
+				row[i] = moment(at, types[i].DatabaseTypeName())
+			}
+		}
 		r.rows = append(r.rows, row)
 	}
 	return r, rows.Err()
+}
+
+// moment writes a time as the protocol does: 2026-10-19 20:11:00.
+func moment(at time.Time, column string) string {
+	if strings.EqualFold(column, "DATE") {
+		return at.Format(time.DateOnly)
+	}
+	return at.Format(time.DateTime)
 }
 
 func removeFiles(name string) error {

@@ -1,0 +1,65 @@
+#!/bin/sh
+# Makes docs/screenshots from the demo: terminals in a window under Xvfb, pages
+# in headless Chromium. Needs xvfb, xterm, imagemagick, chromium, fonts-dejavu.
+set -eu
+cd "$(dirname "$0")/.."
+for tool in Xvfb xterm import chromium; do
+	command -v "$tool" >/dev/null || { echo "$tool is missing; on Debian: apt-get install xvfb xterm imagemagick chromium fonts-dejavu"; exit 1; }
+done
+
+out=$PWD/docs/screenshots
+work=$(mktemp -d)
+mkdir -p "$out"
+rm -rf /tmp/tivset-demo
+export TIVSET_HOME=/tmp/tivset-demo PATH="$PWD/bin:$PATH" DISPLAY=:97
+tivset demo --json >"$work/ready" &
+demo=$!
+Xvfb :97 -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+screen=$!
+trap 'kill $demo $screen 2>/dev/null || true; rm -rf "$work" /tmp/tivset-demo' EXIT
+while [ ! -s "$work/ready" ]; do sleep 0.1; done
+sleep 1
+url() { sed 's/.*"name":"'"$1"'","url":"\([^"]*\)".*/\1/' "$work/ready"; }
+
+# shot NAME SECONDS COMMAND...: what a terminal shows after the commands.
+shot() {
+	name=$1 wait=$2
+	shift 2
+	{
+		echo 'export PS1='
+		for line in "$@"; do
+			printf 'printf "\\033[1;34m$\\033[0m %%s\\n" %s\n' "'$(printf %s "$line" | sed "s/'/'\\\\''/g")'"
+			printf '%s\necho\n' "$line"
+		done
+		echo 'sleep 60'
+	} >"$work/run.sh"
+	xterm -fa 'DejaVu Sans Mono' -fs 12 -geometry 126x40+0+0 -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
+	terminal=$!
+	sleep "$wait"
+	import -window root "$out/$name.png"
+	kill $terminal 2>/dev/null || true
+	wait $terminal 2>/dev/null || true
+}
+
+page() {
+	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update \
+		--disable-sync --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
+}
+
+forum='tivset install moorings --at lockside.localhost/forum -a title="Lockside Talk" \
+    -a tagline="For those who keep the locks" -a admin.name=wharfinger \
+    -a admin.email=wharfinger@lockside.localhost --accept-licence'
+
+shot browse 2 'tivset' 'tivset browse' 'tivset about moorings'
+shot refused 2 'tivset install mooring --at lockside.localhots/Forum' \
+	'tivset install moorings --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12' \
+	'tivset install inkwater --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost'
+shot review 2 "$forum --dry-run"
+shot install 5 "$forum --yes"
+tivset install inkwater --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
+	-a admin.email=editor@quillmere.localhost --yes --quiet >/dev/null
+shot sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
+shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
+shot undone 8 'TIVSET_HOME= tivset demo --tour | grep -A 33 "goes away"'
+page forum "$(url lockside.localhost)/forum/"
+page journal "$(url quillmere.localhost)/journal/"
