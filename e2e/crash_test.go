@@ -124,6 +124,31 @@ func TestKilledAtEveryJournalRecord(t *testing.T) {
 	}
 }
 
+// The program is killed while it undoes, too.
+func TestKilledWhileUndoing(t *testing.T) {
+	p := newProgram(t)
+	before := p.snapshot()
+	p.demo.Standin.Database.OnStatement(func(s string) {
+		if strings.HasPrefix(s, "INSERT INTO") { // the schema fails half way
+			p.demo.Standin.Database.Drop()
+			_ = p.demo.Standin.Database.Return()
+		}
+	})
+	killed := 0
+	for n := 1; ; n++ {
+		require.Less(t, n, 300)
+		c := p.as("tivset-dies", []string{fmt.Sprintf("DIE_AT=%d", n)}, install("inkwater", "lockside.localhost/journal")...)
+		require.Error(t, c.Run())
+		if c.ProcessState.ExitCode() == 1 {
+			break
+		}
+		killed++
+		require.False(t, p.afterCrash(before, "journal", fmt.Sprintf("killed at the %d-th look at the clock", n)))
+	}
+	t.Logf("killed %d times", killed)
+	require.Equal(t, before, p.snapshot())
+}
+
 func TestKilledAtRandomMoments(t *testing.T) {
 	p := newProgram(t)
 	for i := range 20 {

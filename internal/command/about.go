@@ -34,6 +34,7 @@ func (a *app) about() *cobra.Command {
 			}
 			return a.runAbout(e)
 		},
+		ValidArgsFunction: only(a.appWords),
 	}
 	c.Flags().BoolVar(&licence, "licence", false, "print the whole licence")
 	return c

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -106,7 +107,7 @@ func (a *app) accountList() *cobra.Command {
 
 func (a *app) accountShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show an account", Example: "  tivset account show quillmere", Args: takes(1, 1, "NAME"),
+		Use: "show NAME", Short: "Show an account", Example: "  tivset account show quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			x, err := a.world.home().Account(args[0])
 			if err != nil {
@@ -137,23 +138,18 @@ func (a *app) accountShow() *cobra.Command {
 
 func (a *app) accountTest() *cobra.Command {
 	return &cobra.Command{
-		Use: "test [NAME]", Short: "Try every part of an account", Example: "  tivset account test quillmere", Args: takes(0, 1, "[NAME]"),
-		RunE: func(c *cobra.Command, args []string) error {
-			s, done, err := a.service(c.Context())
-			if err != nil {
-				return err
-			}
-			defer done()
+		Use: "test [NAME]", Short: "Try every part of an account", Example: "  tivset account test quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(0, 1, "[NAME]"),
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			name := a.account
 			if len(args) > 0 {
 				name = args[0]
 			}
-			parts, err := s.TestAccount(c.Context(), name)
+			parts, err := s.TestAccount(ctx, name)
 			if err != nil {
 				return err
 			}
 			return a.showChecks(parts)
-		},
+		}),
 	}
 }
 
@@ -179,14 +175,9 @@ func (a *app) showChecks(parts []site.Checked) error {
 
 func (a *app) accountForget() *cobra.Command {
 	return &cobra.Command{
-		Use: "forget NAME", Short: "Drop an account and its passwords", Example: "  tivset account forget quillmere", Args: takes(1, 1, "NAME"),
-		RunE: func(c *cobra.Command, args []string) error {
-			s, done, err := a.service(c.Context())
-			if err != nil {
-				return err
-			}
-			defer done()
-			if err := s.ForgetAccount(c.Context(), args[0]); err != nil {
+		Use: "forget NAME", Short: "Drop an account and its passwords", Example: "  tivset account forget quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+			if err := s.ForgetAccount(ctx, args[0]); err != nil {
 				return err
 			}
 			if a.json {
@@ -194,6 +185,6 @@ func (a *app) accountForget() *cobra.Command {
 			}
 			a.streams.Print("The account %s is forgotten. Its files and sites were not touched.", args[0])
 			return nil
-		},
+		}),
 	}
 }

@@ -1,6 +1,8 @@
 package command
 
 import (
+	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -18,7 +20,7 @@ func (a *app) browse() *cobra.Command {
 		Short:   "Show what can be installed",
 		Example: "  tivset browse\n  tivset browse --kind forum\n  tivset browse threads",
 		RunE: func(_ *cobra.Command, words []string) error {
-			if kind != "" && !contains(kit.Kinds, kind) {
+			if kind != "" && !slices.Contains(kit.Kinds, kind) {
 				remedy := strings.TrimSpace(near.Hint(kind, kit.Kinds) + " There are " + strings.Join(kit.Kinds, ", ") + ".")
 				return fault.New(fault.Usage, "there is no kind "+kind, "", remedy)
 			}
@@ -26,16 +28,8 @@ func (a *app) browse() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&kind, "kind", "", "only apps of this kind: "+strings.Join(kit.Kinds, ", "))
+	option(c, "kind", func(context.Context) []string { return kit.Kinds }, 0)
 	return c
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 func (a *app) runBrowse(kind string, words []string) error {

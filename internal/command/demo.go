@@ -86,6 +86,7 @@ func (a *app) welcome(d *demo.Demo) {
 	for _, x := range d.Domains {
 		a.streams.Print("  %s", x.URL)
 	}
+	a.streams.Print("\n  database server  %s\n  mail server      %s, which keeps every mail in %s", d.Standin.Database.Address(), d.Standin.Mail.Address(), d.Standin.Mailbox)
 	a.streams.Print("\nIn another terminal:\n\n  export TIVSET_HOME=%s", d.Folder)
 	a.streams.Print("  tivset browse")
 	a.streams.Print("  tivset install inkwater --at %s/journal -a title=\"Lock Journal\" \\\n      -a admin.email=wharfinger@lockside.localhost", d.Domains[1].Name)

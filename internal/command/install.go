@@ -44,6 +44,7 @@ func (a *app) install() *cobra.Command {
 			}
 			return a.runInstall(c.Context(), o)
 		},
+		ValidArgsFunction: only(a.appWords),
 	}
 	f := c.Flags()
 	f.StringVar(&o.at, "at", "", "the address: a domain of the account and a directory")
@@ -54,6 +55,7 @@ func (a *app) install() *cobra.Command {
 	f.StringVar(&o.saveAnswers, "save-answers", "", "write the answers to this file, without secrets")
 	f.BoolVar(&o.acceptLicence, "accept-licence", false, "accept the app's licence")
 	f.BoolVar(&o.showPassword, "show-password", false, "print the admin's password even where no terminal is")
+	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
 	return c
 }
 

@@ -1,9 +1,11 @@
 package command
 
 import (
+	"context"
 	"github.com/spf13/cobra"
 
 	"tivset/internal/ledger"
+	"tivset/internal/site"
 )
 
 func (a *app) jobs() *cobra.Command {
@@ -12,13 +14,8 @@ func (a *app) jobs() *cobra.Command {
 		Short:   "List what ran and how it ended",
 		Example: "  tivset jobs",
 		Args:    takes(0, 0, ""),
-		RunE: func(c *cobra.Command, _ []string) error {
-			s, done, err := a.service(c.Context())
-			if err != nil {
-				return err
-			}
-			defer done()
-			all, err := s.Jobs(c.Context())
+		RunE: a.using(func(ctx context.Context, s *site.Service, _ []string) error {
+			all, err := s.Jobs(ctx)
 			if err != nil {
 				return err
 			}
@@ -35,7 +32,7 @@ func (a *app) jobs() *cobra.Command {
 			}
 			a.streams.Table([]string{"Job", "What", "App", "Address", "Outcome", "Problem"}, rows)
 			return nil
-		},
+		}),
 	}
 }
 
@@ -47,19 +44,15 @@ func (a *app) undo() *cobra.Command {
 			"was before. A job whose site was recorded already is finished instead.",
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"),
-		RunE: func(c *cobra.Command, args []string) error {
-			s, done, err := a.service(c.Context())
-			if err != nil {
-				return err
-			}
-			defer done()
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			a.job = args[0]
-			j, err := s.Undo(c.Context(), args[0])
+			j, err := s.Undo(ctx, args[0])
 			if err != nil {
 				return err
 			}
 			return a.showJob(j)
-		},
+		}),
+		ValidArgsFunction: only(a.unfinishedWords),
 	}
 }
 

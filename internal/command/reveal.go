@@ -1,6 +1,7 @@
 package command
 
 import (
+	"context"
 	"github.com/spf13/cobra"
 
 	"tivset/internal/site"
@@ -12,13 +13,8 @@ func (a *app) reveal() *cobra.Command {
 		Short:   "Show a site's credentials",
 		Example: "  tivset reveal lockside.localhost:8780/forum",
 		Args:    takes(1, 1, "SITE"),
-		RunE: func(c *cobra.Command, args []string) error {
-			s, done, err := a.service(c.Context())
-			if err != nil {
-				return err
-			}
-			defer done()
-			found, err := s.Reveal(c.Context(), args[0])
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+			found, err := s.Reveal(ctx, args[0])
 			if err != nil {
 				return err
 			}
@@ -27,8 +23,8 @@ func (a *app) reveal() *cobra.Command {
 			}
 			a.streams.Credentials(found)
 			return nil
-		},
-		ValidArgsFunction: a.completeSites,
+		}),
+		ValidArgsFunction: only(a.siteWords),
 	}
 }
 

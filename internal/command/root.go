@@ -13,6 +13,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/near"
 	"tivset/internal/screen"
+	"tivset/internal/site"
 )
 
 // Version is the program's version; the build sets it.
@@ -104,6 +105,7 @@ func (a *app) root() *cobra.Command {
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, only results and faults")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more, such as what was checked")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (as does NO_COLOR)")
+	option(root, "account", a.accountWords, 0)
 	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.jobs(), a.undo(), a.password(), a.kit())
 	for _, c := range root.Commands() {
 		c.DisableFlagsInUseLine = true
@@ -134,6 +136,18 @@ func takes(least, most int, usage string) cobra.PositionalArgs {
 			return fault.New(fault.Usage, "“"+args[most]+"” is too much", "", "Write: "+c.CommandPath()+" "+usage)
 		}
 		return nil
+	}
+}
+
+// using makes a command's function of one that needs the service.
+func (a *app) using(run func(ctx context.Context, s *site.Service, args []string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		s, done, err := a.service(c.Context())
+		if err != nil {
+			return err
+		}
+		defer done()
+		return run(c.Context(), s, args)
 	}
 }
 

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 
 	"tivset/internal/ledger"
 	"tivset/internal/screen"
+	"tivset/internal/site"
 )
 
 func (a *app) sites() *cobra.Command {
@@ -17,13 +19,8 @@ func (a *app) sites() *cobra.Command {
 		Short:   "List the installed sites",
 		Example: "  tivset sites\n  tivset sites --json",
 		Args:    takes(0, 0, ""),
-		RunE: func(c *cobra.Command, _ []string) error {
-			s, done, err := a.service(c.Context())
-			if err != nil {
-				return err
-			}
-			defer done()
-			all, err := s.Sites(c.Context())
+		RunE: a.using(func(ctx context.Context, s *site.Service, _ []string) error {
+			all, err := s.Sites(ctx)
 			if err != nil {
 				return err
 			}
@@ -35,7 +32,7 @@ func (a *app) sites() *cobra.Command {
 			}
 			a.listSites(all)
 			return nil
-		},
+		}),
 	}
 }
 
@@ -74,13 +71,8 @@ func (a *app) show() *cobra.Command {
 		Short:   "Show one site in full",
 		Example: "  tivset show lockside.localhost:8780/forum\n  tivset show forum",
 		Args:    takes(1, 1, "SITE"),
-		RunE: func(c *cobra.Command, args []string) error {
-			s, done, err := a.service(c.Context())
-			if err != nil {
-				return err
-			}
-			defer done()
-			found, err := s.Site(c.Context(), args[0])
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+			found, err := s.Site(ctx, args[0])
 			if err != nil {
 				return err
 			}
@@ -89,8 +81,8 @@ func (a *app) show() *cobra.Command {
 			}
 			a.streams.Pairs(sitePairs(found))
 			return nil
-		},
-		ValidArgsFunction: a.completeSites,
+		}),
+		ValidArgsFunction: only(a.siteWords),
 	}
 }
 
@@ -116,17 +108,4 @@ func sitePairs(s ledger.Site) []screen.Pair {
 		all = append(all, screen.Pair{Name: "Licence", Text: l.Name + ", accepted " + l.At.Format("2006-01-02") + " for release " + l.Release})
 	}
 	return append(all, screen.Pair{Name: "Health", Text: s.Health}, screen.Pair{Name: "Password", Text: "tivset reveal " + s.Address})
-}
-
-func (a *app) completeSites(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	s, done, err := a.service(c.Context())
-	if err != nil || len(args) > 0 {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	defer done()
-	addresses, err := s.Ledger.Addresses(c.Context())
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveError
-	}
-	return addresses, cobra.ShellCompDirectiveNoFileComp
 }

@@ -29,34 +29,28 @@ type env struct {
 	count   func(count, total int64, unit string)
 }
 
+// kinds makes an empty step of each kind.
+var kinds = map[string]func(*env) job.Step{
+	"claim":         func(e *env) job.Step { return &claim{env: e} },
+	"keep-secrets":  func(e *env) job.Step { return &keepSecrets{env: e} },
+	"make-database": func(e *env) job.Step { return &makeDatabase{env: e} },
+	"make-user":     func(e *env) job.Step { return &makeUser{env: e} },
+	"unpack":        func(e *env) job.Step { return &unpack{env: e} },
+	"set-up":        func(e *env) job.Step { return &setUp{env: e} },
+	"put-in-place":  func(e *env) job.Step { return &putInPlace{env: e} },
+	"check":         func(e *env) job.Step { return &checkSite{env: e} },
+	"record":        func(e *env) job.Step { return &recordSite{env: e} },
+	"tidy":          func(e *env) job.Step { return &tidy{env: e} },
+}
+
 // decoder makes steps from a journal.
 func (e *env) decoder() job.Decode {
 	return func(kind string, fields json.RawMessage) (job.Step, error) {
-		var s job.Step
-		switch kind {
-		case "claim":
-			s = &claim{env: e}
-		case "keep-secrets":
-			s = &keepSecrets{env: e}
-		case "make-database":
-			s = &makeDatabase{env: e}
-		case "make-user":
-			s = &makeUser{env: e}
-		case "unpack":
-			s = &unpack{env: e}
-		case "set-up":
-			s = &setUp{env: e}
-		case "put-in-place":
-			s = &putInPlace{env: e}
-		case "check":
-			s = &checkSite{env: e}
-		case "record":
-			s = &recordSite{env: e}
-		case "tidy":
-			s = &tidy{env: e}
-		default:
+		empty, known := kinds[kind]
+		if !known {
 			return nil, fmt.Errorf("the journal has a step %q, which this release does not know", kind)
 		}
+		s := empty(e)
 		return s, json.Unmarshal(fields, s)
 	}
 }

@@ -1,0 +1,100 @@
+package command
+
+import (
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/site"
+)
+
+// Completions for the shell. They never fail: where nothing can be found out
+// nothing is offered.
+
+type completer = func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective)
+
+// only offers words for the first argument.
+func only(words func(context.Context) []string) completer {
+	return func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		if len(args) > 0 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		return words(c.Context()), cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+// option offers words for an option's value.
+func option(c *cobra.Command, name string, words func(context.Context) []string, more cobra.ShellCompDirective) {
+	_ = c.RegisterFlagCompletionFunc(name, func(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+		return words(c.Context()), cobra.ShellCompDirectiveNoFileComp | more
+	})
+}
+
+func (a *app) appWords(context.Context) []string {
+	c, err := openCatalogue(a.world.home())
+	if err != nil {
+		return nil
+	}
+	all, err := c.All()
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, e := range all {
+		out = append(out, e.App+"\t"+e.Summary)
+	}
+	return out
+}
+
+func (a *app) accountWords(context.Context) []string {
+	names, err := a.world.home().Accounts()
+	if err != nil {
+		return nil
+	}
+	return names
+}
+
+// domainWords offers the addresses of every account's domains.
+func (a *app) domainWords(ctx context.Context) []string {
+	var out []string
+	for _, name := range a.accountWords(ctx) {
+		x, err := a.world.home().Account(name)
+		if err != nil {
+			continue
+		}
+		for _, d := range x.Domains {
+			_, host, _ := strings.Cut(d.URL, "://")
+			out = append(out, host+"/")
+		}
+	}
+	return out
+}
+
+func (a *app) fromLedger(ctx context.Context, list func(*site.Service) ([]string, error)) []string {
+	s, done, err := a.service(ctx)
+	if err != nil {
+		return nil
+	}
+	defer done()
+	words, err := list(s)
+	if err != nil {
+		return nil
+	}
+	return words
+}
+
+func (a *app) siteWords(ctx context.Context) []string {
+	return a.fromLedger(ctx, func(s *site.Service) ([]string, error) { return s.Ledger.Addresses(ctx) })
+}
+
+func (a *app) unfinishedWords(ctx context.Context) []string {
+	return a.fromLedger(ctx, func(s *site.Service) ([]string, error) {
+		jobs, err := s.Unfinished(ctx)
+		var out []string
+		for _, j := range jobs {
+			out = append(out, j.ID)
+		}
+		return out, err
+	})
+}
