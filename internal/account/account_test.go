@@ -60,6 +60,7 @@ func TestMistakes(t *testing.T) {
 		start + domain + "stor: x\n":         "Did you mean store?",
 		start + domain + "---\naccount: b\n": "more than one document",
 		"account: A B\nreach: local:/srv\n" + domain:                                                                "not a name for an account",
+		"account: sites\nreach: local:/srv\n" + domain:                                                              "not a name for an account",
 		"account: a\nreach: local:srv\n" + domain:                                                                   "folder from the root",
 		"account: a\nreach: sftp://x@y/z\n" + domain:                                                                "not available in this release",
 		"account: a\nreach: gopher:x\n" + domain:                                                                    "not a way to reach files",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/user"
 	"time"
@@ -81,6 +82,7 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 		Progress:    a.progress(),
 		Settle:      site.UsualSettle,
 		Patience:    site.UsualPatience,
+		Download:    http.DefaultClient,
 		OpenFiles:   openFiles,
 		OpenServer:  openServer,
 		OpenSession: openSession,

@@ -55,8 +55,8 @@ type state struct {
 func Start(folder string) (*Demo, error) {
 	d := &Demo{Folder: folder, Home: home.At(folder)}
 	base := filepath.Join(folder, "demo")
-	if _, err := d.Home.Account(AccountName); err == nil && !exists(filepath.Join(base, "state.json")) {
-		return nil, fault.New(fault.Usage, "an account "+AccountName+" that is not the demo's is kept here", folder, "Use another folder: set TIVSET_HOME.")
+	if names, err := d.Home.Accounts(); err != nil || len(names) > 0 && !exists(filepath.Join(base, "state.json")) {
+		return nil, fault.New(fault.Usage, "accounts that are not the demo's are kept here", folder, "Set TIVSET_HOME to a folder of the demo's own, or to nothing.").Because(err)
 	}
 	if err := os.MkdirAll(base, 0o700); err != nil {
 		return nil, err

@@ -2,11 +2,14 @@ package site_test
 
 import (
 	"archive/tar"
+	"bytes"
 	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -66,6 +69,51 @@ func TestArchivesThatWillNotDo(t *testing.T) {
 		_, err = w.Service.Plan(context.Background(), sitetest.Request("moorings", "lockside.localhost/forum"))
 		assert.NoError(t, err, "other apps are not concerned")
 	}
+}
+
+// An archive at an address is fetched over https, verified, and kept.
+func TestDownload(t *testing.T) {
+	w := sitetest.Demo(t)
+	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater")
+	archive, err := os.ReadFile(filepath.Join(dir, "inkwater-1.4.0.tar.gz"))
+	require.NoError(t, err)
+	var answer http.HandlerFunc
+	asked := 0
+	server := httptest.NewTLSServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		asked++
+		answer(rw, r)
+	}))
+	defer server.Close()
+	w.Service.Download = server.Client()
+	kit, err := os.ReadFile(filepath.Join(dir, "kit.yaml"))
+	require.NoError(t, err)
+	kit = bytes.Replace(kit, []byte("from: inkwater-1.4.0.tar.gz"), []byte("from: "+server.URL+"/inkwater-1.4.0.tar.gz"), 1)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "kit.yaml"), kit, 0o644))
+	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	for words, h := range map[string]http.HandlerFunc{
+		"404 Not Found":                     http.NotFound,
+		"is not the one that the kit names": func(rw http.ResponseWriter, _ *http.Request) { _, _ = rw.Write(archive[1:]) },
+		"unexpected EOF": func(rw http.ResponseWriter, _ *http.Request) {
+			rw.Header().Set("Content-Length", "99999")
+			_, _ = rw.Write(archive[:99])
+		},
+	} {
+		answer = h
+		_, err := w.Install(request)
+		require.ErrorContains(t, err, words)
+		assert.Equal(t, fault.Failed, fault.Of(err).Kind)
+	}
+	answer = func(rw http.ResponseWriter, _ *http.Request) { _, _ = rw.Write(archive) }
+	_, err = w.Install(request)
+	require.NoError(t, err)
+	fetched := asked
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/again"))
+	require.NoError(t, err)
+	assert.Equal(t, fetched, asked, "the second time it is at hand")
+	w.Service.Download = http.DefaultClient // which does not know the server's certificate
+	require.NoError(t, os.RemoveAll(w.Home.Archives()))
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/third"))
+	assert.ErrorContains(t, err, "certificate")
 }
 
 func TestOlderReleaseByName(t *testing.T) {

@@ -50,14 +50,14 @@ func (s *Service) source(ctx context.Context, k catalogue.Entry, r *kit.Release,
 	case given != "":
 		return func() (io.ReadCloser, error) { return os.Open(given) }, given
 	case strings.HasPrefix(a.From, "https://"):
-		return func() (io.ReadCloser, error) { return download(ctx, http.DefaultClient, a.From) }, a.From
+		return func() (io.ReadCloser, error) { return download(ctx, s.Download, a.From) }, a.From
 	case a.From != "":
 		return func() (io.ReadCloser, error) { return k.Files().Open(a.From) }, a.From
 	}
 	return nil, ""
 }
 
-// stall is how long a download may take in all.
+// downloadTime is how long a download may take in all.
 const downloadTime = 30 * time.Minute
 
 func download(ctx context.Context, client *http.Client, address string) (io.ReadCloser, error) {

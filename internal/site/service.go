@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"strings"
 	"time"
 
@@ -37,6 +38,8 @@ type Service struct {
 	Progress  func(job.Event)
 	Settle    time.Duration // for how long a check of a new site tries again
 	Patience  time.Duration // for how long an undo waits for a server that went away
+
+	Download *http.Client // fetches archives
 
 	OpenFiles   func(*account.Account) (Closer, error)
 	OpenServer  func(context.Context, *account.Database, database.Login) (database.Server, error)

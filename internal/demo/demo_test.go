@@ -1,0 +1,63 @@
+package demo_test
+
+import (
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/account"
+	"tivset/internal/demo"
+	"tivset/internal/home"
+)
+
+// Started again in the same folder the demo is where it was.
+func TestStartedAgain(t *testing.T) {
+	dir := t.TempDir()
+	first, err := demo.Start(dir)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(first.Standin.Root, "web/quillmere/index.html"), []byte("mine now"), 0o644))
+	before, err := demo.Snapshot(first)
+	require.NoError(t, err)
+	require.NoError(t, first.Close())
+	second, err := demo.Start(dir)
+	require.NoError(t, err)
+	defer second.Close()
+	assert.Equal(t, first.Domains, second.Domains)
+	after, err := demo.Snapshot(second)
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+	answer, err := http.Get("http://" + second.Standin.Web.Address())
+	require.NoError(t, err)
+	answer.Body.Close()
+	assert.Equal(t, http.StatusNotFound, answer.StatusCode, "no domain is called 127.0.0.1")
+	// While it runs a second one in the same folder takes other ports.
+	third, err := demo.Start(dir)
+	require.NoError(t, err)
+	defer third.Close()
+	assert.NotEqual(t, second.Domains, third.Domains)
+}
+
+func TestLeavesOtherHomesAlone(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, home.At(dir).PutAccount(&account.Account{Name: "mine"}))
+	_, err := demo.Start(dir)
+	assert.ErrorContains(t, err, "not the demo's")
+	assert.NoFileExists(t, filepath.Join(dir, "config/catalogues.yaml"))
+}
+
+func TestCatalogueIsTheSameEachTime(t *testing.T) {
+	var trees []string
+	for range 2 {
+		dir := t.TempDir()
+		require.NoError(t, demo.WriteCatalogue(dir))
+		text, err := os.ReadFile(filepath.Join(dir, "moorings/kit.yaml"))
+		require.NoError(t, err)
+		assert.NotContains(t, string(text), "SHA256-OF")
+		trees = append(trees, string(text))
+	}
+	assert.Equal(t, trees[0], trees[1])
+}
