@@ -13,6 +13,11 @@ missing() {
 	done
 }
 
+# The lists of packages are needed to fetch the source package of a real app.
+if command -v apt-get >/dev/null && [ "$(id -u)" = 0 ] && ! ls /var/lib/apt/lists/*Packages* >/dev/null 2>&1; then
+	apt-get update -q >/dev/null
+fi
+
 if command -v dpkg-query >/dev/null && [ "$(id -u)" = 0 ] && [ -n "$(missing)" ]; then
 	echo "Installing the servers that the tests use: $(missing | tr '\n' ' ')"
 	# The instances of the packages themselves are neither started nor used.
