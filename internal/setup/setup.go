@@ -96,27 +96,41 @@ func (r *Runner) Request(ctx context.Context, q kit.Request) error {
 	if err != nil {
 		return err
 	}
-	what := q.Get + q.Post
-	switch {
-	case q.Get != "":
-		r.page, err = r.Visitor.Get(ctx, r.address(q.Get))
-	case q.Form == "page":
-		what = "the form of the page"
-		if r.page == nil {
-			return fault.New(fault.Failed, "a form is to be sent and no page was fetched before", q.Post, "The kit needs a request with get first.")
+	if q.Form == "page" {
+		if err := r.sendForm(ctx, fields, q.Post); err != nil {
+			return err
 		}
-		r.page, err = r.send(ctx, r.page, fields, q.Post)
-	default:
+		return r.judge(r.page, q.Expect)
+	}
+	address := r.address(q.Get + q.Post)
+	if q.Get != "" {
+		r.page, err = r.Visitor.Get(ctx, address)
+	} else {
 		values := url.Values{}
 		for name, v := range fields {
 			values.Set(name, v)
 		}
-		r.page, err = r.Visitor.Post(ctx, r.address(q.Post), values)
+		r.page, err = r.Visitor.Post(ctx, address, values)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "the app did not answer", r.address(what), "Open the address in a browser and look at the server's error log.").Because(err)
+		return fault.New(fault.Failed, "the app did not answer", address, lookAtServer).Because(err)
 	}
 	return r.judge(r.page, q.Expect)
+}
+
+const lookAtServer = "Open the address in a browser and look at the server's error log."
+
+// sendForm sends the form of the page got last.
+func (r *Runner) sendForm(ctx context.Context, fields map[string]string, to string) error {
+	if r.page == nil {
+		return fault.New(fault.Failed, "a form is to be sent and no page was fetched before", r.Base, "The kit needs a request with get first.")
+	}
+	answer, err := r.send(ctx, r.page, fields, to)
+	if err != nil {
+		return fault.New(fault.Failed, "a form of the app could not be sent", r.page.URL.Redacted(), lookAtServer).Because(err)
+	}
+	r.page = answer
+	return nil
 }
 
 func (r *Runner) address(below string) string { return r.Base + strings.TrimPrefix(below, "/") }
@@ -155,7 +169,7 @@ func (r *Runner) judge(p *web.Page, e kit.Expect) error {
 	}
 	wrong := func(what string) error {
 		return &fault.Error{Kind: fault.Failed, What: what, Where: p.URL.Redacted(), Details: r.excerpt(p),
-			Remedy: "Open the address in a browser and look at the server's error log."}
+			Remedy: lookAtServer}
 	}
 	if p.Away != "" {
 		return wrong("the page leads to another host: " + p.Away)

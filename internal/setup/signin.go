@@ -4,7 +4,6 @@ import (
 	"context"
 	"maps"
 
-	"tivset/internal/fault"
 	"tivset/internal/kit"
 	"tivset/internal/web"
 )
@@ -24,8 +23,8 @@ func (r *Runner) SignIn(ctx context.Context, s kit.SignIn, password string, conn
 	if err != nil {
 		return err
 	}
-	if visit.page, err = visit.send(ctx, visit.page, fields, s.Post); err != nil {
-		return fault.New(fault.Failed, "the sign-in form could not be sent", visit.address(s.Page), "Open the address in a browser.").Because(err)
+	if err := visit.sendForm(ctx, fields, s.Post); err != nil {
+		return err
 	}
 	// Success and failure of a sign-in look alike in too many apps; only a page
 	// for those signed in tells.

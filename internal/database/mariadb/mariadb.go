@@ -18,8 +18,9 @@ import (
 
 // Deadlines for a server that does not answer.
 const (
-	dialTime  = 10 * time.Second
-	replyTime = 5 * time.Minute // one statement of a large schema may take long
+	signInTime = 15 * time.Second
+	adminTime  = time.Minute     // a statement of the one who may create
+	replyTime  = 5 * time.Minute // a statement of a large schema may take long
 )
 
 // Server is a server seen by somebody who may create.
@@ -67,7 +68,7 @@ func open(ctx context.Context, login database.Login) (*sql.DB, error) {
 	} else if !loopback(login.Server) {
 		c.TLSConfig = "preferred"
 	}
-	c.Timeout, c.ReadTimeout, c.WriteTimeout = dialTime, replyTime, replyTime
+	c.Timeout, c.ReadTimeout, c.WriteTimeout = signInTime, replyTime, replyTime
 	c.InterpolateParams = true // one round trip a statement; also for CREATE USER, which cannot be prepared
 	c.Logger = log.New(io.Discard, "", 0)
 	c.MaxAllowedPacket = 0 // ask the server
@@ -77,6 +78,8 @@ func open(ctx context.Context, login database.Login) (*sql.DB, error) {
 	}
 	pool := sql.OpenDB(connector)
 	pool.SetMaxOpenConns(1) // session settings of a script hold for all of it
+	ctx, cancel := context.WithTimeout(ctx, signInTime)
+	defer cancel()
 	if err := pool.PingContext(ctx); err != nil {
 		pool.Close()
 		return nil, explain(err, login)
@@ -95,6 +98,8 @@ func (s *Server) Close() error { return s.pool.Close() }
 
 // Version implements database.Server.
 func (s *Server) Version(ctx context.Context) (engine, version string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, adminTime)
+	defer cancel()
 	if err := s.pool.QueryRowContext(ctx, "SELECT VERSION()").Scan(&version); err != nil {
 		return "", "", explain(err, s.login)
 	}
@@ -117,6 +122,8 @@ func (s *Server) Users(ctx context.Context) ([]string, error) {
 }
 
 func (s *Server) list(ctx context.Context, query string) ([]string, error) {
+	ctx, cancel := context.WithTimeout(ctx, adminTime)
+	defer cancel()
 	names, err := column(ctx, s.pool, query)
 	return names, explain(err, s.login)
 }
@@ -173,6 +180,8 @@ func (s *Server) DropUser(ctx context.Context, u database.User) error {
 }
 
 func (s *Server) exec(ctx context.Context, statement string, args ...any) error {
+	ctx, cancel := context.WithTimeout(ctx, adminTime)
+	defer cancel()
 	_, err := s.pool.ExecContext(ctx, statement, args...)
 	return explain(err, s.login)
 }

@@ -2,7 +2,9 @@ package mariadb_test
 
 import (
 	"context"
+	"net"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -35,6 +37,18 @@ func TestStandin(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	databasetest.Run(t, host(database.Login{Server: s.Address(), User: "root", Password: secret.Of("root's own")}))
+}
+
+// A server that takes the connection and then says nothing is given up.
+func TestSilentServer(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+	defer cancel()
+	_, err = mariadb.Connect(ctx, database.Login{Server: l.Addr().String(), User: "root"})
+	require.ErrorIs(t, err, database.ErrGone)
+	require.ErrorContains(t, err, "does not answer")
 }
 
 // A procedure needs another delimiter and has semicolons inside.
