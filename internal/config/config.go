@@ -8,6 +8,7 @@ package config
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -30,10 +31,12 @@ type Format interface {
 // Span is the extent of a place in a template, in bytes.
 type Span struct{ From, To int }
 
-var formats = map[string]Format{"php": php{}, "ini": ini{}}
+var formats = map[string]Format{
+	"dotenv": dotenv{}, "ini": ini{}, "json": jsonFormat{}, "php": php{}, "toml": toml{}, "xml": xmlFormat{}, "yaml": yaml{},
+}
 
-// Formats lists the names of all formats.
-func Formats() []string { return []string{"ini", "php"} }
+// Formats lists the names of all formats, sorted.
+func Formats() []string { return slices.Sorted(maps.Keys(formats)) }
 
 // For returns the format of a name.
 func For(name string) (Format, error) {

@@ -2,13 +2,17 @@ package config_test
 
 import (
 	"encoding/json"
+	"encoding/xml"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
 
+	"github.com/joho/godotenv"
+	"github.com/pelletier/go-toml/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 	"pgregory.net/rapid"
 
 	"tivset/internal/config"
@@ -26,6 +30,57 @@ var awkward = []string{
 var formats = map[string]string{
 	"php": "<?php\ndefine('V', {v}); // {{v}}\n$c['a']['b'] = {v};\n",
 	"ini": "; {{v}}\n[s]\nV = {v}\nother = \"1\"\n",
+
+	"json":   `{"V": {v}, "list": ["{{v}}", {v}]}`,
+	"yaml":   "# {{v}}\nV: {v}\nlist:\n  - {v}\n  - a\n",
+	"toml":   "# {{v}}\n[s]\nV = {v}\nother = 1\n",
+	"dotenv": "# {{v}}\nV={v}\nOTHER=1\n",
+	"xml":    "<?xml version=\"1.0\"?>\n<s a=\"1\"><V>{v}</V><other/></s>\n",
+}
+
+// standard reads a file's value with the usual library of its format.
+func standard(format string, text []byte) (string, error) {
+	var into struct {
+		V string `json:"V" yaml:"V" xml:"V"`
+	}
+	var err error
+	switch format {
+	case "json":
+		err = json.Unmarshal(text, &into)
+	case "yaml":
+		err = yaml.Unmarshal(text, &into)
+	case "xml":
+		err = xml.Unmarshal(text, &into)
+	case "toml":
+		var s struct{ S struct{ V string } }
+		err = toml.Unmarshal(text, &s)
+		into.V = s.S.V
+	case "dotenv":
+		var all map[string]string
+		all, err = godotenv.UnmarshalBytes(text)
+		into.V = all["V"]
+	}
+	return into.V, err
+}
+
+// The standard libraries read back exactly the values that were written.
+func TestStandardLibrariesReadTheSame(t *testing.T) {
+	for _, format := range []string{"json", "yaml", "toml", "dotenv", "xml"} {
+		t.Run(format, func(t *testing.T) {
+			rapid.Check(t, func(t *rapid.T) {
+				v := rapid.OneOf(rapid.SampledFrom(awkward), rapid.String()).Draw(t, "value")
+				f, err := config.For(format)
+				require.NoError(t, err)
+				if _, err := f.Quote(v); err != nil {
+					t.Skip("the format cannot hold it, and says so")
+				}
+				text := render(t, format, v)
+				got, err := standard(format, text)
+				require.NoError(t, err, "%q\n%s", v, text)
+				require.Equal(t, v, got, "%s", text)
+			})
+		})
+	}
 }
 
 func render(t require.TestingT, format, value string) []byte {
@@ -40,19 +95,30 @@ func render(t require.TestingT, format, value string) []byte {
 var readers = map[string]string{
 	"php": `require $f; $out[] = [V, $c['a']['b']];`,
 	"ini": `$i = parse_ini_file($f, true); $out[] = [$i['s']['V'], $i['s']['V']];`,
+
+	"json": `$j = json_decode(file_get_contents($f), true); $out[] = [$j['V'], $j['list'][1]];`,
+	"xml":  `$x = simplexml_load_file($f); $out[] = [(string)$x->V, (string)$x->V];`,
 }
 
 // PHP itself reads back exactly the values that were written.
 func TestPHPReadsTheSame(t *testing.T) {
 	php := testserver.Need(t, "php")[0]
 	for format, reader := range readers {
+		if format == "xml" && exec.Command(php, "-r", "exit(extension_loaded('simplexml') ? 0 : 1);").Run() != nil {
+			testserver.Missing(t, "PHP has no SimpleXML; on Debian php-xml has it")
+		}
 		t.Run(format, func(t *testing.T) {
 			values := append([]string{}, awkward...)
-			for i := range 300 {
+			for i := range 150 {
 				values = append(values, rapid.StringMatching(`[\x20-\x7eäß日\n\r\t'"\\$;#%&{}]{0,30}`).Example(i))
 			}
 			dir := t.TempDir()
 			for _, v := range values {
+				if f, _ := config.For(format); f != nil {
+					if _, err := f.Quote(v); err != nil {
+						continue
+					}
+				}
 				got := ask(t, php, dir, format, reader, render(t, format, v))
 				assert.Equal(t, []string{v, v}, got, "%q", v)
 			}
@@ -66,7 +132,7 @@ func ask(t *testing.T, php, dir, format, reader string, text []byte) []string {
 	t.Helper()
 	file := filepath.Join(dir, "f."+format)
 	require.NoError(t, os.WriteFile(file, text, 0o600))
-	c := exec.Command(php, "-n", "-r", `$f = $argv[1]; $out = []; `+reader+` echo json_encode($out[0]);`, file)
+	c := exec.Command(php, "-r", `$f = $argv[1]; $out = []; `+reader+` echo json_encode($out[0]);`, file)
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, "%s\n%s", out, text)
 	var got []string
@@ -101,7 +167,7 @@ func TestZeroByte(t *testing.T) {
 	_, err = f.Quote("a\x00b")
 	assert.ErrorContains(t, err, "zero byte")
 	_, err = config.For("nonesuch")
-	assert.ErrorContains(t, err, "ini, php")
+	assert.ErrorContains(t, err, "dotenv, ini, json, php, toml, xml, yaml")
 }
 
 func TestBareValues(t *testing.T) {
@@ -140,6 +206,24 @@ func TestCheckFindsPlacesThatAreNotSafe(t *testing.T) {
 		{"ini", "a = {v}:3306", 1, "all that stands after"},
 		{"ini", "; {v}", 1, "all that stands after"},
 		{"ini", "{v} = 1", 1, "all that stands after"},
+		{"json", `{"a": {v}, "b\\\"": [{v}]}`, 0, ""},
+		{"json", `{"a": "{v}"}`, 1, "quoted twice"},
+		{"json", `{"a\\": {v}}`, 0, ""},
+		{"yaml", "a:\n  b: {v}\n  c: 1", 0, ""},
+		{"yaml", "- {v}\n- a: {v}", 0, ""},
+		{"yaml", "a: '{v}'", 1, "all that stands after"},
+		{"yaml", "a: x{v}", 1, "all that stands after"},
+		{"yaml", "# a: {v}", 1, "all that stands after"},
+		{"toml", "[a]\nb.c = {v}", 0, ""},
+		{"toml", "b = \"{v}\"", 1, "all that stands after"},
+		{"dotenv", "A={v}\nexport B={v}", 0, ""},
+		{"dotenv", "A=\"{v}\"", 1, "all that stands after"},
+		{"dotenv", "A={v} # note", 1, "all that stands after"},
+		{"xml", "<a><b c=\"d\">{v}</b></a>", 0, ""},
+		{"xml", "<a b=\"{v}\"/>", 1, "all the text of an element"},
+		{"xml", "<!-- <a>{v}</a> -->", 1, "all the text of an element"},
+		{"xml", "<a>x{v}</a>", 1, "all the text of an element"},
+		{"xml", "<![CDATA[{v}]]>", 1, "all the text of an element"},
 	} {
 		f, err := config.For(c.format)
 		require.NoError(t, err)

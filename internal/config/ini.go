@@ -38,13 +38,5 @@ var iniKey = regexp.MustCompile(`^\s*[^;\[\s=][^=]*=\s*$`)
 
 // Open allows a value only as the whole of what stands after an equals sign.
 func (ini) Open(template string, places []Span) map[int]string {
-	closed := map[int]string{}
-	for _, p := range places {
-		before := template[strings.LastIndexByte(template[:p.From], '\n')+1 : p.From]
-		after, _, _ := strings.Cut(template[p.To:], "\n")
-		if !iniKey.MatchString(before) || strings.TrimSpace(after) != "" {
-			closed[p.From] = "a value in an INI file must be all that stands after the equals sign, without quotes"
-		}
-	}
-	return closed
+	return whole(iniKey, template, places, "a value in an INI file must be all that stands after the equals sign, without quotes")
 }

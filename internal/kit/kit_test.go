@@ -74,7 +74,7 @@ func TestMistakes(t *testing.T) {
 		"ask's id is taken":   {"id: board", "id: title", "is taken"},
 		"bad ask kind":        {"kind: text", "kind: novel", "text, number, yes-no, one-of"},
 		"escaping path":       {"path: config/moorings.ini", "path: ../moorings.ini", "not a path below"},
-		"bad format":          {"format: ini", "format: docx", "ini, php"},
+		"bad format":          {"format: ini", "format: docx", "ini, json, php"},
 		"bad mode":            {`mode: "0640"`, `mode: "9"`, "not a file mode"},
 		"bad secret":          {"{length: 32, of: alnum}", "{length: 3, of: alnum}", "8 to 128"},
 		"unknown value":       {"{ask.board}", "{ask.bord}", "Did you mean ask.board?"},

@@ -41,7 +41,7 @@ func Open(ctx context.Context, file string) (*SQLite, error) {
 		return nil, err
 	}
 	made.Close()
-	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&_pragma=synchronous(full)&_txlock=immediate")
+	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_pragma=synchronous(full)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
@@ -54,26 +54,35 @@ func Open(ctx context.Context, file string) (*SQLite, error) {
 	return l, nil
 }
 
+// prepare makes the tables of a new file. A file that has them is only read:
+// another program may be writing.
 func (l *SQLite) prepare(ctx context.Context) error {
+	have, err := l.format(ctx, l.db)
+	if err != nil || have == format {
+		return err
+	}
 	tx, err := l.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback()
-	var have int
-	if err := tx.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have); err != nil {
+	if have, err = l.format(ctx, tx); err != nil || have == format {
+		return err // another program was faster
+	}
+	if have != 0 {
+		return fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), "", "A newer release of Tivset made it; use that one.")
+	}
+	if _, err := tx.ExecContext(ctx, tables); err != nil {
 		return err
 	}
-	switch have {
-	case format:
-		return nil
-	case 0:
-		if _, err := tx.ExecContext(ctx, tables); err != nil {
-			return err
-		}
-		return tx.Commit()
-	}
-	return fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), "", "A newer release of Tivset made it; use that one.")
+	return tx.Commit()
+}
+
+func (l *SQLite) format(ctx context.Context, q interface {
+	QueryRowContext(context.Context, string, ...any) *sql.Row
+}) (have int, err error) {
+	err = q.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have)
+	return have, err
 }
 
 // Close closes the file.
