@@ -13,11 +13,14 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// onTerminal runs the program in a pseudo-terminal, types once it asks, and
+// turn is what to wait for on the terminal, and what to type then.
+type turn struct{ wait, keys string }
+
+// onTerminal runs the program in a pseudo-terminal, types when it is asked, and
 // gives all that it showed.
-func onTerminal(t *testing.T, c *exec.Cmd, wait, keys string) (string, int) {
+func onTerminal(t *testing.T, c *exec.Cmd, turns ...turn) (string, int) {
 	t.Helper()
-	c.Env = append(c.Env, "TERM=xterm-256color")
+	c.Env = append(c.Env, "TERM=xterm-256color", "NO_COLOR=1")
 	terminal, err := pty.StartWithSize(c, &pty.Winsize{Rows: 40, Cols: 100})
 	require.NoError(t, err)
 	defer terminal.Close()
@@ -26,13 +29,18 @@ func onTerminal(t *testing.T, c *exec.Cmd, wait, keys string) (string, int) {
 	go func() {
 		defer close(done)
 		part := make([]byte, 4096)
-		typed := false
+		seen := 0
 		for {
 			n, err := terminal.Read(part)
 			shown.Write(part[:n])
-			if !typed && strings.Contains(shown.String(), wait) {
-				typed = true
-				_, _ = io.WriteString(terminal, keys)
+			for len(turns) > 0 {
+				at := strings.Index(shown.String()[seen:], turns[0].wait)
+				if at < 0 {
+					break
+				}
+				seen += at + len(turns[0].wait)
+				_, _ = io.WriteString(terminal, turns[0].keys)
+				turns = turns[1:]
 			}
 			if err != nil {
 				return
@@ -43,10 +51,53 @@ func onTerminal(t *testing.T, c *exec.Cmd, wait, keys string) (string, int) {
 	case <-done:
 	case <-time.After(30 * time.Second):
 		_ = c.Process.Kill()
-		t.Fatalf("no end; it showed:\n%s", shown.String())
+		<-done
+		t.Fatalf("no end; it waits for %q and showed:\n%s", turns, shown.String())
 	}
 	_ = c.Wait()
+	assert.Empty(t, turns, "what was not asked")
 	return shown.String(), c.ProcessState.ExitCode()
+}
+
+// A newcomer's install: four answers, the licence and the confirmation.
+func TestConversation(t *testing.T) {
+	p := newProgram(t)
+	shown, code := onTerminal(t, p.as("tivset", nil, "install"),
+		turn{"App:", "2\r"},
+		turn{"Domain:", "lockside.localhost\r"},
+		turn{"Directory [/]:", "forum\r"}, turn{"The site will be at http://lockside.localhost:", ""},
+		turn{"Title of the site:", "Lockside Talk\r"},
+		turn{"yes, no, or show", "show\r"}, turn{"There is no warranty of any kind", ""}, turn{"yes, no, or show", "yes\r"},
+		turn{"E-mail address of the admin:", "w@lockside.localhost\r"},
+		turn{"Install? [y/N]", "y\r"})
+	assert.Equal(t, 0, code, shown)
+	assert.Contains(t, shown, "Moorings 2.4.1 is installed and checked")
+	var sites []struct{ Title, Address string }
+	p.json(&sites, "sites")
+	require.Len(t, sites, 1)
+	assert.Equal(t, "Lockside Talk", sites[0].Title)
+}
+
+// Wrong answers are refused with the reason and asked again; going back, help
+// and the end by Ctrl-C work, and leave nothing behind.
+func TestConversationWithWrongAnswers(t *testing.T) {
+	p := newProgram(t)
+	before := p.snapshot()
+	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
+		turn{"App:", "mooring\r"}, turn{"Did you mean moorings?", ""}, turn{"App:", "9\r"}, turn{"none of them", ""}, turn{"App:", "inkwater\r"},
+		turn{"Domain:", "?\r"}, turn{"at which visitors will find the site", ""}, turn{"Domain:", "1\r"},
+		turn{"Directory [blog]:", "/\r"}, turn{"something is in the way: index.html", ""},
+		turn{"Directory [blog]:", "My Blog\r"}, turn{"such as my-blog", ""},
+		turn{"Directory [blog]:", "<\r"}, turn{"Domain:", "2\r"},
+		turn{"Directory [/]:", "\r"},
+		turn{"Title of the site:", "\r"}, turn{"this needs an answer", ""}, turn{"Title of the site:", strings.Repeat("x", 130) + "\r"},
+		turn{"more than 120 characters", ""}, turn{"Title of the site:", "Journal\r"},
+		turn{"strangers try first", ""}, turn{"Sign-in name of the admin:", "root\r"}, turn{"strangers try first", ""}, turn{"Sign-in name of the admin:", "wharfinger\r"},
+		turn{"E-mail address of the admin:", "nobody\r"}, turn{"an e-mail address has an @", ""},
+		turn{"E-mail address of the admin:", "\x03"})
+	assert.Equal(t, 3, code, shown)
+	assert.Contains(t, shown, "Nothing was touched")
+	assert.Equal(t, before, p.snapshot())
 }
 
 func TestConfirmation(t *testing.T) {
@@ -54,16 +105,16 @@ func TestConfirmation(t *testing.T) {
 	args := install("inkwater", "lockside.localhost/journal")
 	args = args[:len(args)-1] // without --yes
 	before := p.snapshot()
-	shown, code := onTerminal(t, p.as("tivset", nil, args...), "Install? [y/N]", "n\r")
+	shown, code := onTerminal(t, p.as("tivset", nil, args...), turn{"Install? [y/N]", "n\r"})
 	assert.Equal(t, 3, code)
 	assert.Contains(t, shown, "not installed")
 	assert.Equal(t, before, p.snapshot())
 
-	shown, code = onTerminal(t, p.as("tivset-minding", nil, args...), "Install? [y/N]", "\x03")
+	shown, code = onTerminal(t, p.as("tivset-minding", nil, args...), turn{"Install? [y/N]", "\x03"})
 	assert.NotEqual(t, 0, code)
 	assert.Equal(t, before, p.snapshot(), shown)
 
-	shown, code = onTerminal(t, p.as("tivset", nil, args...), "Install? [y/N]", "y\r")
+	shown, code = onTerminal(t, p.as("tivset", nil, args...), turn{"Install? [y/N]", "y\r"})
 	assert.Equal(t, 0, code)
 	assert.Contains(t, shown, "is installed and checked")
 	assert.Contains(t, shown, "shown this once", "on a terminal the password is shown")

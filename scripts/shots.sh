@@ -1,10 +1,10 @@
 #!/bin/sh
 # Makes docs/screenshots from the demo: terminals in a window under Xvfb, pages
-# in headless Chromium. Needs xvfb, xterm, imagemagick, chromium, fonts-dejavu.
+# in headless Chromium. Needs xvfb, xterm, xdotool, imagemagick, chromium, fonts-dejavu.
 set -eu
 cd "$(dirname "$0")/.."
-for tool in Xvfb xterm import chromium; do
-	command -v "$tool" >/dev/null || { echo "$tool is missing; on Debian: apt-get install xvfb xterm imagemagick chromium fonts-dejavu"; exit 1; }
+for tool in Xvfb xterm xdotool import chromium; do
+	command -v "$tool" >/dev/null || { echo "$tool is missing; on Debian: apt-get install xvfb xterm xdotool imagemagick chromium fonts-dejavu"; exit 1; }
 done
 
 out=$PWD/docs/screenshots
@@ -41,6 +41,25 @@ shot() {
 	wait $terminal 2>/dev/null || true
 }
 
+# talk NAME COMMAND LINE...: a conversation; each line is typed and entered.
+talk() {
+	name=$1 command=$2
+	shift 2
+	printf 'printf "\\033[1;34m$\\033[0m %%s\\n" "%s"\n%s\nsleep 60\n' "$command" "$command" >"$work/run.sh"
+	xterm -fa 'DejaVu Sans Mono' -fs 12 -geometry 126x40+0+0 -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
+	terminal=$!
+	sleep 1.5
+	for line in "$@"; do
+		xdotool type --delay 15 "$line"
+		xdotool key Return
+		sleep 0.4
+	done
+	sleep 1
+	import -window root "$out/$name.png"
+	kill $terminal 2>/dev/null || true
+	wait $terminal 2>/dev/null || true
+}
+
 page() {
 	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update \
 		--disable-sync --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
@@ -55,6 +74,7 @@ shot refused 2 'tivset install mooring --at lockside.localhots/Forum' \
 	'tivset install moorings --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12' \
 	'tivset install inkwater --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost'
 shot review 2 "$forum --dry-run"
+talk conversation 'tivset install' moorings 2 'The Forum' forum 'Lockside Talk' yes wharfinger wharfinger@lockside.localhost
 shot install 5 "$forum --yes"
 tivset install inkwater --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
 	-a admin.email=editor@quillmere.localhost --yes --quiet >/dev/null

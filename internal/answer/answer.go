@@ -56,7 +56,7 @@ func Resolve(questions []Question, given Given) (Given, []fault.Problem) {
 			out[q.ID] = ""
 			continue
 		}
-		if what, remedy := q.wrong(value); what != "" {
+		if what, remedy := q.Wrong(value); what != "" {
 			problems = append(problems, fault.Problem{ID: q.ID, What: what, Remedy: remedy})
 			continue
 		}
@@ -81,7 +81,8 @@ func order(ids []string, id string) int {
 
 var digitsOnly = regexp.MustCompile(`^-?[0-9]{1,18}$`)
 
-func (q *Question) wrong(value string) (what, remedy string) {
+// Wrong says what is wrong with an answer and what to do; "" when it is fine.
+func (q *Question) Wrong(value string) (what, remedy string) {
 	switch {
 	case !utf8.ValidString(value):
 		return "it is not text in UTF-8", "Save the file as UTF-8."

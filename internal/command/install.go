@@ -11,6 +11,7 @@ import (
 	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/job"
+	"tivset/internal/screen"
 	"tivset/internal/site"
 )
 
@@ -31,8 +32,9 @@ func (a *app) install() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "install [APP] --at ADDRESS [flags]",
 		Short: "Install an app, checked, or not at all",
-		Long: "Installs an app at an address of the account. The review shows everything that is about\n" +
-			"to happen; then the site is set up, checked as a visitor and as the admin, and recorded.\n" +
+		Long: "Installs an app at an address of the account. On a terminal it asks for what it was not\n" +
+			"told and cannot do without; with --yes, or without a terminal, it asks nothing and names\n" +
+			"all that is missing at once. The review shows everything that is about to happen; then the site is set up, checked as a visitor and as the admin, and recorded.\n" +
 			"When anything fails, all that was begun is undone.",
 		Example: "  tivset install moorings --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
 			"      -a admin.email=wharfinger@lockside.localhost --accept-licence\n" +
@@ -70,6 +72,13 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	}
 	defer done()
 	a.streams.ShowPassword = o.showPassword
+	var ask *screen.Asker
+	if !a.yes && !a.dryRun && a.streams.Asks() {
+		ask = screen.NewAsker(a.streams)
+		if err := a.converse(ctx, ask, s, &request); err != nil {
+			return err
+		}
+	}
 	plan, err := s.Plan(ctx, request)
 	if err != nil {
 		return err
@@ -82,9 +91,9 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	if a.dryRun {
 		return a.showPlan(plan)
 	}
-	a.streams.Say("%s", a.streams.Review(plan))
-	if !a.yes && a.streams.Asks() && !a.streams.Confirm(ctx, "Install?") {
-		return fault.New(fault.Decision, "not installed", "", "Nothing was touched.")
+	a.streams.Say("\n%s", a.streams.Review(plan))
+	if ask != nil && !ask.Confirm(ctx, "Install?") {
+		return errNotInstalled()
 	}
 	installed, err := s.Install(ctx, plan)
 	a.streams.Say("")

@@ -15,6 +15,7 @@ import (
 	"tivset/internal/catalogue"
 	"tivset/internal/database"
 	"tivset/internal/database/mariadb"
+	"tivset/internal/fault"
 	"tivset/internal/files/local"
 	"tivset/internal/home"
 	"tivset/internal/job"
@@ -75,7 +76,7 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 	}
 	l, err := ledger.Open(ctx, h.Ledger())
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, fault.New(fault.Usage, "Tivset's own files cannot be kept", h.Data, "Set TIVSET_HOME to a folder that you can write.").Because(err)
 	}
 	s = &site.Service{
 		Home: h, Catalogue: kits, Ledger: l, Vault: vault.At(h.Vault(), h.VaultKey()), Now: a.world.Now, Who: who(),

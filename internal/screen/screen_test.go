@@ -51,7 +51,7 @@ func TestConfirm(t *testing.T) {
 	for answer, want := range map[string]bool{"y\n": true, " YES \n": true, "\n": false, "n\n": false, "": false, "yep\n": false, "y": true} {
 		s, _, _ := streams()
 		s.In = strings.NewReader(answer)
-		assert.Equal(t, want, s.Confirm(context.Background(), "Install?"), "%q", answer)
+		assert.Equal(t, want, screen.NewAsker(s).Confirm(context.Background(), "Install?"), "%q", answer)
 	}
 }
 

@@ -70,7 +70,7 @@ func (s *Service) account(name, address string) (*account.Account, error) {
 	}
 	switch len(names) {
 	case 0:
-		return nil, fault.New(fault.Usage, "there is no account yet", "", "Add one with: tivset account add NAME --from FILE. To try Tivset without one: tivset demo")
+		return nil, noAccount()
 	case 1:
 		return s.Home.Account(names[0])
 	}
@@ -88,6 +88,25 @@ func (s *Service) account(name, address string) (*account.Account, error) {
 		return fits[0], nil
 	}
 	return nil, fault.New(fault.Usage, "several accounts could be meant", address, "Say which with --account: "+strings.Join(names, ", ")+".")
+}
+
+// TryAddress says what is wrong with an address of an account, or with what is
+// there now, if anything.
+func (s *Service) TryAddress(ctx context.Context, account, address string) error {
+	a, err := s.account(account, address)
+	if err != nil {
+		return err
+	}
+	p := &Plan{account: a, Account: a.Name}
+	if p.place, err = place.Resolve(address, a.Domains); err != nil {
+		return err
+	}
+	fsys, err := s.OpenFiles(a)
+	if err != nil {
+		return unreachable(a, err)
+	}
+	defer fsys.Close()
+	return s.lookAtPlace(ctx, p, fsys)
 }
 
 // Site finds a recorded site by what somebody calls it.
