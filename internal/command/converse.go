@@ -25,7 +25,6 @@ type conversation struct {
 	ask     *screen.Asker
 	service *site.Service
 	request *site.Request
-	dir     string
 	begun   bool
 }
 

@@ -34,8 +34,9 @@ func (a *app) install() *cobra.Command {
 		Short: "Install an app, checked, or not at all",
 		Long: "Installs an app at an address of the account. On a terminal it asks for what it was not\n" +
 			"told and cannot do without; with --yes, or without a terminal, it asks nothing and names\n" +
-			"all that is missing at once. The review shows everything that is about to happen; then the site is set up, checked as a visitor and as the admin, and recorded.\n" +
-			"When anything fails, all that was begun is undone.",
+			"all that is missing at once. The review shows everything that is about to happen; then the\n" +
+			"site is set up, checked as a visitor and as the admin, and recorded. When anything fails,\n" +
+			"all that was begun is undone.",
 		Example: "  tivset install moorings --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
 			"      -a admin.email=wharfinger@lockside.localhost --accept-licence\n" +
 			"  tivset install --answers lockside.yaml --yes",

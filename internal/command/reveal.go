@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+
 	"github.com/spf13/cobra"
 
 	"tivset/internal/site"

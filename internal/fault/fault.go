@@ -81,13 +81,6 @@ func Of(err error) *Error {
 	return &Error{Kind: Failed, What: err.Error()}
 }
 
-// As returns err as a fault of the given kind, keeping its words.
-func As(kind Kind, err error) *Error {
-	copied := *Of(err)
-	copied.Kind = kind
-	return &copied
-}
-
 // Join makes one usage fault of many problems, or nil when there are none.
 // Problems whose What is Needed also count as missing.
 func Join(what, remedy string, problems []Problem) error {

@@ -19,8 +19,6 @@ func TestFault(t *testing.T) {
 	assert.Same(t, e, fault.Of(wrapped))
 	assert.Equal(t, fault.Failed, fault.Of(errors.New("x")).Kind)
 	assert.Zero(t, fault.Of(nil).Kind)
-	assert.Equal(t, fault.Left, fault.As(fault.Left, wrapped).Kind)
-	assert.Equal(t, fault.Decision, e.Kind, "As leaves the original alone")
 }
 
 func TestJoin(t *testing.T) {

@@ -10,7 +10,6 @@ import (
 	"context"
 	"io"
 	"io/fs"
-	"path"
 	"time"
 )
 
@@ -74,6 +73,3 @@ func Valid(name string) error {
 	}
 	return nil
 }
-
-// Join puts path elements together.
-func Join(parts ...string) string { return path.Join(parts...) }

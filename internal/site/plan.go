@@ -102,6 +102,3 @@ func (p *Plan) Saved() answer.File {
 	out["admin.password"] = Generate
 	return answer.File{Install: p.App, At: p.Place.URL, Release: p.Release, Answers: out}
 }
-
-// Generated gives the password that was made for the plan, if one was.
-func (p *Plan) Password() secret.Text { return p.password }

@@ -2,15 +2,12 @@ package site
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
-	"path"
 	"slices"
 	"strings"
 
-	"github.com/Masterminds/semver/v3"
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/account"
@@ -19,7 +16,6 @@ import (
 	"tivset/internal/config"
 	"tivset/internal/fault"
 	"tivset/internal/files"
-	"tivset/internal/kit"
 	"tivset/internal/ledger"
 	"tivset/internal/near"
 	"tivset/internal/place"
@@ -136,186 +132,6 @@ func unreachable(a *account.Account, err error) error {
 	return fault.New(fault.Failed, "the files of the account cannot be reached", a.Reach, "Check the folder and its permissions: tivset account test "+a.Name).Because(err)
 }
 
-// lookAtPlace finds out what is at the place now.
-func (s *Service) lookAtPlace(ctx context.Context, p *Plan, fsys files.FS) error {
-	folder := p.place.Folder()
-	p.Place = PlanPlace{URL: p.place.URL(), Folder: folder, State: "new"}
-	switch _, err := s.Ledger.Site(ctx, p.place.Address()); {
-	case err == nil:
-		return siteIsThere(p)
-	case !errors.Is(err, fs.ErrNotExist):
-		return err
-	}
-	if there, err := files.Exists(ctx, fsys, p.place.Domain.Folder); err != nil || !there {
-		return fault.New(fault.Failed, "the document root of "+p.place.Domain.Name+" is not there", p.place.Domain.Folder, "Correct the folder of this domain in the account, or make it.").Because(err)
-	}
-	inside, err := fsys.List(ctx, folder)
-	if errors.Is(err, fs.ErrNotExist) {
-		return s.notAFile(ctx, p, fsys)
-	}
-	if err != nil {
-		return unreachable(p.account, err)
-	}
-	p.Place.State = "empty"
-	nested, err := s.nested(ctx, p)
-	if err != nil {
-		return err
-	}
-	var inTheWay []string
-	for _, i := range inside {
-		if slices.Contains(nested, path.Join(folder, i.Name)) {
-			p.Place.State = "beside"
-			continue
-		}
-		inTheWay = append(inTheWay, describe(i))
-	}
-	if len(inTheWay) > 0 {
-		return occupied(p, inTheWay)
-	}
-	return nil
-}
-
-func siteIsThere(p *Plan) error {
-	return fault.New(fault.Decision, "a site is at this address already", p.Place.URL, "Choose another directory, or look at it with: tivset show "+p.place.Address())
-}
-
-func (s *Service) notAFile(ctx context.Context, p *Plan, fsys files.FS) error {
-	i, err := fsys.Stat(ctx, p.place.Folder())
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return unreachable(p.account, err)
-	}
-	return occupied(p, []string{describe(i)})
-}
-
-// nested lists the folders of recorded sites that lie below the place.
-func (s *Service) nested(ctx context.Context, p *Plan) ([]string, error) {
-	sites, err := s.Ledger.Sites(ctx)
-	var out []string
-	for _, other := range sites {
-		if other.Account == p.Account && other.Folder != p.place.Folder() && place.Within(other.Folder, p.place.Folder()) {
-			out = append(out, other.Folder)
-		}
-	}
-	return out, err
-}
-
-func describe(i files.Info) string {
-	size := humanize.Bytes(uint64(i.Size))
-	name := i.Name
-	if i.IsDir() {
-		size, name = "folder", name+"/"
-	}
-	return fmt.Sprintf("%-32s %10s   %s", name, size, i.Modified.UTC().Format("2006-01-02 15:04"))
-}
-
-func occupied(p *Plan, inTheWay []string) error {
-	const most = 15
-	if len(inTheWay) > most {
-		inTheWay = append(inTheWay[:most], fmt.Sprintf("… and %d more", len(inTheWay)-most))
-	}
-	return &fault.Error{Kind: fault.Decision, What: "something is in the way", Where: p.Place.Folder, Details: inTheWay,
-		Remedy: "Choose another directory with --at, or move these away yourself. Nothing was touched."}
-}
-
-// chooseServer picks the database server and the release that fit together.
-func (s *Service) chooseServer(ctx context.Context, p *Plan, r Request) error {
-	p.release = p.kit.Newest()
-	if r.Release != "" {
-		p.release = p.kit.Find(r.Release)
-	}
-	p.Release = p.release.Release
-	if !p.release.NeedsDatabase() {
-		return nil
-	}
-	for i := range p.account.Databases {
-		d := &p.account.Databases[i]
-		_, wanted := p.release.Needs.Database[d.Engine]
-		if wanted && (p.answers["data.server"] == "" || p.answers["data.server"] == d.Name) {
-			p.server = d
-			break
-		}
-	}
-	engines := strings.Join(slices.Sorted(maps.Keys(p.release.Needs.Database)), " or ")
-	if p.server == nil {
-		return fault.New(fault.Usage, "the account has no database server that "+p.Title+" can use", p.Account, "Add one with engine "+engines+" to the account.")
-	}
-	server, err := s.connect(ctx, p.server)
-	if err != nil {
-		return err
-	}
-	defer server.Close()
-	if err := server.MayCreate(ctx); err != nil {
-		return err
-	}
-	_, version, err := server.Version(ctx)
-	if err != nil {
-		return err
-	}
-	if err := fitRelease(p, r, version); err != nil {
-		return err
-	}
-	databases, err := server.Databases(ctx)
-	if err != nil {
-		return err
-	}
-	users, err := server.Users(ctx)
-	if err != nil {
-		return err
-	}
-	return s.nameData(p, append(databases, users...))
-}
-
-// fitRelease takes the newest release that the server's version allows, unless
-// one was asked for by name.
-func fitRelease(p *Plan, r Request, version string) error {
-	fits := func(release *kit.Release) bool {
-		wanted, err := semver.NewConstraint(release.Needs.Database[p.server.Engine])
-		have, errHave := semver.NewVersion(version)
-		return err == nil && (errHave != nil || wanted.Check(have))
-	}
-	if fits(p.release) {
-		return nil
-	}
-	if r.Release == "" {
-		for i := range p.kit.Releases {
-			if fits(&p.kit.Releases[i]) {
-				p.release, p.Release = &p.kit.Releases[i], p.kit.Releases[i].Release
-				return nil
-			}
-		}
-	}
-	return fault.New(fault.Usage, fmt.Sprintf("%s %s needs %s %s, and the server %s has %s", p.Title, p.Release, p.server.Engine,
-		p.release.Needs.Database[p.server.Engine], p.server.Name, version), p.account.Name, "Ask the host for a newer server, or choose an older release: tivset about "+p.App)
-}
-
-// nameData makes names that are free: the account's prefix, the app, and
-// something random.
-func (s *Service) nameData(p *Plan, taken []string) error {
-	short := strings.ReplaceAll(p.App, "-", "")
-	short = short[:min(4, len(short))]
-	var name string
-	for name == "" || slices.Contains(taken, name) {
-		token, err := s.Maker.Token(5)
-		if err != nil {
-			return err
-		}
-		name = p.server.Prefix + short + token
-	}
-	p.Data = &PlanData{Engine: p.server.Engine, Server: p.server.Name, Name: name, User: name, Clients: p.server.Clients}
-	if p.kit.UsesTables() {
-		letters, err := s.Maker.Token(3)
-		if err != nil {
-			return err
-		}
-		p.Data.Tables = "t" + letters + "_"
-	}
-	p.Changes.Databases, p.Changes.Users = []string{name}, []string{name}
-	return nil
-}
-
 // lookAtArchive fetches and verifies the archive and reads it through, so that
 // the plan says what it will make and a bad one is refused here.
 func (s *Service) lookAtArchive(ctx context.Context, p *Plan, r Request, fsys files.FS) error {
@@ -413,25 +229,6 @@ func (s *Service) writeConfigs(p *Plan) error {
 		}
 		p.configs = append(p.configs, text)
 		p.Changes.Bytes += int64(len(text))
-	}
-	return nil
-}
-
-// lookAtLayout makes sure that nothing of the app would land on another site.
-func (s *Service) lookAtLayout(ctx context.Context, p *Plan) error {
-	if p.Place.State != "beside" {
-		return nil
-	}
-	nested, err := s.nested(ctx, p)
-	if err != nil {
-		return err
-	}
-	for _, entry := range p.survey.Entries {
-		for _, other := range nested {
-			if place.Within(other, path.Join(p.Place.Folder, entry)) {
-				return occupied(p, []string{entry + "/ is on the way to another site, " + other})
-			}
-		}
 	}
 	return nil
 }
