@@ -149,6 +149,31 @@ func TestKilledWhileUndoing(t *testing.T) {
 	require.Equal(t, before, p.snapshot())
 }
 
+// Resume brings a killed install to its end, with the password that was given.
+func TestResumed(t *testing.T) {
+	p := newProgram(t)
+	file := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(file, []byte("Kranich-Teekanne-74-Ufer"), 0o600))
+	for i, n := range []int{14, 30, 45, 70, 76} {
+		at := fmt.Sprintf("lockside.localhost/s%d", i)
+		args := install("moorings", at, "-a", "admin.password=@"+file, "-a", "board=The Lock")
+		require.Error(t, p.as("tivset-dies", []string{fmt.Sprintf("DIE_AT=%d", n)}, args...).Run())
+		var jobs []job
+		p.json(&jobs, "jobs")
+		require.Equal(t, "cut off", jobs[0].Outcome)
+		var done struct {
+			Outcome string
+			Site    struct{ Address string }
+		}
+		p.json(&done, "resume", jobs[0].Job)
+		assert.Equal(t, "installed", done.Outcome)
+		var creds struct{ Admin struct{ Password string } }
+		p.json(&creds, "reveal", done.Site.Address)
+		assert.Equal(t, "Kranich-Teekanne-74-Ufer", creds.Admin.Password)
+	}
+	assert.NotContains(t, p.snapshot(), ".tivset")
+}
+
 func TestKilledAtRandomMoments(t *testing.T) {
 	p := newProgram(t)
 	for i := range 20 {

@@ -101,10 +101,20 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	if err != nil {
 		return a.failed(err)
 	}
+	return a.showInstalled(installed)
+}
+
+func (a *app) showInstalled(r *site.Installed) error {
 	if a.json {
-		return a.streams.WriteJSON(installedJSON(installed, o.showPassword))
+		return a.streams.WriteJSON(installedJSON(r, a.streams.ShowPassword))
 	}
-	a.streams.Installed(installed, plan.Title)
+	title := r.Site.App
+	if c, err := openCatalogue(a.world.home()); err == nil {
+		if e, err := c.Find(r.Site.App); err == nil {
+			title = e.Title
+		}
+	}
+	a.streams.Installed(r, title)
 	return nil
 }
 

@@ -57,6 +57,30 @@ func (a *app) undo() *cobra.Command {
 	}
 }
 
+func (a *app) resume() *cobra.Command {
+	var showPassword bool
+	c := &cobra.Command{
+		Use:   "resume JOB",
+		Short: "Bring a job that was cut off to its end",
+		Long: "Brings a job that was cut off to its end: what was begun is taken back, and the same is\n" +
+			"installed again with the same answers. A job whose site was recorded already is finished.",
+		Example: "  tivset jobs\n  tivset resume 20261123-074500-k3fa",
+		Args:    takes(1, 1, "JOB"),
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+			a.streams.ShowPassword = showPassword
+			a.job = args[0]
+			done, err := s.Resume(ctx, args[0])
+			if err != nil {
+				return a.failed(err)
+			}
+			return a.showInstalled(done)
+		}),
+		ValidArgsFunction: only(a.unfinishedWords),
+	}
+	c.Flags().BoolVar(&showPassword, "show-password", false, "print the admin's password even where no terminal is")
+	return c
+}
+
 func (a *app) showJob(j ledger.Job) error {
 	if a.json {
 		return a.streams.WriteJSON(j)

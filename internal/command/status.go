@@ -25,7 +25,7 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 	}
 	next := []string{}
 	for _, j := range unfinished {
-		next = append(next, "tivset undo "+j.ID)
+		next = append(next, "tivset undo "+j.ID, "tivset resume "+j.ID)
 	}
 	switch {
 	case len(accounts) == 0:

@@ -38,6 +38,9 @@ type Header struct {
 	What    string `json:"what"`
 	Account string `json:"account"`
 	Address string `json:"address"`
+
+	// Request is what was asked for, to ask again for the same; without secrets.
+	Request json.RawMessage `json:"request,omitempty"`
 }
 
 const format = 1

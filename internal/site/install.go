@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -44,7 +45,11 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 		return nil, err
 	}
 	defer done()
-	header := job.Header{ID: e.job, What: "install", Account: p.Account, Address: p.place.Address()}
+	request, err := json.Marshal(again{p.Saved(), p.Admin.Generated})
+	if err != nil {
+		return nil, err
+	}
+	header := job.Header{ID: e.job, What: "install", Account: p.Account, Address: p.place.Address(), Request: request}
 	if runner.Journal, err = job.Begin(s.Home.Journals(), header, steps, s.Now); err != nil {
 		return nil, err
 	}
@@ -185,10 +190,10 @@ func stoppedFault(ctx context.Context, p *Plan, err error) error {
 	f.Kind = fault.Left
 	if stopped.Settled {
 		f.Details = append(f.Details, "The site is installed and checked; only traces of the install are left in the account.")
-		f.Remedy = "To finish, run: tivset undo " + stopped.Job
+		f.Remedy = "To finish, run: tivset resume " + stopped.Job
 		return &f
 	}
 	f.Details = append(f.Details, "It could not all be undone: "+stopped.Left.Error())
-	f.Remedy = "When that is mended, run: tivset undo " + stopped.Job
+	f.Remedy = "When that is mended, run: tivset undo " + stopped.Job + "; or, to install after all: tivset resume " + stopped.Job
 	return &f
 }

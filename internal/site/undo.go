@@ -60,7 +60,7 @@ func (s *Service) Undo(ctx context.Context, id string) (ledger.Job, error) {
 	}
 	journal, err := job.Open(s.Home.Journals(), id, s.Now)
 	if errors.Is(err, job.ErrRunning) {
-		return entry, fault.New(fault.Decision, "the job is running", id, "Wait for its end, or press Ctrl-C where it runs.")
+		return entry, running(id)
 	}
 	if err != nil {
 		return entry, err

@@ -1,0 +1,84 @@
+package site
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+
+	"tivset/internal/answer"
+	"tivset/internal/fault"
+	"tivset/internal/job"
+	"tivset/internal/secret"
+)
+
+// again is what the journal keeps of a request, to carry it out again.
+type again struct {
+	answer.File
+	Generated bool // the admin's password was made, not given
+}
+
+// Resume brings a job that was cut off to its end. One that had settled is
+// finished. Of any other, what was begun is taken back, for nobody knows how
+// far its last step had come, and the same is installed again, with the same
+// answers and the same password.
+func (s *Service) Resume(ctx context.Context, id string) (*Installed, error) {
+	request, password, err := s.remembered(id)
+	if err != nil {
+		return nil, err
+	}
+	entry, err := s.Undo(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if entry.Outcome == "installed" {
+		found, err := s.Site(ctx, entry.Address)
+		if err != nil {
+			return nil, err
+		}
+		kept, err := s.Vault.Get(vaultName(entry.Address, adminPassword))
+		return &Installed{Job: id, Site: found, Password: kept, Checks: []Checked{}, Warnings: []string{}}, err
+	}
+	if !password.Empty() {
+		request.Answers["admin.password"] = password.Reveal()
+	}
+	plan, err := s.Plan(ctx, request)
+	if err != nil {
+		return nil, err
+	}
+	return s.Install(ctx, plan)
+}
+
+// remembered reads what a job was asked for, and the admin's password that it
+// had put into the vault.
+func (s *Service) remembered(id string) (Request, secret.Text, error) {
+	var r Request
+	journal, err := job.Open(s.Home.Journals(), id, s.Now)
+	if errors.Is(err, job.ErrRunning) {
+		return r, secret.Text{}, running(id)
+	}
+	if err != nil {
+		return r, secret.Text{}, err
+	}
+	header := journal.Header
+	if err := journal.Close(); err != nil {
+		return r, secret.Text{}, err
+	}
+	var before again
+	if err := json.Unmarshal(header.Request, &before); err != nil {
+		return r, secret.Text{}, fault.New(fault.Usage, "the journal does not say what was asked for", id, "Take it back with: tivset undo "+id).Because(err)
+	}
+	r = Request{App: before.Install, At: before.At, Release: before.Release, Account: header.Account, Answers: before.Answers}
+	password, err := s.Vault.Get(vaultName(header.Address, adminPassword))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+		if !before.Generated && journal.Ended == "" {
+			err = fault.New(fault.Usage, "the password that was given is not kept any more", id, "Take the job back with tivset undo "+id+", and install again.")
+		}
+	}
+	return r, password, err
+}
+
+func running(id string) error {
+	return fault.New(fault.Decision, "the job is running", id, "Wait for its end, or press Ctrl-C where it runs.")
+}
