@@ -29,7 +29,7 @@ func (s *Streams) Review(p *site.Plan) string {
 	}
 	all = append(all,
 		Pair{"Admin", p.Admin.Name + ", " + p.Admin.Email + ", " + password},
-		Pair{"Site", fmt.Sprintf("“%s”, %s", p.Site.Title, language(p.Site.Language))},
+		Pair{"Site", described(p.Site)},
 		Pair{"Care", care(p.Care)},
 		Pair{"Account", changes(p.Changes)})
 	out.WriteString(s.pairs(all))
@@ -37,6 +37,19 @@ func (s *Streams) Review(p *site.Plan) string {
 		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), Clean(w))
 	}
 	return out.String()
+}
+
+func described(p site.PlanSite) string {
+	text := fmt.Sprintf("“%s”, %s", p.Title, language(p.Language))
+	if p.Tagline != "" {
+		text += "\n" + p.Tagline
+	}
+	for _, t := range p.Asked {
+		if t.Answer != "" {
+			text += "\n" + t.Ask + ": " + t.Answer
+		}
+	}
+	return text
 }
 
 var places = map[string]string{"new": "new", "empty": "there and empty", "beside": "beside the sites that lie in it"}

@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"strings"
+	"syscall"
 
 	"tivset/internal/database"
 	"tivset/internal/fault"
@@ -183,6 +185,9 @@ func stoppedFault(ctx context.Context, p *Plan, err error) error {
 	if f.Where == "" {
 		f.Where = p.Place.URL
 	}
+	if f.Remedy == "" {
+		f.Remedy = remedy(stopped.Cause, p)
+	}
 	if stopped.Undone {
 		f.Details = append(f.Details, "Everything that was begun was undone; the account is as it was.")
 		return &f
@@ -196,4 +201,15 @@ func stoppedFault(ctx context.Context, p *Plan, err error) error {
 	f.Details = append(f.Details, "It could not all be undone: "+stopped.Left.Error())
 	f.Remedy = "When that is mended, run: tivset undo " + stopped.Job + "; or, to install after all: tivset resume " + stopped.Job
 	return &f
+}
+
+// remedy says what to do about an error that came without one.
+func remedy(err error, p *Plan) string {
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return "Give the user who runs this the right to write there; see: tivset account test " + p.Account
+	case errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT):
+		return "Make room in the account, and try again."
+	}
+	return "Try again; if it stays so, see what of the account works: tivset account test " + p.Account
 }

@@ -347,6 +347,7 @@ func TestDiskFull(t *testing.T) {
 	_, err = w.Service.Install(context.Background(), plan)
 	w.Trip.Full = false
 	require.ErrorContains(t, err, "no space left")
+	assert.Contains(t, fault.Of(err).Remedy, "Make room")
 	same(t, before, w.Snapshot())
 }
 

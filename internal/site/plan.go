@@ -78,6 +78,14 @@ type PlanSite struct {
 	Title    string `json:"title"`
 	Tagline  string `json:"tagline,omitempty"`
 	Language string `json:"language"`
+	Asked    []Told `json:"asked"` // the app's own questions
+}
+
+// Told is a question of the app and its answer.
+type Told struct {
+	ID     string `json:"id"`
+	Ask    string `json:"ask"`
+	Answer string `json:"answer"`
 }
 
 // Changes are what the account will hold that it does not hold now.

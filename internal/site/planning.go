@@ -115,7 +115,10 @@ func (s *Service) answers(p *Plan, given answer.Given) ([]fault.Problem, error) 
 	p.answers = resolved
 	p.App, p.Title, p.Account = p.kit.App, p.kit.Title, p.account.Name
 	p.Admin = PlanAdmin{resolved["admin.name"], resolved["admin.email"], resolved["admin.password"] == Generate}
-	p.Site = PlanSite{resolved["title"], resolved["tagline"], resolved["language"]}
+	p.Site = PlanSite{resolved["title"], resolved["tagline"], resolved["language"], []Told{}}
+	for _, q := range p.kit.Asks {
+		p.Site.Asked = append(p.Site.Asked, Told{q.ID, q.Ask, resolved[q.ID]})
+	}
 	p.Care = ledger.Care{Updates: resolved["care.updates"], Backup: resolved["care.backup"], Extensions: resolved["care.extensions"], Themes: resolved["care.themes"]}
 	return problems, nil
 }
