@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/base64"
 	"io"
 	"os/exec"
 	"strings"
@@ -121,6 +122,11 @@ func TestConfirmation(t *testing.T) {
 	var creds struct{ Admin struct{ Password string } }
 	p.json(&creds, "reveal", "journal")
 	assert.Contains(t, shown, creds.Admin.Password)
+
+	shown, code = onTerminal(t, p.as("tivset", nil, "reveal", "journal", "--copy"))
+	assert.Equal(t, 0, code)
+	assert.NotContains(t, shown, creds.Admin.Password)
+	assert.Contains(t, shown, "\x1b]52;c;"+base64.StdEncoding.EncodeToString([]byte(creds.Admin.Password)))
 }
 
 // The demo runs until it is interrupted; its tour ends by itself.

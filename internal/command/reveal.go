@@ -5,28 +5,68 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/fault"
 	"tivset/internal/site"
 )
 
+type revealOptions struct {
+	csv  bool
+	copy bool
+}
+
 func (a *app) reveal() *cobra.Command {
-	return &cobra.Command{
-		Use:     "reveal SITE",
-		Short:   "Show a site's credentials",
-		Example: "  tivset reveal lockside.localhost:8780/forum",
-		Args:    takes(1, 1, "SITE"),
+	o := &revealOptions{}
+	c := &cobra.Command{
+		Use:   "reveal SITE… [--csv] [--copy]",
+		Short: "Show the credentials of sites",
+		Long: "Shows the credentials of one site or several: on the screen, as CSV that password managers\n" +
+			"import (name, url, username, password), or on the clipboard, also through SSH, where the\n" +
+			"terminal allows it (OSC 52).",
+		Example: "  tivset reveal lockside.localhost:8780/forum\n  tivset reveal forum --copy\n  tivset reveal forum journal --csv > sites.csv",
+		Args:    takes(1, -1, "SITE…"),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
-			found, err := s.Reveal(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.streams.WriteJSON(credentialsJSON(found))
-			}
-			a.streams.Credentials(found)
-			return nil
+			return a.runReveal(ctx, s, args, o)
 		}),
 		ValidArgsFunction: only(a.siteWords),
 	}
+	c.Flags().BoolVar(&o.csv, "csv", false, "print CSV")
+	c.Flags().BoolVar(&o.copy, "copy", false, "put the admin's password on the clipboard and do not show it")
+	return c
+}
+
+func (a *app) runReveal(ctx context.Context, s *site.Service, words []string, o *revealOptions) error {
+	if o.copy && (len(words) > 1 || !a.streams.ErrTerminal || o.csv || a.json) {
+		return fault.New(fault.Usage, "--copy takes one site, on a terminal", "", "Name one site, and leave out --csv and --json; or leave out --copy.")
+	}
+	var all []site.Credentials
+	for _, word := range words {
+		found, err := s.Reveal(ctx, word)
+		if err != nil {
+			return err
+		}
+		all = append(all, found)
+	}
+	switch {
+	case a.json && len(all) == 1:
+		return a.streams.WriteJSON(credentialsJSON(all[0]))
+	case a.json:
+		var out []revealJSON
+		for _, c := range all {
+			out = append(out, credentialsJSON(c))
+		}
+		return a.streams.WriteJSON(out)
+	case o.csv:
+		return a.streams.CredentialsCSV(all)
+	case o.copy:
+		return a.streams.Copy(all[0])
+	}
+	for i, c := range all {
+		if i > 0 {
+			a.streams.Print("")
+		}
+		a.streams.Credentials(c)
+	}
+	return nil
 }
 
 type dataJSON struct {

@@ -131,15 +131,6 @@ func (s *Streams) Installed(r *site.Installed, app string) {
 	}
 }
 
-// Credentials prints a site's credentials.
-func (s *Streams) Credentials(c site.Credentials) {
-	all := []Pair{{"Site", c.Site.URL}, {"Admin side", c.Site.AdminURL}, {"Name", c.Site.Admin.Name}, {"Password", c.Password.Reveal()}}
-	if d := c.Site.Database; d != nil {
-		all = append(all, Pair{"Database", d.Name + " on " + d.Server}, Pair{"User", d.User}, Pair{"Password", c.Data.Reveal()})
-	}
-	s.Pairs(all)
-}
-
 // Score prints a password and how hard it is to guess.
 func (s *Streams) Score(p secret.Text, r secret.Score) {
 	s.Print("%s", p.Reveal())

@@ -2,6 +2,8 @@ package site_test
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io/fs"
 	"os"
@@ -297,6 +299,26 @@ func TestPlanOvertaken(t *testing.T) {
 	creds, err := w.Service.Reveal(context.Background(), done.Site.Address)
 	require.NoError(t, err)
 	assert.Equal(t, done.Password.Reveal(), creds.Password.Reveal())
+}
+
+// Somebody on another machine, with a home of their own, is at work here.
+func TestBusyElsewhere(t *testing.T) {
+	w := sitetest.Demo(t)
+	plan, err := w.Service.Plan(context.Background(), sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	address := strings.TrimSuffix(strings.TrimPrefix(plan.Place.URL, "http://"), "/")
+	sum := sha256.Sum256([]byte(address))
+	mark := filepath.Join(w.Root, ".tivset/busy", hex.EncodeToString(sum[:8])+".json")
+	require.NoError(t, os.MkdirAll(filepath.Dir(mark), 0o700))
+	require.NoError(t, os.WriteFile(mark, []byte(`{"job":"20260101-000000-abcd","address":"x","who":"merle on barge","since":"2026-01-01T00:00:00Z"}`), 0o600))
+	before := w.Snapshot()
+	_, err = w.Service.Install(context.Background(), plan)
+	require.ErrorContains(t, err, "another job is at work here")
+	f := fault.Of(err)
+	assert.Equal(t, fault.Decision, f.Kind)
+	assert.Contains(t, f.Remedy, "merle on barge")
+	assert.Contains(t, f.Remedy, "tivset undo 20260101-000000-abcd")
+	same(t, before, w.Snapshot())
 }
 
 func TestServersThatWillNot(t *testing.T) {
