@@ -13,7 +13,7 @@ import (
 // floors below its own, and of its own floor only those listed.
 var floors = map[string]int{
 	"fault": 0, "near": 0, "secret": 0, "fill": 0, "config": 0, "kit": 0, "catalogue": 0, "account": 0, "place": 0, "answer": 0,
-	"files": 1, "files/local": 1, "archive": 1, "database": 1, "database/mariadb": 1, "web": 1, "ledger": 1, "vault": 1, "home": 1,
+	"files": 1, "files/local": 1, "archive": 1, "database": 1, "database/mariadb": 1, "web": 1, "ledger": 1, "vault": 1, "home": 1, "mail": 1,
 	"job": 2, "setup": 2, "site": 3, "screen": 4, "command": 4,
 }
 
@@ -55,6 +55,7 @@ func TestWhoMayImportWhat(t *testing.T) {
 		"github.com/go-sql-driver/mysql": "database/mariadb",
 		"modernc.org/sqlite":             "ledger",
 		"filippo.io/age":                 "vault",
+		"github.com/wneessen/go-mail":    "mail",
 	}
 	for room := range floors {
 		for _, i := range imports(t, "tivset/internal/"+room) {

@@ -20,6 +20,7 @@ import (
 	"tivset/internal/home"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
+	"tivset/internal/mail"
 	"tivset/internal/screen"
 	"tivset/internal/site"
 	"tivset/internal/vault"
@@ -84,6 +85,7 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 		Settle:      site.UsualSettle,
 		Patience:    site.UsualPatience,
 		Download:    http.DefaultClient,
+		SendMail:    mail.Send,
 		OpenFiles:   openFiles,
 		OpenServer:  openServer,
 		OpenSession: openSession,

@@ -7,7 +7,7 @@ import (
 
 // commonAnswers are the ids of answers that every app has; a kit's own
 // questions have other ids.
-var commonAnswers = []string{"language", "licence", "title", "tagline", "admin", "data", "occupied", "care"}
+var commonAnswers = []string{"language", "licence", "title", "tagline", "admin", "data", "occupied", "care", "details"}
 
 // commonNames are the values that every kit can use.
 var commonNames = []string{

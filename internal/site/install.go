@@ -42,11 +42,11 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 	e := &env{Service: s, account: p.account, files: fsys, plan: p, job: job.NewID(started, token)}
 	runner := &job.Runner{Progress: s.Progress, Again: comesBack, Patience: s.Patience}
 	e.count = e.counter(runner)
-	steps, done, err := e.steps(ctx)
+	steps, letGo, err := e.steps(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer done()
+	defer letGo()
 	request, err := json.Marshal(again{p.Saved(), p.Admin.Generated})
 	if err != nil {
 		return nil, err
@@ -72,7 +72,11 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 		return nil, err
 	}
 	s.fillIn(&recorded)
-	return &Installed{Job: e.job, Site: recorded, Password: p.password, Checks: e.checks, Warnings: p.Warnings}, nil
+	done := &Installed{Job: e.job, Site: recorded, Password: p.password, Checks: e.checks, Warnings: p.Warnings}
+	if warning := s.sendDetails(ctx, p, done); warning != "" {
+		done.Warnings = append(done.Warnings, warning)
+	}
+	return done, nil
 }
 
 // comesBack says whether an error is one that may pass by waiting.

@@ -42,6 +42,11 @@ func questions(k *kit.Kit, a *account.Account, given answer.Given, domain string
 		answer.Question{ID: "admin.password", Ask: "Password of the admin", Group: "Admin", Kind: "secret", Default: Generate, Check: strong(append(seen, given["admin.name"]))},
 	)
 	out = append(out, dataQuestions(a)...)
+	if a.Mail != nil {
+		out = append(out,
+			answer.Question{ID: "details.to", Ask: "Mail the site's details to", Group: "Care", Kind: "text", Check: answer.Email},
+			answer.Question{ID: "details.password", Ask: "With the password in that mail", Group: "Care", Kind: "yes-no", Default: "no"})
+	}
 	return append(out, careQuestions()...)
 }
 

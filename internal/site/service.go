@@ -20,6 +20,7 @@ import (
 	"tivset/internal/home"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
+	"tivset/internal/mail"
 	"tivset/internal/place"
 	"tivset/internal/secret"
 	"tivset/internal/vault"
@@ -40,6 +41,7 @@ type Service struct {
 	Patience  time.Duration // for how long an undo waits for a server that went away
 
 	Download *http.Client // fetches archives
+	SendMail func(ctx context.Context, server string, m mail.Message) error
 
 	OpenFiles   func(*account.Account) (Closer, error)
 	OpenServer  func(context.Context, *account.Database, database.Login) (database.Server, error)

@@ -24,6 +24,7 @@ import (
 	"tivset/internal/files/local"
 	"tivset/internal/home"
 	"tivset/internal/ledger"
+	"tivset/internal/mail"
 	"tivset/internal/site"
 	"tivset/internal/testserver"
 	"tivset/internal/vault"
@@ -124,7 +125,7 @@ func (w *World) serve(source catalogue.Source) {
 	w.Service = &site.Service{
 		Home: w.Home, Catalogue: catalogue.New(source), Ledger: l, Vault: vault.At(w.Home.Vault(), w.Home.VaultKey()),
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
-		Download: http.DefaultClient,
+		Download: http.DefaultClient, SendMail: mail.Send,
 		OpenFiles: func(a *account.Account) (site.Closer, error) {
 			top, err := a.Top()
 			if err != nil {

@@ -1,0 +1,46 @@
+package site
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"tivset/internal/mail"
+)
+
+// sendDetails mails what there is to know about a new site, if that was asked
+// for. A mail that fails does not fail the install; the warning says so.
+func (s *Service) sendDetails(ctx context.Context, p *Plan, r *Installed) string {
+	to := p.answers["details.to"]
+	if to == "" {
+		return ""
+	}
+	m := mail.Message{From: p.account.Mail.From, To: to, Subject: "Your new site: " + r.Site.Title, Text: detailsText(p, r)}
+	if err := s.SendMail(ctx, p.account.Mail.Server, m); err != nil {
+		return "the details could not be mailed to " + to + ": " + err.Error() + "; see them with: tivset show " + r.Site.Address
+	}
+	return ""
+}
+
+func detailsText(p *Plan, r *Installed) string {
+	var b strings.Builder
+	line := func(name, text string) { fmt.Fprintf(&b, "%-12s %s\n", name+":", text) }
+	fmt.Fprintf(&b, "%s %s is installed and checked.\n\n", p.Title, r.Site.Release)
+	line("Address", r.Site.URL)
+	line("Admin side", r.Site.AdminURL)
+	line("Name", r.Site.Admin.Name)
+	if p.answers["details.password"] == "yes" {
+		line("Password", r.Password.Reveal())
+	} else {
+		line("Password", "see it with: tivset reveal "+r.Site.Address)
+	}
+	line("Language", r.Site.Language)
+	for _, t := range p.Site.Asked {
+		if t.Answer != "" {
+			line(t.Ask, t.Answer)
+		}
+	}
+	line("Updates", r.Site.Care.Updates)
+	fmt.Fprintf(&b, "\nThe title and all that visitors see can be changed on the admin side.\n")
+	return b.String()
+}
