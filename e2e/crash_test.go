@@ -161,6 +161,9 @@ func TestResumed(t *testing.T) {
 		var jobs []job
 		p.json(&jobs, "jobs")
 		require.Equal(t, "cut off", jobs[0].Outcome)
+		reminded, err := p.as("tivset", nil, "sites").CombinedOutput()
+		require.NoError(t, err)
+		assert.Contains(t, string(reminded), "tivset resume "+jobs[0].Job)
 		var done struct {
 			Outcome string
 			Site    struct{ Address string }

@@ -72,6 +72,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 		return err
 	}
 	defer done()
+	a.remind(ctx, s)
 	a.streams.ShowPassword = o.showPassword
 	var ask *screen.Asker
 	if !a.yes && !a.dryRun && a.streams.Asks() {

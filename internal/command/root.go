@@ -147,7 +147,24 @@ func (a *app) using(run func(ctx context.Context, s *site.Service, args []string
 			return err
 		}
 		defer done()
+		if c.Name() != "jobs" && c.Name() != "undo" && c.Name() != "resume" {
+			a.remind(c.Context(), s)
+		}
 		return run(c.Context(), s, args)
+	}
+}
+
+// remind says what a crash left half done, and what to do about it.
+func (a *app) remind(ctx context.Context, s *site.Service) {
+	if a.quiet || a.json {
+		return
+	}
+	left, err := s.Unfinished(ctx)
+	if err != nil {
+		return // the command itself will meet it
+	}
+	for _, j := range left {
+		a.streams.Warn(fmt.Sprintf("the %s of %s at %s was left half done. Take it back with: tivset undo %s; or bring it to its end with: tivset resume %s", j.What, j.App, j.Address, j.ID, j.ID))
 	}
 }
 
