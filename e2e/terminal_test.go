@@ -101,6 +101,17 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 	assert.Equal(t, before, p.snapshot())
 }
 
+// What was given and will not do is said before anything is asked.
+func TestConversationThatCannotBegin(t *testing.T) {
+	p := newProgram(t)
+	for _, args := range [][]string{{"install", "mooring", "--at", "lockside.localhost/forum"}, {"install", "moorings", "--at", "lockside.localhost/forum", "-a", "titel=x"}} {
+		shown, code := onTerminal(t, p.as("tivset", nil, args...))
+		assert.Equal(t, 2, code)
+		assert.Contains(t, shown, "Did you mean")
+		assert.NotContains(t, shown, "Press Enter")
+	}
+}
+
 func TestConfirmation(t *testing.T) {
 	p := newProgram(t)
 	args := install("inkwater", "lockside.localhost/journal")

@@ -70,9 +70,9 @@ forum='tivset install moorings --at lockside.localhost/forum -a title="Lockside 
     -a admin.email=wharfinger@lockside.localhost --accept-licence'
 
 shot browse 2 'tivset' 'tivset browse' 'tivset about moorings'
-shot refused 2 'tivset install mooring --at lockside.localhots/Forum' \
-	'tivset install moorings --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12' \
-	'tivset install inkwater --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost'
+shot refused 2 'tivset install mooring --at lockside.localhots/Forum --yes' \
+	'tivset install moorings --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
+	'tivset install inkwater --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost --yes'
 shot review 2 "$forum --dry-run"
 talk conversation 'tivset install' moorings 2 'The Forum' forum 'Lockside Talk' yes wharfinger wharfinger@lockside.localhost
 shot install 5 "$forum --yes"

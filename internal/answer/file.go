@@ -16,10 +16,10 @@ import (
 
 // File is an answers file: what to install where, and the answers.
 type File struct {
-	Install string
-	At      string
-	Release string
-	Answers Given
+	Install string `json:"install"`
+	At      string `json:"at"`
+	Release string `json:"release"`
+	Answers Given  `json:"answers"`
 }
 
 var fileKeys = []string{"install", "at", "release", "answers"}

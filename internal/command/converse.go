@@ -168,7 +168,9 @@ func (c *conversation) kind() string {
 func (c *conversation) rest(ctx context.Context) error {
 	open, err := c.service.Open(*c.request)
 	if err != nil || len(open) == 0 {
-		return err
+		// An app or address that was given wrongly is for the plan to say, with
+		// all else that is wrong.
+		return nil
 	}
 	e, err := c.service.Catalogue.Find(c.request.App)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 
 	"tivset/internal/account"
 	"tivset/internal/answer"
@@ -117,6 +118,11 @@ func (s *Service) Open(r Request) ([]Asked, error) {
 		return nil, err
 	}
 	all := questions(k.Kit, a, r.Answers, where.Domain.Name, "")
+	for id := range r.Answers {
+		if !slices.ContainsFunc(all, func(q answer.Question) bool { return q.ID == id }) {
+			return nil, fault.New(fault.Usage, "there is no such answer", id, "See: tivset about "+r.App)
+		}
+	}
 	var out []Asked
 	for _, q := range all {
 		given, ok := r.Answers[q.ID]

@@ -15,7 +15,7 @@ import (
 // again is what the journal keeps of a request, to carry it out again.
 type again struct {
 	answer.File
-	Generated bool // the admin's password was made, not given
+	Generated bool `json:"generated"` // the admin's password was made, not given
 }
 
 // Resume brings a job that was cut off to its end. One that had settled is
