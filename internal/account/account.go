@@ -207,7 +207,7 @@ func (d *Database) problems(id string) []fault.Problem {
 		wrong(".name", fmt.Sprintf("%q is not a name", d.Name), "Use lower case letters, digits and -, such as main.")
 	}
 	if d.Engine != "mariadb" {
-		wrong(".engine", fmt.Sprintf("%q cannot be used", d.Engine), "This release knows mariadb (MySQL servers too).")
+		wrong(".engine", fmt.Sprintf("%q cannot be used", d.Engine), "This release knows mariadb.")
 	}
 	if !strings.HasPrefix(d.Server, "/") && !hostPort(d.Server) {
 		wrong(".server", fmt.Sprintf("%q is neither host:port nor the path of a socket", d.Server), "Write it as 127.0.0.1:3306.")
