@@ -26,7 +26,7 @@ func (a *app) accountAdd() *cobra.Command {
 		Use:     "add NAME --from FILE",
 		Short:   "Add a hosting account from its file",
 		Example: "  tivset account add quillmere --from quillmere.yaml",
-		Args:    takes(1, 1, "NAME --from FILE"),
+		Args:    takes(1, 1, "NAME --from FILE"), Annotations: noDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			if from == "" {
 				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+args[0]+" --from FILE")
@@ -175,7 +175,7 @@ func (a *app) showChecks(parts []site.Checked) error {
 
 func (a *app) accountForget() *cobra.Command {
 	return &cobra.Command{
-		Use: "forget NAME", Short: "Drop an account and its passwords", Example: "  tivset account forget quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
+		Use: "forget NAME", Short: "Drop an account and its passwords", Annotations: noDryRun(), Example: "  tivset account forget quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			if err := s.ForgetAccount(ctx, args[0]); err != nil {
 				return err

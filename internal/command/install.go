@@ -30,7 +30,7 @@ type installOptions struct {
 func (a *app) install() *cobra.Command {
 	o := &installOptions{}
 	c := &cobra.Command{
-		Use:   "install [APP] --at ADDRESS [flags]",
+		Use:   "install [APP] [--at ADDRESS] [flags]",
 		Short: "Install an app, checked, or not at all",
 		Long: "Installs an app at an address of the account. On a terminal it asks for what it was not\n" +
 			"told and cannot do without; with --yes, or without a terminal, it asks nothing and names\n" +
@@ -40,7 +40,7 @@ func (a *app) install() *cobra.Command {
 		Example: "  tivset install moorings --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
 			"      -a admin.email=wharfinger@lockside.localhost --accept-licence\n" +
 			"  tivset install --answers lockside.yaml --yes",
-		Args: takes(0, 1, "[APP] --at ADDRESS"),
+		Args: takes(0, 1, "[APP] [--at ADDRESS]"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				o.app = args[0]

@@ -44,7 +44,7 @@ func (a *app) undo() *cobra.Command {
 		Long: "Takes back the steps of a job that was cut off, last first, until the account is as it\n" +
 			"was before. A job whose site was recorded already is finished instead.",
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
-		Args:    takes(1, 1, "JOB"),
+		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			a.job = args[0]
 			j, err := s.Undo(ctx, args[0])
@@ -65,7 +65,7 @@ func (a *app) resume() *cobra.Command {
 		Long: "Brings a job that was cut off to its end: what was begun is taken back, and the same is\n" +
 			"installed again with the same answers. A job whose site was recorded already is finished.",
 		Example: "  tivset jobs\n  tivset resume 20261123-074500-k3fa",
-		Args:    takes(1, 1, "JOB"),
+		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			a.streams.ShowPassword = showPassword
 			a.job = args[0]

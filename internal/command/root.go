@@ -57,6 +57,11 @@ func Main(ctx context.Context, args []string, w World) int {
 	return screen.Code(err)
 }
 
+// changes marks the commands that change something and cannot show it first.
+const changes = "changes"
+
+func noDryRun() map[string]string { return map[string]string{changes: "yes"} }
+
 // silent is a failure that the command has shown already.
 type silent struct{ code int }
 
@@ -87,9 +92,13 @@ func (a *app) root() *cobra.Command {
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          a.unknown,
-		PersistentPreRun: func(*cobra.Command, []string) {
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
 			a.streams.Quiet, a.streams.Loud, a.streams.JSON = a.quiet, a.verbose, a.json
 			a.streams.Color = a.streams.Color && !a.noColor
+			if a.dryRun && c.Annotations[changes] != "" {
+				return fault.New(fault.Usage, "this command has no dry run", c.CommandPath(), "Leave --dry-run out to carry it out. Nothing was touched.")
+			}
+			return nil
 		},
 		RunE: a.status,
 	}
