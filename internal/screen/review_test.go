@@ -1,0 +1,86 @@
+package screen_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/ledger"
+	"tivset/internal/screen"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+)
+
+func plan() *site.Plan {
+	return &site.Plan{Title: "Moorings", Release: "2.4.1",
+		Place:    site.PlanPlace{URL: "http://lockside.localhost:8780/forum/", Folder: "web/lockside/forum", State: "new"},
+		Data:     &site.PlanData{Engine: "mariadb", Server: "main", Name: "quill_moor4t", User: "quill_moor4t", Tables: "r7q_"},
+		Admin:    site.PlanAdmin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true},
+		Site:     site.PlanSite{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en", Asked: []site.Told{{ID: "board", Ask: "First board", Answer: "General"}, {ID: "x", Ask: "Nothing"}}},
+		Care:     ledger.Care{Updates: "fixes", Backup: "before"},
+		Changes:  site.Changes{Files: 1214, Bytes: 6_100_000, Databases: []string{"a"}, Users: []string{"b"}},
+		Warnings: []string{"mind the gap"}}
+}
+
+func TestReview(t *testing.T) {
+	s, _, _ := streams()
+	assert.Equal(t, `  Moorings 2.4.1  →  http://lockside.localhost:8780/forum/
+
+  Where     folder web/lockside/forum, new
+  Data      database quill_moor4t and user quill_moor4t on main (MariaDB)
+            the user may use that database and no other; tables begin with r7q_
+  Admin     wharfinger, wharfinger@lockside.localhost, password generated (20 characters)
+  Site      “Lockside �[31mTalk”, English
+            A line
+            First board: General
+  Care      updates: fixes only, backup first, put back if the check fails
+  Account   + 1,214 files, 6.1 MB   + 1 database   + 1 user
+
+  Note: mind the gap
+`, s.Review(plan()))
+	p := plan()
+	p.Data, p.Admin.Generated, p.Care.Updates, p.Site.Language, p.Changes.Files = nil, false, "off", "xx", 1
+	text := s.Review(p)
+	for _, words := range []string{"password as given", "no updates by itself", "language xx", "+ 1 file,"} {
+		assert.Contains(t, text, words)
+	}
+	assert.NotContains(t, text, "Data ")
+}
+
+// The password goes to a terminal, or where it was asked for, and nowhere else.
+func TestWhereThePasswordGoes(t *testing.T) {
+	done := &site.Installed{Site: ledger.Site{Address: "lockside.localhost/forum", Release: "1", InstalledAt: time.Now()}, Password: secret.Of("geheim"),
+		Checks: []site.Checked{{Name: "front page", OK: true, Detail: "shows it"}}, Warnings: []string{"mind the gap"}}
+	for _, c := range []struct{ terminal, asked, shown bool }{{false, false, false}, {true, false, true}, {false, true, true}} {
+		s, out, err := streams()
+		s.OutTerminal, s.ShowPassword = c.terminal, c.asked
+		s.Installed(done, "Moorings")
+		assert.Equal(t, c.shown, strings.Contains(out.String(), "geheim"))
+		assert.Contains(t, out.String(), "tivset reveal lockside.localhost/forum")
+		assert.NotContains(t, out.String(), "front page")
+		assert.Contains(t, err.String(), "mind the gap")
+	}
+	s, out, _ := streams()
+	s.Loud = true
+	s.Installed(done, "Moorings")
+	assert.Contains(t, out.String(), "front page: shows it")
+}
+
+func TestCredentials(t *testing.T) {
+	c := site.Credentials{Site: ledger.Site{Title: `a,"b"`, URL: "http://x/", AdminURL: "http://x/admin/", Admin: ledger.Admin{Name: "n"}, Database: &ledger.Database{Name: "d", Server: "main", User: "u"}},
+		Password: secret.Of("p,1"), Data: secret.Of("p2")}
+	s, out, _ := streams()
+	require.NoError(t, s.CredentialsCSV([]site.Credentials{c}))
+	assert.Equal(t, "name,url,username,password\r\n\"a,\"\"b\"\"\",http://x/admin/,n,\"p,1\"\r\n", out.String())
+	out.Reset()
+	s.Credentials(c)
+	assert.Contains(t, out.String(), "p2")
+	s.Score(secret.Of("abc"), secret.Score{Points: 5, Reasons: []string{"is shorter than 12 characters"}})
+	assert.Contains(t, out.String(), "abc\n")
+	assert.Equal(t, "10.4 or newer", screen.Range(">=10.4"))
+	assert.Equal(t, ">=10, <11", screen.Range(">=10, <11"))
+	assert.Equal(t, "nonesuch", screen.Engine("nonesuch"))
+}
