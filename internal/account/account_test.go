@@ -73,7 +73,7 @@ func TestMistakes(t *testing.T) {
 		start + "domains: [{name: a.localhost, folder: web, connect: x}]\n":                                         "not host:port",
 		start + "domains: [{name: a.localhost, folder: web}, {name: a.localhost, folder: web2}]\n":                  "stands twice",
 		start + "store: web/s\n" + domain:                                                                           "lies in the document root",
-		start + domain + "databases: [{name: m, engine: nonesuch, server: \"h:1\", make: helper}]\n":                   "cannot be used",
+		start + domain + "databases: [{name: m, engine: nonesuch, server: \"h:1\", make: helper}]\n":                "cannot be used",
 		start + domain + "databases: [{name: m, engine: mariadb, server: h, make: helper}]\n":                       "neither host:port nor",
 		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\"}]\n":                               "either admin or make",
 		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", make: magic}]\n":                  "not a way to make",
