@@ -149,6 +149,32 @@ func TestKilledWhileUndoing(t *testing.T) {
 	require.Equal(t, before, p.snapshot())
 }
 
+// The document of a failed install names its job.
+func TestFailureNamesItsJob(t *testing.T) {
+	p := newProgram(t)
+	c := p.as("tivset", nil, install("moorings", "lockside.localhost/forum", "--json")...)
+	p.demo.Standin.Database.OnStatement(func(s string) {
+		if strings.HasPrefix(s, "CREATE USER") {
+			p.demo.Standin.Database.Drop()
+			_ = p.demo.Standin.Database.Return()
+		}
+	})
+	out, err := c.Output()
+	require.Error(t, err)
+	var failed struct {
+		Outcome, Job string
+		Error        struct{ What, Where, Remedy string }
+	}
+	require.NoError(t, json.Unmarshal(out, &failed), "%s", out)
+	assert.Equal(t, 1, c.ProcessState.ExitCode())
+	assert.Equal(t, "undone", failed.Outcome)
+	assert.NotEmpty(t, failed.Error.Remedy)
+	var jobs []job
+	p.json(&jobs, "jobs")
+	require.Len(t, jobs, 1)
+	assert.Equal(t, jobs[0].Job, failed.Job)
+}
+
 // Resume brings a killed install to its end, with the password that was given.
 func TestResumed(t *testing.T) {
 	p := newProgram(t)

@@ -2,7 +2,6 @@ package command
 
 import (
 	"context"
-	"errors"
 	"io"
 	"os"
 
@@ -10,7 +9,6 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/fault"
-	"tivset/internal/job"
 	"tivset/internal/screen"
 	"tivset/internal/site"
 )
@@ -100,7 +98,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	installed, err := s.Install(ctx, plan)
 	a.streams.Say("")
 	if err != nil {
-		return a.failed(err)
+		return err
 	}
 	return a.showInstalled(installed)
 }
@@ -126,15 +124,6 @@ func (a *app) showPlan(p *site.Plan) error {
 	a.streams.Print("%s", a.streams.Review(p))
 	a.streams.Say("A dry run: nothing was touched.")
 	return nil
-}
-
-// failed notes the job's id for the JSON of a fault.
-func (a *app) failed(err error) error {
-	var stopped *job.Stopped
-	if errors.As(err, &stopped) {
-		a.job = stopped.Job
-	}
-	return err
 }
 
 // request puts the answers together: those of the file, then those given.

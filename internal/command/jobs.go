@@ -46,7 +46,6 @@ func (a *app) undo() *cobra.Command {
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
-			a.job = args[0]
 			j, err := s.Undo(ctx, args[0])
 			if err != nil {
 				return err
@@ -68,10 +67,9 @@ func (a *app) resume() *cobra.Command {
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			a.streams.ShowPassword = showPassword
-			a.job = args[0]
 			done, err := s.Resume(ctx, args[0])
 			if err != nil {
-				return a.failed(err)
+				return err
 			}
 			return a.showInstalled(done)
 		}),

@@ -30,7 +30,6 @@ type app struct {
 	verbose bool
 	noColor bool
 	json    bool
-	job     string // the job of the run, once it has one
 }
 
 // Main runs the program and returns its exit code.
@@ -50,7 +49,7 @@ func Main(ctx context.Context, args []string, w World) int {
 		return quiet.code
 	}
 	if a.json || asksJSON(args) {
-		_ = a.streams.FaultJSON(err, a.job)
+		_ = a.streams.FaultJSON(err)
 	} else {
 		a.streams.Fault(err)
 	}

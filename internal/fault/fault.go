@@ -39,6 +39,7 @@ type Error struct {
 	Missing  []string  // ids of answers that are needed and were not given
 	Problems []Problem // all that is wrong, when it is more than one thing
 	Details  []string  // lines that help to understand, such as what is in the way
+	Job      string    // the job that it happened in, if there was one
 	Cause    error
 }
 

@@ -64,8 +64,8 @@ func Code(err error) int {
 // outcomes are the words for exit codes in JSON.
 var outcomes = map[fault.Kind]string{fault.Failed: "undone", fault.Usage: "refused", fault.Decision: "refused", fault.Left: "left"}
 
-// FaultJSON writes a fault for a program. Job is the job that failed, if any.
-func (s *Streams) FaultJSON(err error, job string) error {
+// FaultJSON writes a fault for a program.
+func (s *Streams) FaultJSON(err error) error {
 	f := fault.Of(err)
 	type said struct {
 		What   string `json:"what"`
@@ -83,5 +83,5 @@ func (s *Streams) FaultJSON(err error, job string) error {
 		Missing  []string        `json:"missing,omitempty"`
 		Problems []fault.Problem `json:"problems,omitempty"`
 		Job      string          `json:"job,omitempty"`
-	}{outcomes[f.Kind], said{what, f.Where, f.Remedy}, f.Details, f.Missing, f.Problems, job})
+	}{outcomes[f.Kind], said{what, f.Where, f.Remedy}, f.Details, f.Missing, f.Problems, f.Job})
 }

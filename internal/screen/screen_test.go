@@ -31,16 +31,17 @@ func TestTable(t *testing.T) {
 func TestFault(t *testing.T) {
 	s, out, err := streams()
 	f := &fault.Error{Kind: fault.Usage, What: "cannot begin", Where: "x", Remedy: "mend it", Details: []string{"a detail"},
-		Problems: []fault.Problem{{ID: "title", What: fault.Needed, Remedy: "give it"}, {ID: "rows", What: "no number"}}, Missing: []string{"title"}, Cause: errors.New("why")}
+		Problems: []fault.Problem{{ID: "title", What: fault.Needed, Remedy: "give it"}, {ID: "rows", What: "no number"}}, Missing: []string{"title"}, Job: "j1", Cause: errors.New("why")}
 	s.Fault(f)
 	assert.Equal(t, "tivset: cannot begin (x): why\n  a detail\n  title: needed, and not given\n      give it\n  rows: no number\n  → mend it\n", err.String())
 	assert.Empty(t, out.String())
-	require.NoError(t, s.FaultJSON(f, "j1"))
+	require.NoError(t, s.FaultJSON(f))
 	var got map[string]any
 	require.NoError(t, json.Unmarshal(out.Bytes(), &got))
 	assert.Equal(t, "refused", got["outcome"])
 	assert.Equal(t, map[string]any{"what": "cannot begin: why", "where": "x", "remedy": "mend it"}, got["error"])
 	assert.Equal(t, []any{"title"}, got["missing"])
+	assert.Equal(t, "j1", got["job"])
 	for kind, code := range map[fault.Kind]int{fault.Failed: 1, fault.Usage: 2, fault.Decision: 3, fault.Left: 4} {
 		assert.Equal(t, code, screen.Code(fault.New(kind, "", "", "")))
 	}

@@ -185,6 +185,7 @@ func stoppedFault(ctx context.Context, p *Plan, err error) error {
 		f.What, f.Cause = "interrupted", nil
 		f.Remedy = "Run the command again when you are ready."
 	}
+	f.Job = stopped.Job
 	f.What = fmt.Sprintf("%s: %s", stopped.Step, f.What)
 	if f.Where == "" {
 		f.Where = p.Place.URL

@@ -101,8 +101,11 @@ func (c *claim) Do(ctx context.Context) error {
 	}
 	// Another job may have ended here since the plan was made; its site's
 	// secrets must not be written over.
-	if _, err := c.Ledger.Site(ctx, c.Address); !errors.Is(err, fs.ErrNotExist) {
+	switch _, err := c.Ledger.Site(ctx, c.Address); {
+	case err == nil:
 		return siteIsThere(c.plan)
+	case !errors.Is(err, fs.ErrNotExist):
+		return err
 	}
 	return nil
 }

@@ -104,7 +104,8 @@ func (s *Service) recover(ctx context.Context, journal *job.Journal) (settled bo
 	runner := &job.Runner{Journal: journal, Progress: s.Progress, Again: comesBack, Patience: s.Patience}
 	settled, err = runner.Recover(ctx, e.decoder())
 	if err != nil {
-		return settled, fault.New(fault.Left, "the job could not be undone", journal.ID, "When that is mended, run: tivset undo "+journal.ID).Because(err)
+		return settled, &fault.Error{Kind: fault.Left, What: "the job could not be undone", Where: journal.ID, Job: journal.ID,
+			Remedy: "When that is mended, run: tivset undo " + journal.ID, Cause: err}
 	}
 	return settled, nil
 }
