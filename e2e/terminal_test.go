@@ -66,10 +66,15 @@ func TestConversation(t *testing.T) {
 	shown, code := onTerminal(t, p.as("tivset", nil, "install"),
 		turn{"App:", "2\r"},
 		turn{"Domain:", "lockside.localhost\r"},
-		turn{"Directory [/]:", "forum\r"}, turn{"The site will be at http://lockside.localhost:", ""},
+		turn{"Directory [/]:", "forum\r"}, turn{"→ http://lockside.localhost:", ""},
 		turn{"Title of the site:", "Lockside Talk\r"},
 		turn{"yes, no, or show", "show\r"}, turn{"There is no warranty of any kind", ""}, turn{"yes, no, or show", "yes\r"},
+		turn{"As usual: name of the first board General", ""}, turn{"Choose any of these yourself? yes or no [no]:", "\r"},
+		turn{"Sign-in name of the admin [", "\r"},
 		turn{"E-mail address of the admin:", "w@lockside.localhost\r"},
+		turn{"Password of the admin:", "\r"}, turn{"yourself? yes or no [no]:", "\r"},
+		turn{"As usual: database new", ""}, turn{"yourself? yes or no [no]:", "\r"},
+		turn{"As usual: updates fixes", ""}, turn{"yourself? yes or no [no]:", "\r"},
 		turn{"Install? [y/N]", "y\r"})
 	assert.Equal(t, 0, code, shown)
 	assert.Contains(t, shown, "Moorings 2.4.1 is installed and checked")
@@ -85,15 +90,16 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
 	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
-		turn{"App:", "mooring\r"}, turn{"Did you mean moorings?", ""}, turn{"App:", "9\r"}, turn{"none of them", ""}, turn{"App:", "inkwater\r"},
+		turn{"App:", "mooring\r"}, turn{"Did you mean moorings?", ""}, turn{"App:", "9\r"}, turn{"none of them", ""}, turn{"App:", "Inkwater\r"},
 		turn{"Domain:", "?\r"}, turn{"at which visitors will find the site", ""}, turn{"Domain:", "1\r"},
-		turn{"Directory [blog]:", "/\r"}, turn{"something is in the way: index.html", ""},
+		turn{"Directory [blog]:", "/\r"}, turn{"is the account's main site", ""}, turn{"Something is in the way", ""}, turn{"index.html", ""}, turn{"Set it aside? yes or no [no]:", "\r"},
 		turn{"Directory [blog]:", "My Blog\r"}, turn{"such as my-blog", ""},
 		turn{"Directory [blog]:", "<\r"}, turn{"Domain:", "2\r"},
 		turn{"Directory [/]:", "\r"},
 		turn{"Title of the site:", "\r"}, turn{"this needs an answer", ""}, turn{"Title of the site:", strings.Repeat("x", 130) + "\r"},
-		turn{"more than 120 characters", ""}, turn{"Title of the site:", "Journal\r"},
-		turn{"strangers try first", ""}, turn{"Sign-in name of the admin:", "root\r"}, turn{"strangers try first", ""}, turn{"Sign-in name of the admin:", "wharfinger\r"},
+		turn{"more than 120 characters", ""}, turn{"Title of the site:", " Journal\r"}, turn{"begins or ends with a space", ""}, turn{"Title of the site:", "Journal\r"},
+		turn{"yourself? yes or no [no]:", "perhaps\r"}, turn{"neither yes nor no", ""}, turn{"yourself? yes or no [no]:", "\r"},
+		turn{"strangers try first", ""}, turn{"Sign-in name of the admin [", "root\r"}, turn{"strangers try first", ""}, turn{"Sign-in name of the admin [", "wharfinger\r"},
 		turn{"E-mail address of the admin:", "nobody\r"}, turn{"an e-mail address has an @", ""},
 		turn{"E-mail address of the admin:", "\x03"})
 	assert.Equal(t, 3, code, shown)

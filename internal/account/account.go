@@ -162,7 +162,7 @@ func (a *Account) problems() []fault.Problem {
 	if _, err := a.Top(); err != nil {
 		wrong("reach", err.Error(), "Write local: and the account's folder, such as local:/srv/quillmere.")
 	}
-	if !inside(a.Store) {
+	if !Inside(a.Store) {
 		wrong("store", fmt.Sprintf("%q is not a folder inside the account", a.Store), "Write it from the account's top, such as .tivset.")
 	}
 	if len(a.Domains) == 0 {
@@ -173,7 +173,7 @@ func (a *Account) problems() []fault.Problem {
 		if !domainName.MatchString(d.Name) {
 			wrong(id+".name", fmt.Sprintf("%q is not a domain", d.Name), "Write the name in lower case, without http:// and without a path.")
 		}
-		if !inside(d.Folder) {
+		if !Inside(d.Folder) {
 			wrong(id+".folder", fmt.Sprintf("%q is not a folder inside the account", d.Folder), "Write the document root from the account's top, such as web/lockside.")
 		}
 		if d.Folder == a.Store || strings.HasPrefix(a.Store, d.Folder+"/") {
@@ -209,8 +209,8 @@ func (d *Database) problems(id string) []fault.Problem {
 	if d.Engine != "mariadb" {
 		wrong(".engine", fmt.Sprintf("%q cannot be used", d.Engine), "This release knows mariadb.")
 	}
-	if !strings.HasPrefix(d.Server, "/") && !hostPort(d.Server) {
-		wrong(".server", fmt.Sprintf("%q is neither host:port nor the path of a socket", d.Server), "Write it as 127.0.0.1:3306.")
+	if what, remedy := WrongServer(d.Server); what != "" {
+		wrong(".server", what, remedy)
 	}
 	if d.Make != "" && d.Make != "by-hand" && d.Make != "helper" {
 		wrong(".make", fmt.Sprintf("%q is not a way to make databases", d.Make), "Write by-hand or helper, or give admin.")
@@ -227,8 +227,22 @@ func (d *Database) problems(id string) []fault.Problem {
 	return out
 }
 
-// inside says whether a path stays below the account's top.
-func inside(p string) bool {
+// Elsewhere is a server that is no part of the account: only a database that
+// is there already can be used on it.
+func Elsewhere(engine, server string) *Database {
+	return &Database{Name: server, Engine: engine, Server: server, ForSites: server, Clients: clients(server), Make: "by-hand"}
+}
+
+// WrongServer says what is wrong with a database server's address.
+func WrongServer(server string) (what, remedy string) {
+	if strings.HasPrefix(server, "/") || hostPort(server) {
+		return "", ""
+	}
+	return fmt.Sprintf("%q is neither host:port nor the path of a socket", server), "Write it as 127.0.0.1:3306."
+}
+
+// Inside says whether a path stays below the account's top.
+func Inside(p string) bool {
 	return p != "" && p != "." && fs.ValidPath(path.Clean(p)) && !strings.Contains(p, `\`)
 }
 
@@ -252,12 +266,16 @@ func (a *Account) Top() (string, error) {
 	return "", fmt.Errorf("%q is not a way to reach files", a.Reach)
 }
 
-// Database returns the server of a name, or nil.
-func (a *Account) Database(name string) *Database {
+// Database returns the server of a name, or nil. A name that is an address is
+// a server elsewhere.
+func (a *Account) Database(name, engine string) *Database {
 	for i := range a.Databases {
 		if a.Databases[i].Name == name {
 			return &a.Databases[i]
 		}
+	}
+	if what, _ := WrongServer(name); what == "" {
+		return Elsewhere(engine, name)
 	}
 	return nil
 }

@@ -20,13 +20,13 @@ var questions = []answer.Question{
 	{ID: "skin", Ask: "Skin", Kind: "one-of", Options: []string{"light", "dark"}},
 	{ID: "key", Ask: "Key", Kind: "text", Pattern: "[A-Z]{4}-[0-9]{2}"},
 	{ID: "admin.email", Ask: "E-mail", Kind: "text", Needed: true, Check: answer.Email},
-	{ID: "admin.password", Ask: "Password", Kind: "secret"},
+	{ID: "admin.password", Ask: "Password", Kind: "text", Secret: true},
 }
 
 func TestResolve(t *testing.T) {
-	got, problems := answer.Resolve(questions, answer.Given{"title": "T", "admin.email": "a@b.example", "key": "ABCD-12", "admin.password": " spaces stay "})
+	got, problems := answer.Resolve(questions, answer.Given{"title": "T", "admin.email": "a@b.example", "key": "ABCD-12", "admin.password": "spaces stay"})
 	assert.Empty(t, problems)
-	assert.Equal(t, answer.Given{"title": "T", "rows": "20", "open": "yes", "skin": "", "key": "ABCD-12", "admin.email": "a@b.example", "admin.password": " spaces stay "}, got)
+	assert.Equal(t, answer.Given{"title": "T", "rows": "20", "open": "yes", "skin": "", "key": "ABCD-12", "admin.email": "a@b.example", "admin.password": "spaces stay"}, got)
 }
 
 func TestAllProblemsAtOnce(t *testing.T) {
@@ -117,7 +117,8 @@ func TestFileMistakes(t *testing.T) {
 		"install: a\ninstall: b":               "stands twice",
 		"answers: {title: a, title: b}":        "stands twice",
 		"answers: [a]":                         "keys and values",
-		"answers: {title: [a, b]}":             "a list or an alias",
+		"answers: {title: [[a], b]}":           "a list holds names only",
+		"answers: {a: &x b, title: *x}":        "an alias is no answer",
 		"answers: {admin: {name: a, name: b}}": "stands twice",
 	} {
 		_, err := answer.Parse([]byte(text))

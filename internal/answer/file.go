@@ -86,11 +86,32 @@ func flatten(prefix string, n *yaml.Node, into Given) []fault.Problem {
 			problems = append(problems, flatten(prefix+key.Value+".", value, into)...)
 		case yaml.ScalarNode:
 			into[prefix+key.Value] = value.Value
+		case yaml.SequenceNode:
+			text, ok := joined(value)
+			if !ok {
+				problems = append(problems, fault.Problem{ID: prefix + key.Value, What: "a list holds names only, without commas", Remedy: "Write it as [one, two]."})
+			}
+			into[prefix+key.Value] = text
 		default:
-			problems = append(problems, fault.Problem{ID: prefix + key.Value, What: "a list or an alias is no answer", Remedy: "Write one value."})
+			problems = append(problems, fault.Problem{ID: prefix + key.Value, What: "an alias is no answer", Remedy: "Write the value."})
 		}
 	})
 	return problems
+}
+
+// joined writes a list as the answer to a several-of question.
+func joined(n *yaml.Node) (text string, ok bool) {
+	var names []string
+	for _, c := range n.Content {
+		if c.Kind != yaml.ScalarNode || strings.Contains(c.Value, ",") {
+			return "", false
+		}
+		names = append(names, c.Value)
+	}
+	if len(names) == 0 {
+		return None, true
+	}
+	return strings.Join(names, ", "), true
 }
 
 // Format writes an answers file. Groups are written as groups, in the order of

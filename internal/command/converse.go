@@ -3,29 +3,34 @@ package command
 import (
 	"context"
 	"errors"
-	"fmt"
-	"io/fs"
 	"slices"
-	"strconv"
-	"strings"
 
 	"tivset/internal/answer"
-	"tivset/internal/catalogue"
 	"tivset/internal/fault"
-	"tivset/internal/near"
 	"tivset/internal/screen"
 	"tivset/internal/site"
 )
 
-// conversation asks on a terminal for what an install was not told and cannot
-// do without: app, domain, directory, then what has no default. Everything
-// else has a default, which the review shows.
+// conversation asks on a terminal for what an install was not told: where,
+// what, admin, data, care. What few owners need is folded away, with what will
+// be taken; every answer can be gone back to and changed.
 type conversation struct {
 	*app
 	ask     *screen.Asker
 	service *site.Service
 	request *site.Request
-	begun   bool
+
+	fixed   map[string]bool // what the command line settled: app, at
+	done    map[string]bool // what was answered, or taken as it is
+	open    map[string]bool // the groups that are unfolded
+	trail   []string        // what was asked, in order, for going back
+	heading string          // the group that was shown last
+}
+
+// item is one thing to ask.
+type item struct {
+	id, group string
+	ask       func(context.Context) error
 }
 
 // errNotInstalled ends an install that was not wanted after all.
@@ -33,210 +38,190 @@ func errNotInstalled() error {
 	return fault.New(fault.Decision, "not installed", "", "Nothing was touched.")
 }
 
-// converse asks for what is missing. Going back asks the question before anew.
-func (a *app) converse(ctx context.Context, ask *screen.Asker, s *site.Service, r *site.Request) error {
-	c := &conversation{app: a, ask: ask, service: s, request: r}
-	var parts []func(context.Context) error
-	if r.App == "" {
-		parts = append(parts, c.chooseApp)
+func (a *app) newConversation(s *site.Service, r *site.Request) (*conversation, error) {
+	var err error
+	if r.Proposed, err = s.Propose(); err != nil {
+		return nil, err
 	}
-	if r.At == "" {
-		parts = append(parts, c.chooseDomain, c.chooseDirectory)
+	return &conversation{app: a, ask: screen.NewAsker(a.streams), service: s, request: r,
+		fixed: map[string]bool{"app": r.App != "", "at": r.At != ""}, done: map[string]bool{}, open: map[string]bool{}}, nil
+}
+
+// run asks for what is missing. When nothing is, it asks nothing: the review
+// shows what will be taken.
+func (c *conversation) run(ctx context.Context) error {
+	if c.complete() {
+		return nil
 	}
-	parts = append(parts, c.rest)
-	for i := 0; i < len(parts); {
-		err := parts[i](ctx)
+	c.ask.Explain("Enter takes what stands in brackets; ? helps, < goes back, Ctrl-C ends and leaves nothing behind.")
+	return c.goOn(ctx)
+}
+
+// complete says whether nothing has to be asked, or something given is so wrong
+// that the plan has to say it.
+func (c *conversation) complete() bool {
+	if c.request.App == "" || c.request.At == "" {
+		return false
+	}
+	all, err := c.service.Questions(*c.request)
+	return err != nil || !slices.ContainsFunc(all, mustAsk)
+}
+
+// mustAsk says whether a question cannot be passed over.
+func mustAsk(q site.Asked) bool {
+	return q.What != "" || q.Needed && q.Answer == "" || q.ID == "licence" && q.Answer != "accept"
+}
+
+// goOn asks whatever is not done yet, in order.
+func (c *conversation) goOn(ctx context.Context) error {
+	for {
+		items, err := c.items()
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(items, func(x item) bool { return !c.done[x.id] })
+		if i < 0 {
+			return nil
+		}
+		err = c.one(ctx, items[i])
 		switch {
 		case errors.Is(err, screen.ErrBack):
-			i = max(0, i-1)
-			continue
+			c.back()
 		case errors.Is(err, screen.ErrNoAnswer):
 			return errNotInstalled()
 		case err != nil:
 			return err
 		}
-		i++
 	}
+}
+
+// one asks one thing.
+func (c *conversation) one(ctx context.Context, x item) error {
+	if x.group != c.heading {
+		c.heading = x.group
+		c.ask.Heading(x.group)
+	}
+	if err := x.ask(ctx); err != nil {
+		return err
+	}
+	c.done[x.id] = true
+	c.trail = append(c.trail, x.id)
 	return nil
 }
 
-func (c *conversation) begin(group string) {
-	if !c.begun {
-		c.begun = true
-		c.ask.Note("Press Enter for what stands in brackets; ? helps, < goes back, Ctrl-C ends and leaves nothing behind.")
+// back has the question before asked again.
+func (c *conversation) back() {
+	c.heading = ""
+	if len(c.trail) == 0 {
+		return
 	}
-	c.ask.Note("\n" + group)
+	last := c.trail[len(c.trail)-1]
+	c.trail = c.trail[:len(c.trail)-1]
+	c.again(last)
+	if last == placeItem || last == tryItem { // these follow from the answer before
+		c.back()
+	}
 }
 
-func (c *conversation) chooseApp(ctx context.Context) error {
-	all, err := c.service.Catalogue.All()
-	if err != nil {
-		return err
+// again marks a question, and what follows from its answer, as to be asked.
+func (c *conversation) again(id string) {
+	delete(c.done, id)
+	switch id {
+	case "app":
+		c.forget()
+	case "domain":
+		delete(c.done, "directory")
+		delete(c.done, placeItem)
+	case "directory":
+		delete(c.done, placeItem)
 	}
-	c.begin("What to install")
-	names := make([]string, len(all))
-	for i, e := range all {
-		names[i] = e.App
-		c.ask.Note(fmt.Sprintf("  %d  %-12s %s", i+1, screen.Clean(e.Title), screen.Clean(e.Summary)))
+	if len(id) > 5 && id[:5] == "data." {
+		delete(c.done, tryItem)
 	}
-	c.request.App, err = c.pick(ctx, "App", "", names, "Type the number or the name. More about one: tivset about APP.")
-	return err
 }
 
-// pick asks for one of several, by number or name.
-func (c *conversation) pick(ctx context.Context, question, fallback string, names []string, help string) (string, error) {
-	chosen := func(word string) string {
-		if n, err := strconv.Atoi(word); err == nil && n >= 1 && n <= len(names) {
-			return names[n-1]
+// forget drops the answers to another app's questions.
+func (c *conversation) forget() {
+	for id := range c.request.Answers {
+		if !slices.Contains([]string{"title", "tagline", "admin.name", "admin.email"}, id) && c.done[id] {
+			delete(c.request.Answers, id)
+			delete(c.done, id)
 		}
-		if slices.Contains(names, strings.ToLower(word)) {
-			return strings.ToLower(word)
-		}
-		return ""
 	}
-	word, err := c.ask.Ask(ctx, question, fallback, help, func(word string) (string, string) {
-		if chosen(word) == "" {
-			return "that is none of them", near.Hint(word, names)
-		}
-		return "", ""
-	})
-	return chosen(word), err
+	c.request.Release = ""
 }
 
-func (c *conversation) chooseDomain(ctx context.Context) error {
-	spots, err := c.service.Spots(ctx, c.account)
+// The items that are no question of the kit's.
+const (
+	placeItem   = "place"
+	releaseItem = "release"
+	tryItem     = "try data"
+)
+
+// items lists what can be asked now, as far as the answers lead.
+func (c *conversation) items() ([]item, error) {
+	var out []item
+	if !c.fixed["app"] {
+		out = append(out, item{"app", "What to install", c.chooseApp})
+	}
+	if !c.fixed["at"] {
+		out = append(out, item{"domain", "Where", c.chooseDomain}, item{"directory", "Where", c.chooseDirectory})
+	}
+	if c.request.App == "" || c.request.At == "" || !c.fixed["at"] && !c.done["directory"] || !c.fixed["app"] && !c.done["app"] {
+		return out, nil
+	}
+	out = append(out, item{placeItem, "Where", c.lookAtPlace})
+	all, err := c.service.Questions(*c.request)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	c.begin("Where")
-	names := make([]string, len(spots))
-	for i, s := range spots {
-		names[i] = s.Domain
-		c.ask.Note(fmt.Sprintf("  %d  %-40s %s", i+1, s.URL, screen.Clean(s.State)))
+	for _, group := range answer.Groups[1:] {
+		out = append(out, c.group(group, all)...)
 	}
-	fallback := ""
-	if len(names) == 1 {
-		fallback = names[0]
-	}
-	domain, err := c.pick(ctx, "Domain", fallback, names, "The name at which visitors will find the site. Type the number or the name.")
-	if err != nil {
-		return err
-	}
-	spot := spots[slices.Index(names, domain)]
-	c.request.At, c.request.Account = spot.URL, spot.Account
-	return nil
+	return out, nil
 }
 
-func (c *conversation) chooseDirectory(ctx context.Context) error {
-	spots, err := c.service.Spots(ctx, c.request.Account)
-	if err != nil {
-		return err
-	}
-	root, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(c.request.At, "http://"), "https://"), "/")
-	spot := spots[slices.IndexFunc(spots, func(s site.Spot) bool { return strings.HasSuffix(s.URL, "://"+root) })]
-	fallback := "/"
-	if !spot.Free {
-		fallback = c.kind()
-	}
-	dir, err := c.ask.Ask(ctx, "Directory", fallback,
-		"The part of the address behind the domain: with “forum” the site is at "+spot.URL+"/forum/. With / it is at the domain itself, and visitors see it first.",
-		func(dir string) (string, string) {
-			f := fault.Of(c.service.TryAddress(ctx, c.request.Account, spot.URL+"/"+strings.Trim(dir, "/")))
-			if f.Kind == fault.Decision {
-				return f.What + ": " + strings.Join(f.Details, "; "), "Choose another directory."
-			}
-			return f.What, f.Remedy
-		})
-	if err != nil {
-		return err
-	}
-	c.request.At = spot.URL + "/" + strings.Trim(dir, "/")
-	c.ask.Note("  The site will be at " + strings.TrimSuffix(c.request.At, "/") + "/")
-	return nil
-}
-
-// kind proposes a directory: what the app is for.
-func (c *conversation) kind() string {
-	e, err := c.service.Catalogue.Find(c.request.App)
-	if err != nil {
-		return "site"
-	}
-	return e.Kind
-}
-
-// rest asks what has no default, and what was answered wrongly.
-func (c *conversation) rest(ctx context.Context) error {
-	open, err := c.service.Open(*c.request)
-	if err != nil || len(open) == 0 {
-		// An app or address that was given wrongly is for the plan to say, with
-		// all else that is wrong.
-		return nil
-	}
-	e, err := c.service.Catalogue.Find(c.request.App)
-	if err != nil {
-		return err
-	}
-	c.begin("The site")
-	for i := 0; i < len(open); {
-		err := c.one(ctx, e, open[i])
-		if errors.Is(err, screen.ErrBack) && i > 0 {
-			i--
+// group lists a group's questions: first those that everybody is asked, then
+// one for all that is folded away.
+func (c *conversation) group(group string, all []site.Asked) []item {
+	var main, rare []item
+	var folded []site.Asked
+	for _, q := range all {
+		if q.Group != group || q.Quiet && q.What == "" {
 			continue
 		}
-		if err != nil {
-			return err
+		x := item{q.ID, group, func(ctx context.Context) error { return c.question(ctx, q.ID) }}
+		if q.Rare && q.What == "" {
+			rare, folded = append(rare, x), append(folded, q)
+		} else if !q.Given || q.What != "" || c.asked(q.ID) || q.ID == "licence" && q.Answer != "accept" {
+			main = append(main, x)
 		}
-		i++
 	}
-	return nil
+	if group == "What" {
+		rare = append(rare, item{releaseItem, group, c.chooseRelease})
+	}
+	if len(rare) > 0 {
+		main = append(main, item{"more " + group, group, func(ctx context.Context) error { return c.more(ctx, group, folded) }})
+	}
+	if c.open[group] {
+		main = append(main, rare...)
+	}
+	if group == "Data" && slices.ContainsFunc(all, func(q site.Asked) bool { return q.ID == "data.from" && q.Answer != "new" }) {
+		main = append(main, item{tryItem, group, c.tryData})
+	}
+	return main
 }
 
-func (c *conversation) one(ctx context.Context, e catalogue.Entry, q site.Asked) error {
-	if q.What != "" {
-		c.ask.Refuse(q.ID+": "+q.What, q.Remedy)
-	}
-	if q.ID == "licence" {
-		return c.licence(ctx, e)
-	}
-	given, err := c.ask.Ask(ctx, q.Ask, q.Default, q.Help, func(value string) (string, string) {
-		if value == "" && q.Needed {
-			return "this needs an answer", ""
-		}
-		return q.Wrong(value)
-	})
-	if err != nil {
-		return err
-	}
-	c.put(q.ID, given)
-	return nil
-}
+// asked says whether a question was answered in this conversation.
+func (c *conversation) asked(id string) bool { return slices.Contains(c.trail, id) }
 
 func (c *conversation) put(id, value string) {
 	if c.request.Answers == nil {
 		c.request.Answers = answer.Given{}
 	}
-	c.request.Answers[id] = value
-}
-
-// licence asks for the licence to be accepted, and shows it on request.
-func (c *conversation) licence(ctx context.Context, e catalogue.Entry) error {
-	for {
-		word, err := c.ask.Ask(ctx, "Accept the "+e.Licence.Name+"? yes, no, or show", "no", "The app can only be installed when its licence is accepted.", func(string) (string, string) { return "", "" })
-		if err != nil {
-			return err
-		}
-		switch strings.ToLower(word) {
-		case "y", "yes":
-			c.put("licence", "accept")
-			return nil
-		case "s", "show":
-			text, err := fs.ReadFile(e.Files(), e.Licence.Text)
-			if err != nil {
-				return err
-			}
-			c.ask.Note(screen.Clean(string(text)))
-		default:
-			return fault.New(fault.Decision, "the licence was not accepted", e.Title, "Nothing was touched.")
-		}
+	if value == "" {
+		delete(c.request.Answers, id)
+		return
 	}
+	c.request.Answers[id] = value
 }

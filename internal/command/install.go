@@ -9,7 +9,6 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/fault"
-	"tivset/internal/screen"
 	"tivset/internal/site"
 )
 
@@ -23,6 +22,7 @@ type installOptions struct {
 	saveAnswers   string
 	acceptLicence bool
 	showPassword  bool
+	copyPassword  bool
 }
 
 func (a *app) install() *cobra.Command {
@@ -56,6 +56,7 @@ func (a *app) install() *cobra.Command {
 	f.StringVar(&o.saveAnswers, "save-answers", "", "write the answers to this file, without secrets")
 	f.BoolVar(&o.acceptLicence, "accept-licence", false, "accept the app's licence")
 	f.BoolVar(&o.showPassword, "show-password", false, "print the admin's password even where no terminal is")
+	f.BoolVar(&o.copyPassword, "copy", false, "put the admin's password on the clipboard at the end, through the terminal")
 	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
 	return c
 }
@@ -72,35 +73,49 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	defer done()
 	a.remind(ctx, s)
 	a.streams.ShowPassword = o.showPassword
-	var ask *screen.Asker
-	if !a.yes && !a.dryRun && a.streams.Asks() {
-		ask = screen.NewAsker(a.streams)
-		if err := a.converse(ctx, ask, s, &request); err != nil {
-			return err
-		}
-	}
-	plan, err := s.Plan(ctx, request)
+	plan, err := a.agreed(ctx, s, &request, o)
 	if err != nil {
 		return err
 	}
-	if o.saveAnswers != "" {
-		if err := saveAnswers(o.saveAnswers, plan); err != nil {
-			return err
-		}
-	}
 	if a.dryRun {
 		return a.showPlan(plan)
-	}
-	a.streams.Say("\n%s", a.streams.Review(plan))
-	if ask != nil && !ask.Confirm(ctx, "Install?") {
-		return errNotInstalled()
 	}
 	installed, err := s.Install(ctx, plan)
 	a.streams.Say("")
 	if err != nil {
 		return err
 	}
-	return a.showInstalled(installed)
+	if err := a.showInstalled(installed); err != nil || !o.copyPassword {
+		return err
+	}
+	return a.streams.Copy(site.Credentials{Site: installed.Site, Password: installed.Password})
+}
+
+// agreed gives the plan that the owner said yes to: in a conversation on a
+// terminal, else by having given the command.
+func (a *app) agreed(ctx context.Context, s *site.Service, r *site.Request, o *installOptions) (*site.Plan, error) {
+	if a.yes || a.dryRun || !a.streams.Asks() {
+		plan, err := s.Plan(ctx, *r)
+		if err == nil && o.saveAnswers != "" {
+			err = saveAnswers(o.saveAnswers, plan)
+		}
+		if err == nil && !a.dryRun {
+			a.streams.Say("\n%s", a.streams.Review(plan))
+		}
+		return plan, err
+	}
+	c, err := a.newConversation(s, r)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.run(ctx); err != nil {
+		return nil, err
+	}
+	plan, err := c.agree(ctx)
+	if err == nil && o.saveAnswers != "" {
+		err = saveAnswers(o.saveAnswers, plan)
+	}
+	return plan, err
 }
 
 func (a *app) showInstalled(r *site.Installed) error {

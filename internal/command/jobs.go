@@ -2,10 +2,14 @@ package command
 
 import (
 	"context"
+	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/fault"
 	"tivset/internal/ledger"
+	"tivset/internal/screen"
 	"tivset/internal/site"
 )
 
@@ -40,12 +44,20 @@ func (a *app) jobs() *cobra.Command {
 func (a *app) undo() *cobra.Command {
 	return &cobra.Command{
 		Use:   "undo JOB",
-		Short: "Take back a job that was cut off",
+		Short: "Take back a job that was cut off, or a whole install",
 		Long: "Takes back the steps of a job that was cut off, last first, until the account is as it\n" +
-			"was before. A job whose site was recorded already is finished instead.",
+			"was before. A job that installed a site takes the site away again, with all that was\n" +
+			"written in it since, and puts back what was set aside; it asks first, or wants --yes.",
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+			found, installed, err := s.Installed(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if installed {
+				return a.takeBack(ctx, s, found)
+			}
 			j, err := s.Undo(ctx, args[0])
 			if err != nil {
 				return err
@@ -54,6 +66,32 @@ func (a *app) undo() *cobra.Command {
 		}),
 		ValidArgsFunction: only(a.unfinishedWords),
 	}
+}
+
+// takeBack undoes a whole install, once that was confirmed.
+func (a *app) takeBack(ctx context.Context, s *site.Service, found ledger.Site) error {
+	what := fmt.Sprintf("This takes “%s” (%s) away, with its database and all that was written in it since %s.", found.Title, found.URL, found.InstalledAt.Format("2006-01-02 15:04 MST"))
+	if n := len(found.SetAside); n > 0 {
+		what += " What was set aside for it is put back."
+	}
+	if !a.yes {
+		if !a.streams.Asks() {
+			return &fault.Error{Kind: fault.Decision, What: "the job installed a site that is in use", Where: found.Address, Details: []string{what}, Remedy: "To take it away, add --yes. Nothing was touched."}
+		}
+		a.streams.Warn(what)
+		if !screen.NewAsker(a.streams).Confirm(ctx, "Take it away?") {
+			return fault.New(fault.Decision, "not undone", found.Address, "Nothing was touched.")
+		}
+	}
+	j, left, err := s.TakeBack(ctx, found.Job)
+	a.streams.Say("")
+	if err != nil {
+		return err
+	}
+	if len(left) > 0 {
+		a.streams.Warn("not the install's, and so left where it is: " + strings.Join(left, ", "))
+	}
+	return a.showJob(j)
 }
 
 func (a *app) resume() *cobra.Command {

@@ -24,10 +24,11 @@ type outcomeJSON struct {
 	Admin    adminJSON      `json:"admin"`
 	Checks   []site.Checked `json:"checks"`
 	Warnings []string       `json:"warnings"`
+	Todo     []string       `json:"todo"`
 }
 
 func installedJSON(r *site.Installed, password bool) outcomeJSON {
-	o := outcomeJSON{"installed", r.Job, r.Site, adminJSON{Name: r.Site.Admin.Name, Email: r.Site.Admin.Email}, r.Checks, r.Warnings}
+	o := outcomeJSON{"installed", r.Job, r.Site, adminJSON{Name: r.Site.Admin.Name, Email: r.Site.Admin.Email}, r.Checks, r.Warnings, r.Todo}
 	if password {
 		o.Admin.Password = r.Password.Reveal()
 	}

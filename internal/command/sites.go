@@ -100,12 +100,31 @@ func sitePairs(s ledger.Site) []screen.Pair {
 		}
 		all = append(all, screen.Pair{Name: "Database", Text: text})
 	}
+	if s.DataFolder != "" {
+		all = append(all, screen.Pair{Name: "Data folder", Text: s.DataFolder})
+	}
+	if len(s.Chosen) > 0 {
+		all = append(all, screen.Pair{Name: "Chosen", Text: chosen(s.Chosen)})
+	}
+	if len(s.SetAside) > 0 {
+		all = append(all, screen.Pair{Name: "Set aside", Text: strings.Join(s.SetAside, "\n") + "\nput back by: tivset undo " + s.Job})
+	}
 	all = append(all,
 		screen.Pair{Name: "Files", Text: fmt.Sprintf("%d, %s", s.Files, humanize.Bytes(uint64(s.Bytes)))},
 		screen.Pair{Name: "Installed", Text: s.InstalledAt.Format("2006-01-02 15:04 MST") + ", job " + s.Job},
-		screen.Pair{Name: "Care", Text: strings.Join([]string{"updates " + s.Care.Updates, "backup " + s.Care.Backup, "extensions " + s.Care.Extensions, "themes " + s.Care.Themes}, ", ")})
+		screen.Pair{Name: "Care", Text: strings.Join([]string{"updates " + s.Care.Updates, "backup " + s.Care.Backup, "extensions " + s.Care.Extensions, "themes " + s.Care.Themes, "put back " + s.Care.PutBack, "mails " + s.Care.Mails}, ", ")})
 	if l := s.Licence; l != nil {
 		all = append(all, screen.Pair{Name: "Licence", Text: l.Name + ", accepted " + l.At.Format("2006-01-02") + " for release " + l.Release})
 	}
 	return append(all, screen.Pair{Name: "Health", Text: s.Health}, screen.Pair{Name: "Password", Text: "tivset reveal " + s.Address})
+}
+
+func chosen(all []ledger.Choice) string {
+	var out []string
+	for _, c := range all {
+		if c.Answer != "" {
+			out = append(out, c.ID+": "+strings.ReplaceAll(c.Answer, "\n", " / "))
+		}
+	}
+	return strings.Join(out, "\n")
 }

@@ -86,6 +86,8 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 		Patience:    site.UsualPatience,
 		Download:    http.DefaultClient,
 		SendMail:    mail.Send,
+		Certified:   site.Certified,
+		TakesMail:   mail.Takes,
 		OpenFiles:   openFiles,
 		OpenServer:  openServer,
 		OpenSession: openSession,

@@ -74,6 +74,17 @@ type Session interface {
 	// Tables lists the tables, sorted.
 	Tables(ctx context.Context) ([]string, error)
 
+	// DropTables takes tables away, whatever refers to them; those that are
+	// not there are fine.
+	DropTables(ctx context.Context, names []string) error
+
+	// Version gives the server's engine and version.
+	Version(ctx context.Context) (engine, version string, err error)
+
+	// Lacking lists the rights that the user lacks in its database, of those
+	// that an app needs there.
+	Lacking(ctx context.Context) ([]string, error)
+
 	Close() error
 }
 

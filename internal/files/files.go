@@ -66,6 +66,13 @@ type SpaceTeller interface {
 	Free(ctx context.Context) (int64, error)
 }
 
+// Commander is the ability to run a program where the files are, as whoever
+// reaches them and without a shell. It gives the program's output; the error
+// of one that failed holds what it said.
+type Commander interface {
+	Command(ctx context.Context, args []string, input string) ([]byte, error)
+}
+
 // Valid says whether name is one that an FS accepts.
 func Valid(name string) error {
 	if !fs.ValidPath(name) {

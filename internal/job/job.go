@@ -170,21 +170,14 @@ type Decode func(kind string, fields json.RawMessage) (Step, error)
 // Recover ends a job that a crash cut off: a settled one is finished, any
 // other undone. It says which by settled.
 func (r *Runner) Recover(ctx context.Context, decode Decode) (settled bool, err error) {
-	steps := make([]Step, len(r.Journal.steps))
-	last := -1
-	for i, s := range r.Journal.steps {
-		if s.state == "" {
-			continue
-		}
-		if steps[i], err = decode(s.kind, s.fields); err != nil {
-			return false, err
-		}
-		last = i
-		settled = settled || s.state == done && settles(steps[i])
+	steps, settled, err := r.begun(decode)
+	if err != nil {
+		return false, err
 	}
-	if !settled {
-		return false, r.undo(ctx, steps[:last+1], len(steps))
+	if !settled || r.Journal.Ended == reversing {
+		return false, r.undo(ctx, steps, len(r.Journal.steps))
 	}
+	steps = append(steps, make([]Step, len(r.Journal.steps)-len(steps))...)
 	for i, s := range r.Journal.steps {
 		if s.state == done {
 			continue
@@ -197,4 +190,35 @@ func (r *Runner) Recover(ctx context.Context, decode Decode) (settled bool, err 
 		}
 	}
 	return true, r.Journal.end("done")
+}
+
+// begun makes the steps up to the last that was begun; those between that were
+// undone are nil.
+func (r *Runner) begun(decode Decode) (steps []Step, settled bool, err error) {
+	steps = make([]Step, len(r.Journal.steps))
+	last := -1
+	for i, s := range r.Journal.steps {
+		if s.state == "" {
+			continue
+		}
+		if steps[i], err = decode(s.kind, s.fields); err != nil {
+			return nil, false, err
+		}
+		last = i
+		settled = settled || s.state == done && settles(steps[i])
+	}
+	return steps[:last+1], settled, nil
+}
+
+// Reverse undoes a job that had come to its end. Cut off, it is for Recover to
+// go on.
+func (r *Runner) Reverse(ctx context.Context, decode Decode) error {
+	steps, _, err := r.begun(decode)
+	if err != nil {
+		return err
+	}
+	if err := r.Journal.end(reversing); err != nil {
+		return err
+	}
+	return r.undo(ctx, steps, len(r.Journal.steps))
 }

@@ -27,7 +27,7 @@ type Journal struct {
 	file  *os.File
 	lock  *flock.Flock
 	steps []stepState
-	Ended string // "", done or undone
+	Ended string // "", done, reversing or undone
 	now   func() time.Time
 }
 
@@ -44,6 +44,9 @@ type Header struct {
 }
 
 const format = 1
+
+// reversing marks a job that had come to its end and is being undone.
+const reversing = "reversing"
 
 type state string
 
@@ -234,6 +237,9 @@ func (j *Journal) note(r record) {
 		s.state = ""
 	}
 }
+
+// Over says whether nothing is left to be done or undone.
+func (j *Journal) Over() bool { return j.Ended == "done" || j.Ended == "undone" }
 
 // Begun says whether a step was begun and not undone.
 func (j *Journal) Begun(n int) bool { return j.steps[n].state != "" }

@@ -28,9 +28,6 @@ var Levels = []string{"fixes", "features", "breaking"}
 // Engines are the database engines that a kit can name.
 var Engines = []string{"mariadb", "postgresql", "sqlite"}
 
-// AskKinds are the kinds of questions.
-var AskKinds = []string{"text", "number", "yes-no", "one-of"}
-
 var (
 	appName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,30}$`)
 	askName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
@@ -78,6 +75,7 @@ func (c *checker) inside(key, name string) {
 
 // places checks the places of a text.
 func (c *checker) places(key, text string) {
+	c.use(text)
 	if err := fill.Check(text, c.Names()); err != nil {
 		c.wrong(key, err.Error(), "docs/kit.md lists the values.")
 	}
@@ -107,8 +105,11 @@ func (k *Kit) problems() []fault.Problem {
 	}
 	c.releases()
 	c.asks()
+	c.extras()
+	c.place()
 	c.configs()
 	c.setup()
+	c.timers()
 	c.checks()
 	return c.found
 }
@@ -122,6 +123,9 @@ func (c *checker) releases() {
 		c.need(key+".release", r.Release, "release: 1.0.0")
 		if _, err := time.Parse(time.DateOnly, r.Date); err != nil {
 			c.wrong(key+".date", fmt.Sprintf("%q is not a date", r.Date), "Write it as 2026-09-02.")
+		}
+		if _, err := time.Parse(time.DateOnly, r.Fixes); r.Fixes != "" && err != nil {
+			c.wrong(key+".fixes", fmt.Sprintf("%q is not a date", r.Fixes), "Write it as 2027-09-01.")
 		}
 		c.oneOf(key+".level", r.Level, Levels)
 		if i > 0 && !Newer(c.Releases[i-1].Release, r.Release) {
@@ -159,6 +163,9 @@ func (c *checker) needs(key string, n Needs) {
 	if n.PHP != nil {
 		c.versions(key+".php.version", n.PHP.Version)
 	}
+	if n.PHP != nil && n.PHP.Recommended != nil && n.PHP.Recommended.Version != "" {
+		c.versions(key+".php.recommended.version", n.PHP.Recommended.Version)
+	}
 	if n.Disk != "" {
 		if _, err := humanize.ParseBytes(n.Disk); err != nil {
 			c.wrong(key+".disk", fmt.Sprintf("%q is not a size", n.Disk), "Write it as 40MB.")
@@ -169,25 +176,6 @@ func (c *checker) needs(key string, n Needs) {
 func (c *checker) versions(key, text string) {
 	if _, err := semver.NewConstraint(text); err != nil {
 		c.wrong(key, fmt.Sprintf("%q is not a range of versions", text), `Write it as ">=10.4".`)
-	}
-}
-
-func (c *checker) asks() {
-	seen := map[string]bool{}
-	for i, a := range c.Asks {
-		key := "asks." + strconv.Itoa(i)
-		if !askName.MatchString(a.ID) || slices.Contains(commonAnswers, a.ID) || seen[a.ID] {
-			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", a.ID), "Use lower case letters, digits and -; each id once; not "+strings.Join(commonAnswers, ", ")+".")
-		}
-		seen[a.ID] = true
-		c.need(key+".ask", a.Ask, "ask: Name of the first board")
-		c.oneOf(key+".kind", a.Kind, AskKinds)
-		if a.Kind == "one-of" && (len(a.Options) == 0 || a.Default != "" && !slices.Contains(a.Options, a.Default)) {
-			c.wrong(key, "one-of needs options, and its default must be one of them", "Add options: [a, b].")
-		}
-		if _, err := regexp.Compile(a.Pattern); err != nil {
-			c.wrong(key+".pattern", "the pattern is not a regular expression", "See the syntax of RE2.")
-		}
 	}
 }
 
@@ -204,6 +192,7 @@ func (c *checker) configs() {
 			continue
 		}
 		template := c.file(key+".template", f.Template)
+		c.use(template)
 		for _, t := range config.Check(format, template, c.Names()) {
 			c.found = append(c.found, fault.Problem{ID: f.Template + ":" + strconv.Itoa(t.Line), What: t.What, Remedy: "See “Templates” in docs/kit.md."})
 		}
@@ -214,17 +203,42 @@ func (c *checker) configs() {
 		}
 	}
 	for name, v := range c.Values {
+		c.use(v)
 		// A value may use all others but those put together, so that none can go in circles.
 		if err := fill.Check(v, c.plainNames()); err != nil {
 			c.wrong("values."+name, err.Error(), "A value may use answers, data and secrets, not other values.")
 		}
 	}
+}
+
+func (c *checker) place() {
 	for i, p := range append(slices.Clone(c.Place.Remove), c.Place.Deny...) {
 		key := "place.remove." + strconv.Itoa(i)
 		if i >= len(c.Place.Remove) {
 			key = "place.deny." + strconv.Itoa(i-len(c.Place.Remove))
 		}
 		c.inside(key, p)
+	}
+	if c.Place.AdminFolder != "" && !askName.MatchString(c.Place.AdminFolder) {
+		c.wrong("place.admin-folder", "the admin folder is one name at the top of the archive", "Write it as admin.")
+	}
+	if err := fill.Check(c.Admin, []string{"admin.folder"}); err != nil {
+		c.wrong("admin", "only {admin.folder} may stand in admin", "Write it as {admin.folder}/.")
+	}
+}
+
+var every = regexp.MustCompile(`^[1-9][0-9]{0,2}[mh]$`)
+
+func (c *checker) timers() {
+	for i, t := range c.Timers {
+		key := "timers." + strconv.Itoa(i)
+		if !every.MatchString(t.Every) {
+			c.wrong(key+".every", fmt.Sprintf("%q is not an interval", t.Every), "Write it as 5m or 2h.")
+		}
+		c.need(key+".get", t.Get, "get: timer.page")
+		c.need(key+".what", t.What, "what: sends the mails that wait")
+		c.places(key+".get", t.Get)
+		c.condition(key+".when", t.When, c.answers())
 	}
 }
 
@@ -253,6 +267,7 @@ func (c *checker) setup() {
 				c.inside(key+".remove", p)
 			}
 		}
+		c.condition(key+".when", s.When, c.answers())
 		if kinds != 1 {
 			c.wrong(key, "a step is one of sql, run-sql, request, remove", "Make it several steps.")
 		}
@@ -264,6 +279,7 @@ func (c *checker) setup() {
 
 // query checks SQL text: values go in as :names, never as places.
 func (c *checker) query(key, text string) {
+	c.use(text)
 	if err := fill.Check(text, []string{"tables"}); err != nil {
 		c.wrong(key, "only {tables} may stand in SQL", "Put values under with: and write them as :name.")
 	}
@@ -283,6 +299,7 @@ func (c *checker) request(key string, r Request) {
 		c.places(key+".fields."+name, v)
 	}
 	c.places(key+".expect", r.Expect.Text+r.Expect.NotText)
+	c.places(key, r.Get+r.Post)
 }
 
 func (c *checker) checks() {
@@ -291,6 +308,7 @@ func (c *checker) checks() {
 	}
 	c.places("check.front", c.Check.Front.Expect.Text+c.Check.Front.Expect.NotText)
 	s := c.Check.SignIn
+	c.places("check.sign-in", s.Page+s.Post+s.Then.Get+s.Then.Expect.Text)
 	if s.Page == "" || len(s.Fields) == 0 || s.Then.Get == "" || s.Then.Expect.Text == "" {
 		c.wrong("check.sign-in", "the check of signing in needs page, fields, and then with get and expect.text", "See “Checks” in docs/kit.md.")
 	}

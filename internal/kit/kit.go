@@ -12,6 +12,8 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 	"github.com/dustin/go-humanize"
+
+	"tivset/internal/answer"
 )
 
 // Version is the version of the format that this package reads.
@@ -30,17 +32,20 @@ type Kit struct {
 	Languages []string  `yaml:"languages"` // language tags (BCP 47), the default first
 	Releases  []Release `yaml:"releases"`
 	Asks      []Ask     `yaml:"asks"`
+	Extras    []Extra   `yaml:"extras"`
 	Place     Place     `yaml:"place"`
 
 	Config  []Config          `yaml:"config"`
 	Secrets map[string]Secret `yaml:"secrets"` // made anew for each site: {secret.NAME}
 	Values  map[string]string `yaml:"values"`  // put together from others: {value.NAME}
 	Setup   []Step            `yaml:"setup"`
+	Timers  []Timer           `yaml:"timers"`
 	Check   Check             `yaml:"check"`
 	Admin   string            `yaml:"admin"` // where the admin side is, below the site's address
 
 	files fs.FS
-	lines map[string]int // the line of each key, by its path
+	lines map[string]int  // the line of each key, by its path
+	used  map[string]bool // the values that its texts and templates use
 }
 
 // Licence is what the app is licensed under.
@@ -55,6 +60,7 @@ type Release struct {
 	Release string  `yaml:"release"`
 	Date    string  `yaml:"date"`  // YYYY-MM-DD
 	Level   string  `yaml:"level"` // fixes, features or breaking, against the release before
+	Fixes   string  `yaml:"fixes"` // until when it gets fixes, YYYY-MM-DD, where that is known
 	Archive Archive `yaml:"archive"`
 	Needs   Needs   `yaml:"needs"`
 }
@@ -77,26 +83,77 @@ type Needs struct {
 
 // PHP is what a release needs of the PHP runtime.
 type PHP struct {
-	Version    string   `yaml:"version"`
-	Extensions []string `yaml:"extensions"`
+	Version     string            `yaml:"version"`
+	Extensions  []string          `yaml:"extensions"`
+	Functions   []string          `yaml:"functions"` // that hosts are known to switch off
+	Settings    map[string]string `yaml:"settings"`  // the least values of php.ini, such as upload_max_filesize: 8M
+	Recommended *PHPWish          `yaml:"recommended"`
 }
+
+// PHPWish is what is better to have; a warning when it is not there.
+type PHPWish struct {
+	Version    string            `yaml:"version"`
+	Extensions []string          `yaml:"extensions"`
+	Functions  []string          `yaml:"functions"`
+	Settings   map[string]string `yaml:"settings"`
+}
+
+// Wish gives the requirements alone.
+func (p *PHP) Wish() PHPWish { return PHPWish{p.Version, p.Extensions, p.Functions, p.Settings} }
 
 // Ask is a question of the app's own.
 type Ask struct {
-	ID      string   `yaml:"id"`
-	Ask     string   `yaml:"ask"`
-	Kind    string   `yaml:"kind"` // text, number, yes-no, one-of
-	Default string   `yaml:"default"`
-	Options []string `yaml:"options"` // for one-of
-	Pattern string   `yaml:"pattern"` // a regular expression (RE2) for the whole answer
-	Needed  bool     `yaml:"needed"`
-	Help    string   `yaml:"help"`
+	ID       string   `yaml:"id"`
+	Ask      string   `yaml:"ask"`
+	Kind     string   `yaml:"kind"`  // one of answer.Kinds
+	Group    string   `yaml:"group"` // what (when left out), admin, data or care
+	Default  string   `yaml:"default"`
+	Options  []string `yaml:"options"` // for one-of and several-of
+	Pattern  string   `yaml:"pattern"` // a regular expression (RE2) for the whole answer
+	Form     string   `yaml:"form"`    // what the pattern asks for, in words
+	Secret   bool     `yaml:"secret"`  // typed unseen, kept in the vault
+	Needed   bool     `yaml:"needed"`
+	NeededIf string   `yaml:"needed-if"` // a condition: asked only then, and needed
+	AskedIf  string   `yaml:"asked-if"`  // a condition: asked only then
+	Help     string   `yaml:"help"`
 }
+
+// Condition gives when the question is asked; a kit that was read has no
+// broken one.
+func (a Ask) Condition() answer.Condition {
+	c, _ := answer.ParseCondition(a.NeededIf + a.AskedIf)
+	return c
+}
+
+// Extra is something optional that comes with the app.
+type Extra struct {
+	ID      string              `yaml:"id"`
+	Ask     string              `yaml:"ask"`  // the usual wording when left out
+	Kind    string              `yaml:"kind"` // yes-no (when left out), one-of or several-of
+	Default string              `yaml:"default"`
+	Options []string            `yaml:"options"`
+	Parts   map[string][]string `yaml:"parts"`   // by option (yes for yes-no): the parts of the archive that only it needs
+	Warning string              `yaml:"warning"` // said in the review when it is chosen
+	Help    string              `yaml:"help"`
+}
+
+// Answer is the id of the answer that chooses the extra.
+func (e Extra) Answer() string { return "extra." + e.ID }
 
 // Place is how the app lies in its folder.
 type Place struct {
-	Remove []string `yaml:"remove"` // parts of the archive that a site does not need
-	Deny   []string `yaml:"deny"`   // what the web must never show; asked for after the install
+	Remove      []string `yaml:"remove"`       // parts of the archive that a site does not need
+	Deny        []string `yaml:"deny"`         // what the web must never show; asked for after the install
+	AdminFolder string   `yaml:"admin-folder"` // a folder of the archive that every site gets under another name: {admin.folder}
+	DataFolder  bool     `yaml:"data-folder"`  // the app keeps files outside of the document root: {data.folder}
+}
+
+// Timer is a job that the app needs run every so often.
+type Timer struct {
+	Every string `yaml:"every"` // a number and m or h, such as 5m
+	Get   string `yaml:"get"`   // the page to fetch, below the site's address
+	What  string `yaml:"what"`  // what it does, for people
+	When  string `yaml:"when"`  // a condition; always when left out
 }
 
 // Config is a configuration file to write.
@@ -120,6 +177,7 @@ type Step struct {
 	With    map[string]string `yaml:"with"`    // values for the :names of run-sql
 	Request *Request          `yaml:"request"`
 	Remove  []string          `yaml:"remove"` // files and folders to take away
+	When    string            `yaml:"when"`   // a condition; always when left out
 }
 
 // SQLFile is a script of the archive to run in the site's database.
@@ -218,9 +276,11 @@ func (k *Kit) ByForms() bool {
 }
 
 // UsesTables says whether the app's tables can begin with any prefix.
-func (k *Kit) UsesTables() bool {
+func (k *Kit) UsesTables() bool { return k.Uses("tables") || k.prefixes() }
+
+func (k *Kit) prefixes() bool {
 	for _, s := range k.Setup {
-		if s.SQL != nil && s.SQL.Tables != "" || s.Request != nil {
+		if s.SQL != nil && s.SQL.Tables != "" {
 			return true
 		}
 	}

@@ -34,7 +34,7 @@ func Read(folder fs.FS, name string) (*Kit, error) {
 	if len(text) > largest {
 		return nil, fault.New(fault.Usage, "kit.yaml is larger than 1 MB", name, "Move long texts into files of the kit.")
 	}
-	k := &Kit{files: folder, lines: map[string]int{}}
+	k := &Kit{files: folder, lines: map[string]int{}, used: map[string]bool{}}
 	problems := k.decode(text)
 	if len(problems) == 0 {
 		problems = k.problems()

@@ -55,8 +55,11 @@ type Site struct {
 	UpdatedAt   time.Time `json:"updated_at"`
 	Care        Care      `json:"care"`
 	Health      string    `json:"health"`
-	Job         string    `json:"job"`     // the job that installed it
-	Entries     []string  `json:"entries"` // what in its folder is the site's
+	Job         string    `json:"job"`                   // the job that installed it
+	Entries     []string  `json:"entries"`               // what in its folder is the site's
+	DataFolder  string    `json:"data_folder,omitempty"` // from the account's top
+	SetAside    []string  `json:"set_aside,omitempty"`   // what stood in the way, and is kept in the account's store
+	Chosen      []Choice  `json:"chosen,omitempty"`      // the app's own questions and extras, without secrets
 	Licence     *Accepted `json:"licence,omitempty"`
 }
 
@@ -73,6 +76,13 @@ type Database struct {
 	Name   string `json:"name"`
 	User   string `json:"user"`
 	Tables string `json:"tables"` // what the tables' names begin with
+	From   string `json:"from"`   // new, or whose it is: existing, by-hand
+}
+
+// Choice is what was answered to one of the app's questions.
+type Choice struct {
+	ID     string `json:"id"`
+	Answer string `json:"answer"`
 }
 
 // Care is how the site is looked after.
@@ -81,6 +91,8 @@ type Care struct {
 	Backup     string `json:"backup"`
 	Extensions string `json:"extensions"`
 	Themes     string `json:"themes"`
+	PutBack    string `json:"put_back"` // when an update fails: on or off
+	Mails      string `json:"mails"`    // about updates: off, failures or all
 }
 
 // Accepted records that the owner accepted the licence.

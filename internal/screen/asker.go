@@ -5,14 +5,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
+
+	"golang.org/x/term"
 )
 
 // Asker asks questions, one line an answer: plain text that works on any
 // terminal and with a screen reader.
 type Asker struct {
-	s     *Streams
-	lines chan string
+	s  *Streams
+	in *bufio.Reader
 }
 
 // Errors of an Asker.
@@ -23,48 +26,81 @@ var (
 
 // NewAsker makes an asker. It reads ahead of its questions, so there is one a
 // run.
-func NewAsker(s *Streams) *Asker {
-	a := &Asker{s, make(chan string)}
-	go func() {
-		in := bufio.NewReader(s.In)
-		for {
-			line, err := in.ReadString('\n')
-			if line != "" || err == nil {
-				a.lines <- strings.TrimRight(line, "\r\n")
-			}
-			if err != nil {
-				close(a.lines)
-				return
-			}
-		}
-	}()
-	return a
+func NewAsker(s *Streams) *Asker { return &Asker{s, bufio.NewReader(s.In)} }
+
+type typed struct {
+	line string
+	err  error
 }
 
-func (a *Asker) line(ctx context.Context, prompt string) (string, error) {
+// line shows a prompt and waits for a line, or for the end of the context.
+func (a *Asker) line(ctx context.Context, prompt string, unseen bool) (string, error) {
 	fmt.Fprint(a.s.Err, prompt+" ")
+	read, restore := a.read, func() {}
+	if unseen {
+		read, restore = a.readUnseen()
+	}
+	got := make(chan typed, 1)
+	go func() { got <- read() }()
 	select {
 	case <-ctx.Done():
+		restore()
 		fmt.Fprintln(a.s.Err)
 		return "", ErrNoAnswer
-	case line, open := <-a.lines:
-		if !open {
+	case t := <-got:
+		if unseen || t.err != nil {
 			fmt.Fprintln(a.s.Err)
+		}
+		if t.err != nil {
 			return "", ErrNoAnswer
 		}
-		return line, nil
+		return t.line, nil
 	}
 }
 
-// Ask asks until check finds nothing wrong. An empty answer is fallback; “?”
-// shows help; “<” goes back.
-func (a *Asker) Ask(ctx context.Context, question, fallback, help string, check func(string) (what, remedy string)) (string, error) {
-	prompt := a.s.paint(strong, Clean(question))
-	if fallback != "" {
-		prompt += " " + a.s.paint(faint, "["+Clean(fallback)+"]")
+func (a *Asker) read() typed {
+	line, err := a.in.ReadString('\n')
+	if line != "" {
+		err = nil
+	}
+	return typed{strings.TrimRight(line, "\r\n"), err}
+}
+
+// readUnseen reads without echo, where a terminal can; restore brings the echo
+// back when nobody waits for the answer any more.
+func (a *Asker) readUnseen() (read func() typed, restore func()) {
+	f, ok := a.s.In.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) || a.in.Buffered() > 0 {
+		return a.read, func() {}
+	}
+	before, err := term.GetState(int(f.Fd()))
+	if err != nil {
+		return a.read, func() {}
+	}
+	read = func() typed {
+		text, err := term.ReadPassword(int(f.Fd()))
+		return typed{string(text), err}
+	}
+	return read, func() { _ = term.Restore(int(f.Fd()), before) }
+}
+
+// Prompt is one question.
+type Prompt struct {
+	Text     string
+	Fallback string // what an empty line answers
+	Help     string
+	Unseen   bool // typed without echo
+	Check    func(string) (what, remedy string)
+}
+
+// Ask asks until the check finds nothing wrong. “?” shows help; “<” goes back.
+func (a *Asker) Ask(ctx context.Context, p Prompt) (string, error) {
+	prompt := a.s.paint(strong, Clean(p.Text))
+	if p.Fallback != "" {
+		prompt += " " + a.s.paint(faint, "["+Clean(p.Fallback)+"]")
 	}
 	for {
-		answer, err := a.line(ctx, prompt+":")
+		answer, err := a.line(ctx, prompt+":", p.Unseen)
 		if err != nil {
 			return "", err
 		}
@@ -72,15 +108,19 @@ func (a *Asker) Ask(ctx context.Context, question, fallback, help string, check 
 		case "<":
 			return "", ErrBack
 		case "?":
+			help := p.Help
 			if help == "" {
 				help = "Nothing more is known about this."
 			}
-			a.s.wrapped("  ", "   ", help+" (< goes back, Ctrl-C ends.)")
+			a.Explain(help + " (< goes back, Ctrl-C ends.)")
 			continue
 		case "":
-			answer = fallback
+			answer = p.Fallback
 		}
-		what, remedy := check(answer)
+		what, remedy := "", ""
+		if p.Check != nil {
+			what, remedy = p.Check(answer)
+		}
 		if what == "" {
 			return answer, nil
 		}
@@ -88,18 +128,59 @@ func (a *Asker) Ask(ctx context.Context, question, fallback, help string, check 
 	}
 }
 
+// Explain shows a text between questions, set off from them.
+func (a *Asker) Explain(text string) { a.s.wrapped("  ", "   ", text) }
+
 // Refuse says why an answer will not do.
 func (a *Asker) Refuse(what, remedy string) {
-	a.s.wrapped("  "+a.s.paint(bad, "✗"), "    ", strings.TrimSpace(what+". "+remedy))
+	a.s.wrapped("  "+a.s.paint(bad, "✗"), "    ", strings.TrimSpace(strings.TrimSuffix(what, ".")+". "+remedy))
 }
+
+// Warn says what the owner should know before going on.
+func (a *Asker) Warn(text string) {
+	a.s.wrapped("  "+a.s.paint(bad, "!"), "    ", sentence(text))
+}
+
+// Good says that something was tried and works.
+func (a *Asker) Good(text string) { a.s.wrapped("  "+a.s.paint(good, "✓"), "    ", text) }
+
+// Heading begins a group of questions.
+func (a *Asker) Heading(text string) { fmt.Fprintln(a.s.Err, "\n"+a.s.paint(accent, text)) }
 
 // Note shows a text between questions.
 func (a *Asker) Note(text string) { fmt.Fprintln(a.s.Err, text) }
 
+// Address shows the address that the answers so far lead to.
+func (a *Asker) Address(text string) { fmt.Fprintln(a.s.Err, "  → "+a.s.paint(accent, Clean(text))) }
+
+// Fault shows a fault, after which the questions go on.
+func (a *Asker) Fault(err error) { a.s.Fault(err) }
+
 // Confirm asks a yes-or-no question; anything but yes is no, and so is the end
 // of the context, such as by Ctrl-C.
 func (a *Asker) Confirm(ctx context.Context, question string) bool {
-	answer, err := a.line(ctx, question+" [y/N]")
-	answer = strings.ToLower(strings.TrimSpace(answer))
+	answer, err := a.Word(ctx, question+" [y/N]")
 	return err == nil && (answer == "y" || answer == "yes")
+}
+
+// Word asks for a word, in lower case.
+func (a *Asker) Word(ctx context.Context, prompt string) (string, error) {
+	answer, err := a.line(ctx, prompt, false)
+	return strings.ToLower(strings.TrimSpace(answer)), err
+}
+
+// sentence writes a text with a capital and a full stop.
+func sentence(text string) string {
+	if text == "" {
+		return text
+	}
+	runes := []rune(text)
+	first := text
+	if word, _, _ := strings.Cut(text, " "); !strings.Contains(word, ".") { // a domain keeps its case
+		first = strings.ToUpper(string(runes[0])) + string(runes[1:])
+	}
+	if strings.ContainsRune(".!?:", runes[len(runes)-1]) {
+		return first
+	}
+	return first + "."
 }

@@ -15,28 +15,73 @@ import (
 func (s *Streams) Review(p *site.Plan) string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(p.Title+" "+p.Release)), s.paint(accent, Clean(p.Place.URL)))
-	all := []Pair{{"Where", "folder " + p.Place.Folder + ", " + places[p.Place.State]}}
-	if d := p.Data; d != nil {
+	all := []Pair{{"Where", where(p)}}
+	if p.Data != nil {
+		all = append(all, Pair{"Data", data(p.Data)})
+	}
+	all = append(all,
+		Pair{"Admin", admin(p)},
+		Pair{"Site", described(p.Site)},
+		Pair{"Care", care(p.Care)},
+		Pair{"Account", changes(p.Changes)})
+	if len(p.Needs) > 0 {
+		all = append(all, Pair{"Checked", checked(p.Needs)})
+	}
+	if len(p.Todo) > 0 {
+		all = append(all, Pair{"Left to do", strings.Join(p.Todo, "\n")})
+	}
+	out.WriteString(s.pairs(all))
+	for _, w := range p.Warnings {
+		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(w)), 8), "\n", "\n        "))
+	}
+	return out.String()
+}
+
+func where(p *site.Plan) string {
+	text := "folder " + p.Place.Folder + ", " + places[p.Place.State]
+	for _, name := range p.Changes.SetAside {
+		text += "\nset aside: " + name
+	}
+	if p.Place.DataFolder != "" {
+		text += "\nfiles that the web does not see: " + p.Place.DataFolder + ", new"
+	}
+	return text
+}
+
+func data(d *site.PlanData) string {
+	if d.From == "new" {
 		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name, d.User, d.Server, Engine(d.Engine))
 		if d.Tables != "" {
 			text += "; tables begin with " + d.Tables
 		}
-		all = append(all, Pair{"Data", text})
+		return text
 	}
+	text := fmt.Sprintf("database %s, which is there, as user %s on %s (%s)", d.Name, d.User, d.Server, Engine(d.Engine))
+	if d.Tables != "" {
+		text += "\ntables begin with " + d.Tables
+	}
+	if d.Others > 0 {
+		text += fmt.Sprintf("; %s of others stay as they are", counted(d.Others, "table"))
+	}
+	return text
+}
+
+func admin(p *site.Plan) string {
 	password := "password as given"
 	if p.Admin.Generated {
-		password = fmt.Sprintf("password generated (%d characters)", site.GeneratedLength)
+		password = fmt.Sprintf("password generated (%d characters)", p.Admin.Length)
 	}
-	all = append(all,
-		Pair{"Admin", p.Admin.Name + ", " + p.Admin.Email + ", " + password},
-		Pair{"Site", described(p.Site)},
-		Pair{"Care", care(p.Care)},
-		Pair{"Account", changes(p.Changes)})
-	out.WriteString(s.pairs(all))
-	for _, w := range p.Warnings {
-		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), Clean(w))
+	text := p.Admin.Name + ", " + p.Admin.Email + ", " + password
+	if name := strings.TrimSpace(p.Admin.First + " " + p.Admin.Last); name != "" {
+		text += "\ncalled " + name
 	}
-	return out.String()
+	if p.Admin.Support != "" {
+		text += "\nvisitors write to " + p.Admin.Support
+	}
+	if p.Place.AdminFolder != "" {
+		text += "\nadmin side in the folder " + p.Place.AdminFolder
+	}
+	return text
 }
 
 func described(p site.PlanSite) string {
@@ -45,14 +90,42 @@ func described(p site.PlanSite) string {
 		text += "\n" + p.Tagline
 	}
 	for _, t := range p.Asked {
-		if t.Answer != "" {
-			text += "\n" + t.Ask + ": " + t.Answer
+		switch {
+		case t.Secret:
+			text += "\n" + t.Ask + ": given, kept in the vault"
+		case t.Answer != "":
+			text += "\n" + t.Ask + ": " + strings.ReplaceAll(t.Answer, "\n", " / ")
 		}
+	}
+	var extras []string
+	for _, t := range p.Extras {
+		extras = append(extras, t.Ask+": "+t.Answer)
+	}
+	if len(extras) > 0 {
+		text += "\n" + strings.Join(extras, " · ")
 	}
 	return text
 }
 
-var places = map[string]string{"new": "new", "empty": "there and empty", "beside": "beside the sites that lie in it"}
+// checked words what was compared with the release's requirements.
+func checked(needs []site.Need) string {
+	var out []string
+	for _, n := range needs {
+		text := n.What + " " + n.Have
+		if n.What == "space" {
+			text = n.Have + " of space left"
+		} else if n.Have == "there" {
+			text = n.What
+		}
+		if !n.OK {
+			text += " (" + Range(n.Wanted) + " would be better)"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, " · ")
+}
+
+var places = map[string]string{"new": "new", "empty": "there and empty", "beside": "beside what lies in it", "occupied": "emptied first"}
 
 var engines = map[string]string{"mariadb": "MariaDB", "postgresql": "PostgreSQL", "sqlite": "SQLite"}
 
@@ -83,10 +156,21 @@ func language(tag string) string {
 
 func care(c ledger.Care) string {
 	text := map[string]string{"off": "no updates by itself", "fixes": "updates: fixes only", "all": "updates: all"}[c.Updates]
-	if c.Updates != "off" && c.Backup == "before" {
-		text += ", backup first, put back if the check fails"
+	if c.Updates == "off" {
+		return text
 	}
-	return text
+	if c.Backup == "before" {
+		text += ", backup first"
+	}
+	if c.PutBack == "on" {
+		text += ", put back if the check fails"
+	}
+	for _, x := range []struct{ what, on string }{{"extensions", c.Extensions}, {"themes", c.Themes}} {
+		if x.on == "on" {
+			text += ", " + x.what + " too"
+		}
+	}
+	return text + ", " + map[string]string{"off": "no mails", "failures": "a mail when it fails", "all": "a mail after each"}[c.Mails]
 }
 
 func changes(c site.Changes) string {
@@ -98,6 +182,13 @@ func changes(c site.Changes) string {
 		if len(x.list) > 0 {
 			parts = append(parts, "+ "+counted(len(x.list), x.name))
 		}
+	}
+	if n := len(c.SetAside); n > 0 {
+		entries := "entries"
+		if n == 1 {
+			entries = "entry"
+		}
+		parts = append(parts, fmt.Sprintf("%d %s set aside", n, entries))
 	}
 	return strings.Join(parts, "   ")
 }
@@ -126,6 +217,9 @@ func (s *Streams) Installed(r *site.Installed, app string) {
 		}
 	}
 	s.Pairs(all)
+	for _, t := range r.Todo {
+		s.Print("%s %s", s.paint(accent, "Left to do:"), Clean(t))
+	}
 	for _, w := range r.Warnings {
 		s.Warn(w)
 	}

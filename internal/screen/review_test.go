@@ -16,11 +16,12 @@ import (
 
 func plan() *site.Plan {
 	return &site.Plan{Title: "Moorings", Release: "2.4.1",
-		Place:    site.PlanPlace{URL: "http://lockside.localhost:8780/forum/", Folder: "web/lockside/forum", State: "new"},
-		Data:     &site.PlanData{Engine: "mariadb", Server: "main", Name: "quill_moor4t", User: "quill_moor4t", Tables: "r7q_"},
-		Admin:    site.PlanAdmin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true},
-		Site:     site.PlanSite{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en", Asked: []site.Told{{ID: "board", Ask: "First board", Answer: "General"}, {ID: "x", Ask: "Nothing"}}},
-		Care:     ledger.Care{Updates: "fixes", Backup: "before"},
+		Place: site.PlanPlace{URL: "http://lockside.localhost:8780/forum/", Folder: "web/lockside/forum", State: "new"},
+		Data:  &site.PlanData{From: "new", Engine: "mariadb", Server: "main", Name: "quill_moor4t", User: "quill_moor4t", Tables: "r7q_"},
+		Admin: site.PlanAdmin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true, Length: 20},
+		Site: site.PlanSite{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en", Asked: []site.Told{{ID: "board", Ask: "First board", Answer: "General"}, {ID: "x", Ask: "Nothing"}, {ID: "key", Ask: "Licence key", Secret: true}},
+			Extras: []site.Told{{ID: "extra.sample", Ask: "Sample content", Answer: "no"}, {ID: "extra.theme", Ask: "Theme", Answer: "dusk"}}},
+		Care:     ledger.Care{Updates: "fixes", Backup: "before", PutBack: "on", Mails: "failures"},
 		Changes:  site.Changes{Files: 1214, Bytes: 6_100_000, Databases: []string{"a"}, Users: []string{"b"}},
 		Warnings: []string{"mind the gap"}}
 }
@@ -36,10 +37,12 @@ func TestReview(t *testing.T) {
   Site      “Lockside �[31mTalk”, English
             A line
             First board: General
-  Care      updates: fixes only, backup first, put back if the check fails
+            Licence key: given, kept in the vault
+            Sample content: no · Theme: dusk
+  Care      updates: fixes only, backup first, put back if the check fails, a mail when it fails
   Account   + 1,214 files, 6.1 MB   + 1 database   + 1 user
 
-  Note: mind the gap
+  Note: Mind the gap.
 `, s.Review(plan()))
 	p := plan()
 	p.Data, p.Admin.Generated, p.Care.Updates, p.Site.Language, p.Changes.Files = nil, false, "off", "xx", 1

@@ -67,7 +67,7 @@ func (s *Streams) pairs(all []Pair) string {
 	}
 	var out strings.Builder
 	for _, p := range all {
-		for i, line := range strings.Split(Clean(p.Text), "\n") {
+		for i, line := range strings.Split(s.fold(Clean(p.Text), widest+5), "\n") {
 			name := ""
 			if i == 0 {
 				name = p.Name
@@ -76,6 +76,15 @@ func (s *Streams) pairs(all []Pair) string {
 		}
 	}
 	return out.String()
+}
+
+// fold breaks each line of a text between words, where a terminal would break it
+// anywhere; indent is how far to the right the text stands.
+func (s *Streams) fold(text string, indent int) string {
+	if !s.ErrTerminal || s.Width <= indent+20 {
+		return text
+	}
+	return ansi.Wordwrap(text, s.Width-indent, "")
 }
 
 // Pairs prints names and texts.

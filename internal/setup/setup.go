@@ -96,13 +96,17 @@ func (r *Runner) Request(ctx context.Context, q kit.Request) error {
 	if err != nil {
 		return err
 	}
+	below, err := fill.Text(q.Get+q.Post, r.Values)
+	if err != nil {
+		return err
+	}
 	if q.Form == "page" {
-		if err := r.sendForm(ctx, fields, q.Post); err != nil {
+		if err := r.sendForm(ctx, fields, below); err != nil {
 			return err
 		}
 		return r.judge(r.page, q.Expect)
 	}
-	address := r.address(q.Get + q.Post)
+	address := r.address(below)
 	if q.Get != "" {
 		r.page, err = r.Visitor.Get(ctx, address)
 	} else {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 
+	"tivset/internal/fill"
 	"tivset/internal/kit"
 	"tivset/internal/web"
 )
@@ -23,7 +24,11 @@ func (r *Runner) SignIn(ctx context.Context, s kit.SignIn, password string, conn
 	if err != nil {
 		return err
 	}
-	if err := visit.sendForm(ctx, fields, s.Post); err != nil {
+	to, err := fill.Text(s.Post, visit.Values)
+	if err != nil {
+		return err
+	}
+	if err := visit.sendForm(ctx, fields, to); err != nil {
 		return err
 	}
 	// Success and failure of a sign-in look alike in too many apps; only a page

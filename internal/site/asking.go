@@ -5,12 +5,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
+	"strings"
 
 	"tivset/internal/account"
 	"tivset/internal/answer"
 	"tivset/internal/fault"
+	"tivset/internal/files"
 	"tivset/internal/ledger"
+	"tivset/internal/near"
 	"tivset/internal/place"
 )
 
@@ -21,6 +25,8 @@ type Spot struct {
 	URL     string
 	State   string // for people: empty, a site of ours, what lies there
 	Free    bool   // whether an app can go to its root
+	Primary bool   // it is the account's main site
+	Below   int    // how many of our sites are below it
 }
 
 // Spots lists the domains to choose from: of one account, or of all.
@@ -62,49 +68,59 @@ func (s *Service) spotsOf(ctx context.Context, a *account.Account, sites []ledge
 	defer fsys.Close()
 	var out []Spot
 	for _, d := range a.Domains {
-		spot := Spot{Account: a.Name, Domain: d.Name, URL: d.URL}
+		spot := Spot{Account: a.Name, Domain: d.Name, URL: d.URL, Primary: d.Primary}
 		inside, err := fsys.List(ctx, d.Folder)
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			spot.State = "its folder is not there"
-		case err != nil:
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, unreachable(a, err)
-		case len(inside) == 0:
-			spot.State, spot.Free = "empty", true
-		case len(inside) == 1:
-			spot.State = "holds " + inside[0].Name
-		default:
-			spot.State = fmt.Sprintf("holds %d files and folders, such as %s", len(inside), inside[0].Name)
+		}
+		ours := func(i files.Info) bool {
+			return slices.ContainsFunc(sites, func(x ledger.Site) bool { return x.Account == a.Name && x.Folder == path.Join(d.Folder, i.Name) })
+		}
+		spot.State, spot.Free = holding(slices.DeleteFunc(inside, ours))
+		if err != nil {
+			spot.State, spot.Free = "its folder is not there", false
 		}
 		out = append(out, withSites(spot, a, d, sites))
 	}
 	return out, nil
 }
 
+// holding words what lies in a document root.
+func holding(inside []files.Info) (state string, free bool) {
+	inside = slices.DeleteFunc(inside, func(i files.Info) bool { return i.Name == wellKnown })
+	switch {
+	case len(inside) == 0:
+		return "empty", true
+	case len(inside) == 1 && strings.HasPrefix(inside[0].Name, "index."):
+		return "a single page, " + inside[0].Name, false
+	case len(inside) == 1:
+		return "holds " + inside[0].Name, false
+	}
+	return fmt.Sprintf("holds %d files and folders, such as %s", len(inside), inside[0].Name), false
+}
+
 // withSites says which of our sites are on the domain.
 func withSites(spot Spot, a *account.Account, d account.Domain, sites []ledger.Site) Spot {
-	below := 0
 	for _, x := range sites {
 		if x.Account != a.Name || !place.Within(x.Folder, d.Folder) {
 			continue
 		}
 		if x.Folder == d.Folder {
 			spot.State, spot.Free = "“"+x.Title+"” ("+x.App+")", false
-			return spot
+			continue
 		}
-		below++
+		spot.Below++
 	}
-	if below == 1 {
+	if spot.Below == 1 {
 		spot.State += ", one site below it"
-	} else if below > 1 {
-		spot.State += fmt.Sprintf(", %d sites below it", below)
+	} else if spot.Below > 1 {
+		spot.State += fmt.Sprintf(", %d sites below it", spot.Below)
 	}
 	return spot
 }
 
-// Open lists what a request still has to be told: the questions that need an
-// answer and have none, and those whose answer will not do, with the reason.
-func (s *Service) Open(r Request) ([]Asked, error) {
+// asking works out what a request can be told. App and address must be known.
+func (s *Service) asking(r Request) (*asking, error) {
 	k, err := s.Catalogue.Find(r.App)
 	if err != nil {
 		return nil, err
@@ -113,36 +129,61 @@ func (s *Service) Open(r Request) ([]Asked, error) {
 	if err != nil {
 		return nil, err
 	}
-	where, err := place.Resolve(r.At, a.Domains)
+	at, err := resolve(r.At, a.Domains)
 	if err != nil {
 		return nil, err
 	}
-	all := questions(k.Kit, a, r.Answers, where.Domain.Name, "")
-	for id := range r.Answers {
-		if !slices.ContainsFunc(all, func(q answer.Question) bool { return q.ID == id }) {
-			return nil, fault.New(fault.Usage, "there is no such answer", id, "See: tivset about "+r.App)
-		}
+	if r.Release != "" && k.Find(r.Release) == nil {
+		return nil, fault.New(fault.Usage, k.Title+" has no release "+r.Release, "release", "There are "+strings.Join(k.Versions(), ", ")+".")
 	}
-	var out []Asked
-	for _, q := range all {
-		given, ok := r.Answers[q.ID]
-		what, remedy := "", ""
-		if ok && given != "" {
-			what, remedy = q.Wrong(given)
-		}
-		declined := q.ID == "licence" && k.Licence.MustAccept && given != "accept"
-		if what != "" || declined || q.Needed && given == "" {
-			out = append(out, Asked{q, what, remedy})
-		}
-	}
-	return out, nil
+	return &asking{k.Kit, chooseRelease(k.Kit, r.Release), a, r.Answers, at.Domain.Name, at.Dir, r.Proposed}, nil
 }
 
-// Asked is a question to put to somebody, and what was wrong with the answer
-// given before, if there was one.
+// settled are the answers as far as they are fine, with the defaults.
+func (a *asking) settled() answer.Given {
+	resolved, _ := answer.Resolve(a.questions(), a.given)
+	return resolved
+}
+
+// Asked is a question that can be put to somebody now.
 type Asked struct {
 	answer.Question
-	What, Remedy string
+	Given        bool   // whether it was answered
+	Answer       string // what holds now: the answer given, or the default
+	What, Remedy string // what is wrong with the answer given
+}
+
+// Questions lists the questions that apply to a request as far as it is
+// answered, with what holds now. Answers that no question asks for are a fault.
+func (s *Service) Questions(r Request) ([]Asked, error) {
+	a, err := s.asking(r)
+	if err != nil {
+		return nil, err
+	}
+	all := a.questions()
+	var ids []string
+	for _, q := range all {
+		ids = append(ids, q.ID)
+	}
+	for id := range r.Answers {
+		if !slices.Contains(ids, id) {
+			return nil, fault.New(fault.Usage, "there is no such answer", id, strings.TrimSpace(near.Hint(id, ids)+" See: tivset about "+r.App))
+		}
+	}
+	holds := a.settled()
+	var out []Asked
+	for _, q := range all {
+		if !q.When.Holds(holds) {
+			continue
+		}
+		asked := Asked{Question: q, Answer: q.Default}
+		if v := r.Answers[q.ID]; v != "" {
+			asked.Given, asked.Answer = true, v
+			asked.What, asked.Remedy = q.Wrong(v)
+		}
+		out = append(out, asked)
+	}
+	return out, nil
 }
 
 func noAccount() error {

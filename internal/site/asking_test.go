@@ -28,43 +28,59 @@ func TestSpots(t *testing.T) {
 		said := map[string]string{}
 		for _, s := range spots {
 			said[s.Domain] = s.State
-			assert.False(t, s.Free, s.Domain)
+			assert.Equal(t, s.Domain == "lockside.localhost", s.Free, s.Domain)
+			assert.Equal(t, s.Domain == "quillmere.localhost", s.Primary)
 			assert.Equal(t, "quillmere", s.Account)
 		}
 		assert.Equal(t, map[string]string{
-			"quillmere.localhost":   "holds index.html",
-			"lockside.localhost":    "holds 2 files and folders, such as one, 2 sites below it",
-			"chandlery.localhost":   "“" + sitetest.Request("", "").Answers["title"] + "” (inkwater)",
+			"quillmere.localhost":   "a single page, index.html",
+			"lockside.localhost":    "empty, 2 sites below it",
+			"chandlery.localhost":   "“" + sitetest.Request("", "").Answers["title"] + "” (inkwater), one site below it",
 			"helm-school.localhost": "its folder is not there",
 		}, said)
 	}
 	_, err := w.Service.Spots(ctx, "nobody")
 	assert.Error(t, err)
-	assert.NoError(t, w.Service.TryAddress(ctx, "quillmere", "lockside.localhost/three"))
-	assert.ErrorContains(t, w.Service.TryAddress(ctx, "quillmere", "lockside.localhost/one"), "a site is at this address")
-	assert.NoError(t, w.Service.TryAddress(ctx, "quillmere", "lockside.localhost"), "only our own sites lie there")
-	assert.ErrorContains(t, w.Service.TryAddress(ctx, "quillmere", "quillmere.localhost"), "in the way")
+	look := func(at string) (site.Look, error) {
+		return w.Service.LookAt(ctx, site.Request{Account: "quillmere", At: at})
+	}
+	_, err = look("lockside.localhost/one")
+	assert.ErrorContains(t, err, "a site is at this address")
+	for at, want := range map[string]site.Look{
+		"lockside.localhost/three": {Domain: "lockside.localhost", Folder: "web/lockside/three"},
+		"lockside.localhost":       {Domain: "lockside.localhost", Folder: "web/lockside"}, // only our own sites lie there
+		"quillmere.localhost":      {Domain: "quillmere.localhost", Folder: "web/quillmere", Main: true},
+	} {
+		got, err := look(at)
+		require.NoError(t, err)
+		assert.Contains(t, got.URL, "http://"+want.Domain)
+		assert.Equal(t, want.Main, len(got.InTheWay) == 1 && len(got.Warnings) == 1, "%+v", got)
+		got.URL, got.InTheWay, got.Warnings = "", nil, nil
+		assert.Equal(t, want, got)
+	}
 }
 
 func TestOpenQuestions(t *testing.T) {
 	w := sitetest.Demo(t)
-	ids := func(r site.Request) (out []string) {
-		open, err := w.Service.Open(r)
+	open := func(r site.Request) (out []string) {
+		all, err := w.Service.Questions(r)
 		require.NoError(t, err)
-		for _, q := range open {
-			out = append(out, q.ID)
+		for _, q := range all {
+			if q.What != "" || q.Needed && q.Answer == "" {
+				out = append(out, q.ID)
+			}
 		}
 		return out
 	}
 	r := site.Request{App: "moorings", At: "lockside.localhost/forum"}
-	assert.Equal(t, []string{"title", "licence", "admin.email"}, ids(r), "what has no default")
+	assert.Equal(t, []string{"title", "admin.email"}, open(r), "what has no default")
 	r = sitetest.Request("moorings", "lockside.localhost/forum")
-	assert.Empty(t, ids(r))
+	assert.Empty(t, open(r))
 	r.Answers["admin.name"], r.Answers["admin.password"] = "admin", "short"
-	assert.Equal(t, []string{"admin.name", "admin.password"}, ids(r), "and what was answered wrongly")
+	assert.Equal(t, []string{"admin.name", "admin.password"}, open(r), "and what was answered wrongly")
 	for _, bad := range []site.Request{{App: "nonesuch", At: r.At}, {App: "moorings", At: "nowhere.localhost"}, {App: "moorings", At: r.At, Account: "nobody"},
-		{App: "moorings", At: r.At, Answers: map[string]string{"titel": "x"}}} {
-		_, err := w.Service.Open(bad)
+		{App: "moorings", At: r.At, Answers: map[string]string{"titel": "x"}}, {App: "moorings", At: r.At, Release: "9"}} {
+		_, err := w.Service.Questions(bad)
 		assert.Equal(t, fault.Usage, fault.Of(err).Kind)
 	}
 }

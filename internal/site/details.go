@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"tivset/internal/mail"
@@ -34,13 +35,23 @@ func detailsText(p *Plan, r *Installed) string {
 	} else {
 		line("Password", "see it with: tivset reveal "+r.Site.Address)
 	}
+	line("E-mail", r.Site.Admin.Email)
+	fmt.Fprintf(&b, "\nWhat was chosen\n\n")
+	line("Title", r.Site.Title)
 	line("Language", r.Site.Language)
-	for _, t := range p.Site.Asked {
+	for _, t := range append(slices.Clone(p.Site.Asked), p.Site.Extras...) {
 		if t.Answer != "" {
 			line(t.Ask, t.Answer)
 		}
 	}
 	line("Updates", r.Site.Care.Updates)
+	line("Backup", r.Site.Care.Backup)
+	for i, t := range p.Todo {
+		if i == 0 {
+			fmt.Fprintf(&b, "\nLeft to do\n\n")
+		}
+		fmt.Fprintf(&b, "%s.\n", t)
+	}
 	fmt.Fprintf(&b, "\nThe title and all that visitors see can be changed on the admin side.\n")
 	return b.String()
 }

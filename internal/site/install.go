@@ -12,6 +12,7 @@ import (
 
 	"tivset/internal/database"
 	"tivset/internal/fault"
+	"tivset/internal/fill"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
 	"tivset/internal/secret"
@@ -24,6 +25,7 @@ type Installed struct {
 	Password secret.Text
 	Checks   []Checked
 	Warnings []string
+	Todo     []string // what is left for the owner to do
 }
 
 // Install carries out a plan. It returns either the checked site, or a fault
@@ -47,7 +49,7 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 		return nil, err
 	}
 	defer letGo()
-	request, err := json.Marshal(again{p.Saved(), p.Admin.Generated})
+	request, err := json.Marshal(again{p.Saved(), p.Admin.Generated, p.givenSecrets()})
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +74,7 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 		return nil, err
 	}
 	s.fillIn(&recorded)
-	done := &Installed{Job: e.job, Site: recorded, Password: p.password, Checks: e.checks, Warnings: p.Warnings}
+	done := &Installed{Job: e.job, Site: recorded, Password: p.password, Checks: e.checks, Warnings: p.Warnings, Todo: p.Todo}
 	if warning := s.sendDetails(ctx, p, done); warning != "" {
 		done.Warnings = append(done.Warnings, warning)
 	}
@@ -120,15 +122,28 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 	}
 	steps = append(steps,
 		&claim{env: e, Marker: mark, Address: address, Store: store},
-		&keepSecrets{env: e, Prefix: vaultName(address, "")})
-	if d := p.Data; d != nil {
+		&keepSecrets{env: e, Prefix: vaultName(address, "")},
+		&proveDomain{env: e, Folder: p.place.Domain.Folder, URL: p.place.Domain.URL, Name: "tivset-" + e.job + ".txt"})
+	switch d := p.Data; {
+	case d == nil:
+	case d.From == dataNew:
 		steps = append(steps,
 			&makeDatabase{env: e, Server: d.Server, Name: d.Name},
 			&makeUser{env: e, Server: d.Server, Name: d.User, Clients: d.Clients, Database: d.Name})
+	default:
+		steps = append(steps, &useDatabase{env: e, Server: d.Server, Engine: d.Engine, Name: d.Name, User: d.User, Tables: d.Tables, Secret: vaultName(address, dataPassword)})
+	}
+	if p.Place.DataFolder != "" {
+		steps = append(steps, &makeFolder{env: e, Folder: p.Place.DataFolder})
 	}
 	steps = append(steps, &unpack{env: e, Stage: stage, Top: top})
 	for i, s := range p.kit.Setup {
-		steps = append(steps, &setUp{env: e, N: i, Label: label(s), step: s, run: run})
+		if holds(s.When, p.answers) {
+			steps = append(steps, &setUp{env: e, N: i, Label: label(s), step: s, run: run})
+		}
+	}
+	if len(p.aside) > 0 {
+		steps = append(steps, &setAside{env: e, From: p.asideFrom, To: path.Join(store, "aside", e.job), Entries: p.aside})
 	}
 	return append(steps,
 		&putInPlace{env: e, Stage: stage, Target: p.Place.Folder},
@@ -155,7 +170,13 @@ func (e *env) stage() (folder, base, top string, err error) {
 	return path.Join(p.place.Domain.Folder, name), p.place.Domain.URL + "/" + name + "/", "", nil
 }
 
-func (p *Plan) adminURL() string { return p.Place.URL + strings.TrimPrefix(p.kit.Admin, "/") }
+func (p *Plan) adminURL() string {
+	admin, err := fill.Text(p.kit.Admin, fill.Values{"admin.folder": p.Place.AdminFolder})
+	if err != nil {
+		admin = "" // the kit's checker lets no other place through
+	}
+	return p.Place.URL + strings.TrimPrefix(admin, "/")
+}
 
 // endJob notes how a job ended.
 func (s *Service) endJob(entry ledger.Job, outcome string, err error) error {

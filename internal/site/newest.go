@@ -1,6 +1,10 @@
 package site
 
-import "tivset/internal/kit"
+import (
+	"time"
+
+	"tivset/internal/kit"
+)
 
 // newest gives the newest release of an app, or "" when no kit knows the app.
 func (s *Service) newest(app string) string {
@@ -17,4 +21,21 @@ func newerThan(release, newest string) string {
 		return newest
 	}
 	return ""
+}
+
+// Standing says what speaks for and against the n-th release of a kit.
+func (s *Service) Standing(k *kit.Kit, n int) string {
+	r := k.Releases[n]
+	text := "older"
+	if n == 0 {
+		text = "the newest"
+	}
+	switch until, err := time.Parse(time.DateOnly, r.Fixes); {
+	case err != nil:
+	case until.After(s.Now()):
+		text += ", gets fixes until " + r.Fixes
+	default:
+		text += ", no fixes since " + r.Fixes
+	}
+	return text
 }

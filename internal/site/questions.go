@@ -1,78 +1,132 @@
 package site
 
 import (
-	"fmt"
+	"slices"
+	"strings"
 
 	"tivset/internal/account"
 	"tivset/internal/answer"
 	"tivset/internal/kit"
-	"tivset/internal/secret"
 )
 
-// Generate is the answer that asks for a password to be made.
-const Generate = "generate"
+// Proposed are names that are drawn once for a request, so that what was
+// proposed is what the plan takes.
+type Proposed struct {
+	AdminName string
+	Token     string // makes the names of database, user and folders its own
+	Tables    string
+}
 
-// GeneratedLength is the length of a generated admin password.
-const GeneratedLength = 20
+// Propose draws names.
+func (s *Service) Propose() (Proposed, error) {
+	name, err := s.Maker.AdminName()
+	if err != nil {
+		return Proposed{}, err
+	}
+	token, err := s.Maker.Token(5)
+	if err != nil {
+		return Proposed{}, err
+	}
+	letters, err := s.Maker.Token(3)
+	return Proposed{name, token, "t" + letters + "_"}, err
+}
 
-// questions lists all that an install of this app into this account can be
-// told. Seen are the names that a stranger sees, which make poor sign-in names.
-func questions(k *kit.Kit, a *account.Account, given answer.Given, domain string, proposal string) []answer.Question {
-	languages := k.Languages
+// asking is all that the questions of an install depend on.
+type asking struct {
+	kit      *kit.Kit
+	release  *kit.Release
+	account  *account.Account
+	given    answer.Given
+	domain   string
+	dir      string
+	proposed Proposed
+}
+
+// questions lists all that this install can be told, in the order in which
+// people decide.
+func (a *asking) questions() []answer.Question {
+	out := []answer.Question{{ID: "occupied", Ask: "When something is in the way", Group: "Where", Kind: "one-of", Options: []string{"stop", "set-aside"}, Default: "stop", Quiet: true,
+		Help: "stop: nothing is installed. set-aside: what is there is moved into the account's store, and can be put back."}}
+	out = append(out, a.aboutSite()...)
+	out = append(out, a.aboutAdmin()...)
+	out = append(out, a.aboutData()...)
+	out = append(out, a.aboutCare()...)
+	for _, q := range a.kit.Asks {
+		if at := strings.ToLower(q.Group); at != "" && at != "what" {
+			out = append(out, asked(q))
+		}
+	}
+	slices.SortStableFunc(out, func(a, b answer.Question) int {
+		return slices.Index(answer.Groups, a.Group) - slices.Index(answer.Groups, b.Group)
+	})
+	return out
+}
+
+// aboutSite asks what visitors will see, and what the app wants to know.
+func (a *asking) aboutSite() []answer.Question {
+	languages := a.kit.Languages
 	if len(languages) == 0 {
 		languages = []string{"en"}
 	}
-	seen := []string{given["title"], k.App, k.Title, domain}
-	out := []answer.Question{
-		{ID: "title", Ask: "Title of the site", Group: "What", Kind: "text", Needed: true, Check: titled},
-		{ID: "tagline", Ask: "A line below the title", Group: "What", Kind: "text"},
-		{ID: "language", Ask: "Language", Group: "What", Kind: "one-of", Options: languages, Default: languages[0]},
+	out := []answer.Question{{ID: "title", Ask: "Title of the site", Group: "What", Kind: "text", Needed: true, Check: titled, Help: "The name that visitors read at the top of every page. It can be changed later."}}
+	licence := answer.Question{ID: "licence", Ask: "Accept the licence " + a.kit.Licence.Name, Group: "What", Kind: "one-of", Options: []string{"accept", "decline"}, Default: "decline",
+		Help: "The app can only be installed when its licence is accepted. Read it with: tivset about " + a.kit.App + " --licence"}
+	if !a.kit.Licence.MustAccept {
+		licence.Default, licence.Quiet = "accept", true
 	}
-	if k.Licence.MustAccept {
-		out = append(out, answer.Question{ID: "licence", Ask: "Accept the licence " + k.Licence.Name, Group: "What", Kind: "one-of", Options: []string{"accept", "decline"}, Default: "decline"})
-	} else {
-		out = append(out, answer.Question{ID: "licence", Ask: "Licence " + k.Licence.Name, Group: "What", Kind: "one-of", Options: []string{"accept", "decline"}, Default: "accept"})
+	out = append(out, licence)
+	for _, q := range a.kit.Asks {
+		if q.Group == "" || q.Group == "what" {
+			out = append(out, asked(q))
+		}
 	}
-	for _, q := range k.Asks {
-		out = append(out, answer.Question{ID: q.ID, Ask: q.Ask, Group: "What", Kind: q.Kind, Default: q.Default, Needed: q.Needed, Options: q.Options, Pattern: q.Pattern, Help: q.Help})
+	if a.kit.Uses("tagline") {
+		out = append(out, answer.Question{ID: "tagline", Ask: "A line below the title", Short: "line below the title", Group: "What", Kind: "text", Rare: true, Help: "What the site is about, in a few words."})
 	}
-	out = append(out,
-		answer.Question{ID: "admin.name", Ask: "Sign-in name of the admin", Group: "Admin", Kind: "text", Default: proposal, Pattern: `[A-Za-z0-9][A-Za-z0-9._-]{2,39}`, Check: notGuessable(seen)},
-		answer.Question{ID: "admin.email", Ask: "E-mail address of the admin", Group: "Admin", Kind: "text", Needed: true, Check: answer.Email},
-		answer.Question{ID: "admin.password", Ask: "Password of the admin", Group: "Admin", Kind: "secret", Default: Generate, Check: strong(append(seen, given["admin.name"]))},
-	)
-	out = append(out, dataQuestions(a)...)
-	if a.Mail != nil {
-		out = append(out,
-			answer.Question{ID: "details.to", Ask: "Mail the site's details to", Group: "Care", Kind: "text", Check: answer.Email},
-			answer.Question{ID: "details.password", Ask: "With the password in that mail", Group: "Care", Kind: "yes-no", Default: "no"})
-	}
-	return append(out, careQuestions()...)
-}
-
-func dataQuestions(a *account.Account) []answer.Question {
-	var servers []string
-	for _, d := range a.Databases {
-		servers = append(servers, d.Name)
-	}
-	out := []answer.Question{{ID: "data.from", Ask: "Where the site keeps its data", Group: "Data", Kind: "one-of", Options: []string{"new"}, Default: "new"}}
-	if len(servers) > 0 {
-		out = append(out, answer.Question{ID: "data.server", Ask: "Database server", Group: "Data", Kind: "one-of", Options: servers})
+	out = append(out, answer.Question{ID: "language", Ask: "Language", Short: "language", Group: "What", Kind: "one-of", Options: languages, Default: languages[0], Rare: true, Help: "The language of the app's own words."})
+	for _, e := range a.kit.Extras {
+		out = append(out, answer.Question{ID: e.Answer(), Ask: e.Ask, Short: lowerFirst(e.Ask), Group: "What", Kind: e.Kind, Default: e.Default, Options: e.Options, Rare: true, Help: e.Help})
 	}
 	return out
 }
 
-func careQuestions() []answer.Question {
-	choice := func(id, ask, first string, others ...string) answer.Question {
-		return answer.Question{ID: id, Ask: ask, Group: "Care", Kind: "one-of", Default: first, Options: append([]string{first}, others...)}
+// groupOf gives the group of a kit's question.
+var groupOf = map[string]string{"": "What", "what": "What", "admin": "Admin", "data": "Data", "care": "Care"}
+
+// asked is a kit's question. One that has a default, or that can be left open,
+// is folded away.
+func asked(q kit.Ask) answer.Question {
+	needed := q.Needed || q.NeededIf != ""
+	return answer.Question{ID: q.ID, Ask: q.Ask, Short: lowerFirst(q.Ask), Group: groupOf[q.Group], Kind: q.Kind, Default: q.Default, Needed: needed,
+		Rare: q.Default != "" || !needed, Secret: q.Secret, Options: q.Options, Pattern: q.Pattern, Form: q.Form, When: q.Condition(), Help: q.Help}
+}
+
+func (a *asking) aboutCare() []answer.Question {
+	var out []answer.Question
+	choice := func(id, short, ask, help string, options ...string) {
+		out = append(out, answer.Question{ID: id, Ask: ask, Short: short, Group: "Care", Kind: "one-of", Default: options[0], Options: options, Rare: true, Help: help})
 	}
-	return []answer.Question{
-		choice("occupied", "When something is in the way", "stop"),
-		choice("care.updates", "Updates that the site takes by itself", "fixes", "off", "all"),
-		choice("care.backup", "Backup before an update", "before", "off"),
-		choice("care.extensions", "Update extensions", "off", "on"),
-		choice("care.themes", "Update themes", "off", "on"),
+	choice("care.updates", "updates", "Updates that the site takes by itself", "fixes: releases that only mend; all: every release; off: none by itself.", "fixes", "off", "all")
+	choice("care.extensions", "extensions", "Update extensions", "Whether the app's extensions are updated too.", "off", "on")
+	choice("care.themes", "themes", "Update themes", "Whether the app's themes are updated too. That may change how the site looks.", "off", "on")
+	choice("care.backup", "backup", "Backup before an update", "before: one is made and kept.", "before", "off")
+	choice("care.put-back", "put back", "Put the site back when an update fails", "on: when the site does not pass its check, it is put back as it was.", "on", "off")
+	choice("care.mails", "mails", "Mails about updates", "failures: only when one did not work; all: after each; off: none.", "failures", "off", "all")
+	if a.account.Mail != nil {
+		out = append(out,
+			answer.Question{ID: "details.to", Ask: "Mail the site's details to", Short: "details mailed to", Group: "Care", Kind: "email", Rare: true, Help: "Addresses, name, what was chosen and where to change it. The password only when you say so."},
+			answer.Question{ID: "details.password", Ask: "With the password in that mail", Short: "with the password", Group: "Care", Kind: "yes-no", Default: "no", Rare: true, When: when("details.to"), Help: "Mail can be read on its way. Without it, the mail says how to see the password."})
 	}
+	return out
+}
+
+// when is a condition of our own, which is known to be well formed.
+func when(text string) answer.Condition {
+	c, err := answer.ParseCondition(text)
+	if err != nil {
+		panic(err)
+	}
+	return c
 }
 
 func titled(value string) (what, remedy string) {
@@ -82,34 +136,29 @@ func titled(value string) (what, remedy string) {
 	return "", ""
 }
 
-func notGuessable(seen []string) func(string) (string, string) {
-	return func(value string) (what, remedy string) {
-		if why := secret.Guessable(value, seen...); why != "" {
-			return why, "Choose a name that nobody would try, or leave it out and one is made."
-		}
-		return "", ""
-	}
+// seen are the words that a stranger sees, which make poor names and passwords.
+func (a *asking) seen() []string {
+	return []string{a.given["title"], a.kit.App, a.kit.Title, a.domain, strings.Split(a.domain, ".")[0], a.dir}
 }
 
-// longestPassword is as much of a password as bcrypt reads, in bytes.
-const longestPassword = 72
+// Secrets of the answers are kept under these names, below the site's.
+func askedSecret(id string) string { return "ask." + id }
 
-func strong(seen []string) func(string) (string, string) {
-	return func(value string) (what, remedy string) {
-		const make = "Leave it out and one is made, or see: tivset password"
-		if value == Generate {
-			return "", ""
+// secretIDs lists the kit's questions whose answers are secret.
+func secretIDs(k *kit.Kit) []string {
+	var out []string
+	for _, q := range k.Asks {
+		if q.Secret {
+			out = append(out, q.ID)
 		}
-		if len(value) > longestPassword {
-			return fmt.Sprintf("a password of more than %d bytes is cut off by many apps", longestPassword), "Shorten it."
-		}
-		if s := secret.Rate(value, seen...); s.Points < secret.Floor {
-			why := ""
-			for _, r := range s.Reasons {
-				why += ", " + r
-			}
-			return fmt.Sprintf("it scores %d of 100, and %d are needed%s", s.Points, secret.Floor, why), make
-		}
-		return "", ""
 	}
+	return out
+}
+
+// lowerFirst writes the words of a question inside of a list.
+func lowerFirst(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToLower(text[:1]) + text[1:]
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"strings"
 
 	"tivset/internal/answer"
 	"tivset/internal/fault"
@@ -15,7 +16,8 @@ import (
 // again is what the journal keeps of a request, to carry it out again.
 type again struct {
 	answer.File
-	Generated bool `json:"generated"` // the admin's password was made, not given
+	Generated bool     `json:"generated"` // the admin's password was made, not given
+	Secrets   []string `json:"secrets"`   // the secrets among the answers, by their names in the vault
 }
 
 // Resume brings a job that was cut off to its end. One that had settled is
@@ -23,7 +25,7 @@ type again struct {
 // far its last step had come, and the same is installed again, with the same
 // answers and the same password.
 func (s *Service) Resume(ctx context.Context, id string) (*Installed, error) {
-	request, password, err := s.remembered(id)
+	request, secrets, err := s.remembered(id)
 	if err != nil {
 		return nil, err
 	}
@@ -37,10 +39,10 @@ func (s *Service) Resume(ctx context.Context, id string) (*Installed, error) {
 			return nil, err
 		}
 		kept, err := s.Vault.Get(vaultName(entry.Address, adminPassword))
-		return &Installed{Job: id, Site: found, Password: kept, Checks: []Checked{}, Warnings: []string{}}, err
+		return &Installed{Job: id, Site: found, Password: kept, Checks: []Checked{}, Warnings: []string{}, Todo: []string{}}, err
 	}
-	if !password.Empty() {
-		request.Answers["admin.password"] = password.Reveal()
+	for id, v := range secrets {
+		request.Answers[id] = v.Reveal()
 	}
 	plan, err := s.Plan(ctx, request)
 	if err != nil {
@@ -49,34 +51,44 @@ func (s *Service) Resume(ctx context.Context, id string) (*Installed, error) {
 	return s.Install(ctx, plan)
 }
 
-// remembered reads what a job was asked for, and the admin's password that it
-// had put into the vault.
-func (s *Service) remembered(id string) (Request, secret.Text, error) {
+// remembered reads what a job was asked for, and the secrets among the answers,
+// which it had put into the vault.
+func (s *Service) remembered(id string) (Request, map[string]secret.Text, error) {
 	var r Request
 	journal, err := job.Open(s.Home.Journals(), id, s.Now)
 	if errors.Is(err, job.ErrRunning) {
-		return r, secret.Text{}, running(id)
+		return r, nil, running(id)
 	}
 	if err != nil {
-		return r, secret.Text{}, err
+		return r, nil, err
 	}
 	header := journal.Header
 	if err := journal.Close(); err != nil {
-		return r, secret.Text{}, err
+		return r, nil, err
 	}
 	var before again
 	if err := json.Unmarshal(header.Request, &before); err != nil {
-		return r, secret.Text{}, fault.New(fault.Usage, "the journal does not say what was asked for", id, "Take it back with: tivset undo "+id).Because(err)
+		return r, nil, fault.New(fault.Usage, "the journal does not say what was asked for", id, "Take it back with: tivset undo "+id).Because(err)
 	}
 	r = Request{App: before.Install, At: before.At, Release: before.Release, Account: header.Account, Answers: before.Answers}
-	password, err := s.Vault.Get(vaultName(header.Address, adminPassword))
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
-		if !before.Generated && journal.Ended == "" {
-			err = fault.New(fault.Usage, "the password that was given is not kept any more", id, "Take the job back with tivset undo "+id+", and install again.")
+	secrets := map[string]secret.Text{}
+	for _, name := range before.Secrets {
+		kept, err := s.Vault.Get(vaultName(header.Address, name))
+		if errors.Is(err, fs.ErrNotExist) {
+			if name == adminPassword && before.Generated {
+				continue // another is made
+			}
+			if journal.Ended == "" {
+				return r, nil, fault.New(fault.Usage, "a secret that was given is not kept any more", id+", "+name, "Take the job back with tivset undo "+id+", and install again.")
+			}
+			continue
 		}
+		if err != nil {
+			return r, nil, err
+		}
+		secrets[strings.TrimPrefix(name, "ask.")] = kept
 	}
-	return r, password, err
+	return r, secrets, nil
 }
 
 func running(id string) error {

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tivset/internal/account"
+	"tivset/internal/answer"
 	"tivset/internal/catalogue"
 	"tivset/internal/database"
 	"tivset/internal/fault"
@@ -42,6 +43,9 @@ type Service struct {
 
 	Download *http.Client // fetches archives
 	SendMail func(ctx context.Context, server string, m mail.Message) error
+
+	Certified func(ctx context.Context, name, address string) error // why a server's certificate does not verify
+	TakesMail func(ctx context.Context, domain string) error        // why a domain cannot receive mail
 
 	OpenFiles   func(*account.Account) (Closer, error)
 	OpenServer  func(context.Context, *account.Database, database.Login) (database.Server, error)
@@ -92,23 +96,39 @@ func (s *Service) account(name, address string) (*account.Account, error) {
 	return nil, fault.New(fault.Usage, "several accounts could be meant", address, "Say which with --account: "+strings.Join(names, ", ")+".")
 }
 
-// TryAddress says what is wrong with an address of an account, or with what is
-// there now, if anything.
-func (s *Service) TryAddress(ctx context.Context, account, address string) error {
-	a, err := s.account(account, address)
+// Look is what is to be known of a place before anything goes there.
+type Look struct {
+	URL      string
+	Domain   string
+	Folder   string
+	InTheWay []string // what is there, with size and date
+	Main     bool     // it is the root of the account's main site
+	Warnings []string // what owners are surprised by later
+}
+
+// LookAt looks at an address of a request. An address that will not do, and
+// one where a site is already, are faults.
+func (s *Service) LookAt(ctx context.Context, r Request) (Look, error) {
+	a, err := s.account(r.Account, r.At)
 	if err != nil {
-		return err
+		return Look{}, err
 	}
-	p := &Plan{account: a, Account: a.Name}
-	if p.place, err = place.Resolve(address, a.Domains); err != nil {
-		return err
+	p := &Plan{account: a, Account: a.Name, answers: answer.Given{"occupied": setAsideAnswer}}
+	if p.place, err = resolve(r.At, a.Domains); err != nil {
+		return Look{}, err
 	}
 	fsys, err := s.OpenFiles(a)
 	if err != nil {
-		return unreachable(a, err)
+		return Look{}, unreachable(a, err)
 	}
 	defer fsys.Close()
-	return s.lookAtPlace(ctx, p, fsys)
+	if err := s.lookAtPlace(ctx, p, fsys); err != nil {
+		return Look{}, err
+	}
+	d := p.place.Domain
+	look := Look{URL: p.Place.URL, Domain: d.Name, Folder: p.Place.Folder, InTheWay: p.inTheWay, Main: d.Primary && p.place.Dir == ""}
+	look.Warnings, err = s.traps(ctx, p)
+	return look, err
 }
 
 // Site finds a recorded site by what somebody calls it.

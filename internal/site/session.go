@@ -59,6 +59,30 @@ func (l *lazySession) Tables(ctx context.Context) ([]string, error) {
 	return s.Tables(ctx)
 }
 
+func (l *lazySession) DropTables(ctx context.Context, names []string) error {
+	s, err := l.get(ctx)
+	if err != nil {
+		return err
+	}
+	return s.DropTables(ctx, names)
+}
+
+func (l *lazySession) Version(ctx context.Context) (engine, version string, err error) {
+	s, err := l.get(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	return s.Version(ctx)
+}
+
+func (l *lazySession) Lacking(ctx context.Context) ([]string, error) {
+	s, err := l.get(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.Lacking(ctx)
+}
+
 func (l *lazySession) Close() error {
 	if l.session == nil {
 		return nil

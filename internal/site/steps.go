@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"time"
 
 	"tivset/internal/account"
@@ -35,6 +36,10 @@ var kinds = map[string]func(*env) job.Step{
 	"keep-secrets":  func(e *env) job.Step { return &keepSecrets{env: e} },
 	"make-database": func(e *env) job.Step { return &makeDatabase{env: e} },
 	"make-user":     func(e *env) job.Step { return &makeUser{env: e} },
+	"prove-domain":  func(e *env) job.Step { return &proveDomain{env: e} },
+	"use-database":  func(e *env) job.Step { return &useDatabase{env: e} },
+	"make-folder":   func(e *env) job.Step { return &makeFolder{env: e} },
+	"set-aside":     func(e *env) job.Step { return &setAside{env: e} },
 	"unpack":        func(e *env) job.Step { return &unpack{env: e} },
 	"set-up":        func(e *env) job.Step { return &setUp{env: e} },
 	"put-in-place":  func(e *env) job.Step { return &putInPlace{env: e} },
@@ -230,7 +235,7 @@ func (m *makeUser) Undo(ctx context.Context) error {
 // withServer connects for one step: a server that went away and came back is
 // found again.
 func (e *env) withServer(ctx context.Context, name string, use func(database.Server) error) error {
-	d := e.account.Database(name)
+	d := e.account.Database(name, "")
 	if d == nil {
 		return fmt.Errorf("the account has no database server %s any more", name)
 	}
@@ -244,7 +249,7 @@ func (e *env) withServer(ctx context.Context, name string, use func(database.Ser
 // openData signs in to the site's database as the site does.
 func (e *env) openData(ctx context.Context) (database.Session, error) {
 	p := e.plan
-	return e.OpenSession(ctx, p.server, database.Login{Server: p.server.Server, User: p.Data.User, Password: p.secrets[dataPassword], Database: p.Data.Name})
+	return e.OpenSession(ctx, p.server, p.loginOf(p.server))
 }
 
 // recordSite writes the site into the ledger, which settles the job.
@@ -270,7 +275,7 @@ func (r *recordSite) Undo(ctx context.Context) error { return r.Ledger.DropSite(
 // site describes the plan as the site that it became.
 func (e *env) site(ctx context.Context) (ledger.Site, error) {
 	p := e.plan
-	nested, err := e.nested(ctx, p)
+	nested, err := e.others(ctx, p)
 	if err != nil {
 		return ledger.Site{}, err
 	}
@@ -284,9 +289,15 @@ func (e *env) site(ctx context.Context) (ledger.Site, error) {
 		Account: p.Account, Folder: p.Place.Folder, Language: p.Site.Language, Title: p.Site.Title,
 		Admin: ledger.Admin{Name: p.Admin.Name, Email: p.Admin.Email}, Files: count, Bytes: bytes,
 		InstalledAt: now, UpdatedAt: now, Care: p.Care, Health: "good", Job: e.job, Entries: e.entries,
+		DataFolder: p.Place.DataFolder, SetAside: p.Changes.SetAside,
+	}
+	for _, t := range append(slices.Clone(p.Site.Asked), p.Site.Extras...) {
+		if !t.Secret {
+			s.Chosen = append(s.Chosen, ledger.Choice{ID: t.ID, Answer: t.Answer})
+		}
 	}
 	if p.Data != nil {
-		s.Database = &ledger.Database{Engine: p.Data.Engine, Server: p.Data.Server, Name: p.Data.Name, User: p.Data.User, Tables: p.Data.Tables}
+		s.Database = &ledger.Database{Engine: p.Data.Engine, Server: p.Data.Server, Name: p.Data.Name, User: p.Data.User, Tables: p.Data.Tables, From: p.Data.From}
 	}
 	if p.kit.Licence.MustAccept {
 		s.Licence = &ledger.Accepted{Name: p.kit.Licence.Name, Release: p.Release, At: now}

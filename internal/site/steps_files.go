@@ -41,13 +41,25 @@ func (u *unpack) Do(ctx context.Context) error {
 	}
 	defer archived.Close()
 	total := int64(u.plan.survey.Files)
-	err = archive.Unpack(ctx, archived, u.plan.release.Archive.Top, u.plan.kit.Place.Remove, u.files, u.Stage, func(n int, _ int64) {
+	err = archive.Unpack(ctx, archived, u.plan.release.Archive.Top, u.plan.leaves(), u.files, u.Stage, func(n int, _ int64) {
 		u.count(int64(n), total, "files")
 	})
 	if err != nil {
 		return err
 	}
+	if err := u.renameAdmin(ctx); err != nil {
+		return err
+	}
 	return u.configure(ctx)
+}
+
+// renameAdmin gives the folder of the admin side its own name.
+func (u *unpack) renameAdmin(ctx context.Context) error {
+	from, to := u.plan.kit.Place.AdminFolder, u.plan.Place.AdminFolder
+	if from == "" || from == to {
+		return nil
+	}
+	return u.files.Rename(ctx, path.Join(u.Stage, from), path.Join(u.Stage, to))
 }
 
 func (u *unpack) configure(ctx context.Context) error {
@@ -165,7 +177,7 @@ func (p *putInPlace) Prepare(ctx context.Context) error {
 	for _, i := range inside {
 		p.Entries = append(p.Entries, i.Name)
 		if slices.ContainsFunc(there, func(t files.Info) bool { return t.Name == i.Name }) {
-			return occupied(p.plan, []string{i.Name + " has come to be there since the install began"})
+			return inTheWayFault(p.plan, []string{i.Name + " has come to be there since the install began"})
 		}
 	}
 	return nil

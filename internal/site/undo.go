@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"path"
+	"slices"
 
 	"tivset/internal/fault"
 	"tivset/internal/job"
@@ -48,10 +51,29 @@ func (s *Service) Unfinished(ctx context.Context) ([]ledger.Job, error) {
 // Undo takes back a job that was cut off or left. One that had already settled
 // is finished instead. It returns the job as it is now recorded.
 func (s *Service) Undo(ctx context.Context, id string) (ledger.Job, error) {
+	entry, journal, err := s.openJob(ctx, id)
+	if err != nil {
+		return entry, err
+	}
+	defer journal.Close()
+	if journal.Over() && entry.Ended != nil {
+		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome, "Only a job that was cut off, or the last install of a site, can be undone.")
+	}
+	settled := journal.Ended == "done"
+	if !journal.Over() { // else only the ledger was not told any more
+		if settled, err = s.recover(ctx, journal, (*job.Runner).Recover); err != nil {
+			return entry, err
+		}
+	}
+	return s.jobEnded(ctx, entry, settled)
+}
+
+// openJob finds a job in the ledger and its journal.
+func (s *Service) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal, error) {
 	var entry ledger.Job
 	jobs, err := s.Ledger.Jobs(ctx)
 	if err != nil {
-		return entry, err
+		return entry, nil, err
 	}
 	for _, j := range jobs {
 		if j.ID == id {
@@ -60,24 +82,18 @@ func (s *Service) Undo(ctx context.Context, id string) (ledger.Job, error) {
 	}
 	journal, err := job.Open(s.Home.Journals(), id, s.Now)
 	if errors.Is(err, job.ErrRunning) {
-		return entry, running(id)
+		return entry, nil, running(id)
 	}
 	if err != nil {
-		return entry, err
+		return entry, nil, err
 	}
-	defer journal.Close()
 	if entry.ID == "" { // the ledger lost it, the journal did not
 		entry = ledger.Job{ID: id, What: journal.What, Account: journal.Account, Address: journal.Address, Started: s.Now().UTC()}
 	}
-	if journal.Ended != "" && entry.Ended != nil {
-		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome, "Only a job that was cut off can be undone.")
-	}
-	settled := journal.Ended == "done"
-	if journal.Ended == "" { // else only the ledger was not told any more
-		if settled, err = s.recover(ctx, journal); err != nil {
-			return entry, err
-		}
-	}
+	return entry, journal, nil
+}
+
+func (s *Service) jobEnded(ctx context.Context, entry ledger.Job, settled bool) (ledger.Job, error) {
 	now := s.Now().UTC()
 	entry.Outcome, entry.Ended = "undone", &now
 	if settled {
@@ -89,8 +105,82 @@ func (s *Service) Undo(ctx context.Context, id string) (ledger.Job, error) {
 	return entry, nil
 }
 
+// Installed gives the site that a job installed and that nothing has changed
+// since; false when there is none.
+func (s *Service) Installed(ctx context.Context, id string) (ledger.Site, bool, error) {
+	jobs, err := s.Ledger.Jobs(ctx)
+	if err != nil || !slices.ContainsFunc(jobs, func(j ledger.Job) bool { return j.ID == id && j.Ended != nil }) {
+		return ledger.Site{}, false, err
+	}
+	sites, err := s.Ledger.Sites(ctx)
+	for _, x := range sites {
+		if x.Job == id {
+			return x, true, err
+		}
+	}
+	return ledger.Site{}, false, err
+}
+
+// TakeBack undoes the job that installed a site: the site goes, with all that
+// was written in it since, and what was set aside for it is put back. Left are
+// the names in its folder that are not the install's.
+func (s *Service) TakeBack(ctx context.Context, id string) (entry ledger.Job, left []string, err error) {
+	found, ok, err := s.Installed(ctx, id)
+	if err != nil {
+		return entry, nil, err
+	}
+	if !ok {
+		return entry, nil, fault.New(fault.Usage, "no site is this job's any more", id, "See the sites with: tivset sites")
+	}
+	entry, journal, err := s.openJob(ctx, id)
+	if err != nil {
+		return entry, nil, err
+	}
+	defer journal.Close()
+	entry.Outcome, entry.Ended = "running", nil
+	if err := s.Ledger.PutJob(ctx, entry); err != nil {
+		return entry, nil, err
+	}
+	reverse := func(r *job.Runner, ctx context.Context, decode job.Decode) (bool, error) {
+		return false, r.Reverse(ctx, decode)
+	}
+	if _, err := s.recover(ctx, journal, reverse); err != nil {
+		return entry, nil, err
+	}
+	entry, err = s.jobEnded(ctx, entry, false)
+	if err != nil {
+		return entry, nil, err
+	}
+	left, err = s.leftIn(ctx, found)
+	return entry, left, err
+}
+
+// leftIn lists what is in the folder of a site that went.
+func (s *Service) leftIn(ctx context.Context, gone ledger.Site) ([]string, error) {
+	a, err := s.Home.Account(gone.Account)
+	if err != nil {
+		return nil, err
+	}
+	fsys, err := s.OpenFiles(a)
+	if err != nil {
+		return nil, unreachable(a, err)
+	}
+	defer fsys.Close()
+	inside, err := fsys.List(ctx, gone.Folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var left []string
+	for _, i := range inside {
+		if !slices.Contains(gone.SetAside, path.Join(gone.Folder, i.Name)) {
+			left = append(left, path.Join(gone.Folder, i.Name))
+		}
+	}
+	return left, err
+}
+
 // recover ends a job by its journal.
-func (s *Service) recover(ctx context.Context, journal *job.Journal) (settled bool, err error) {
+func (s *Service) recover(ctx context.Context, journal *job.Journal, how func(*job.Runner, context.Context, job.Decode) (bool, error)) (settled bool, err error) {
 	a, err := s.Home.Account(journal.Account)
 	if err != nil {
 		return false, err
@@ -102,7 +192,7 @@ func (s *Service) recover(ctx context.Context, journal *job.Journal) (settled bo
 	defer fsys.Close()
 	e := &env{Service: s, account: a, files: fsys, job: journal.ID, count: func(int64, int64, string) {}}
 	runner := &job.Runner{Journal: journal, Progress: s.Progress, Again: comesBack, Patience: s.Patience}
-	settled, err = runner.Recover(ctx, e.decoder())
+	settled, err = how(runner, ctx, e.decoder())
 	if err != nil {
 		return settled, &fault.Error{Kind: fault.Left, What: "the job could not be undone", Where: journal.ID, Job: journal.ID,
 			Remedy: "When that is mended, run: tivset undo " + journal.ID, Cause: err}

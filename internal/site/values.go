@@ -2,6 +2,7 @@ package site
 
 import (
 	"net"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -15,10 +16,15 @@ func (p *Plan) values(now time.Time) (fill.Values, error) {
 		"release": p.Release, "app": p.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
 		"url": p.place.URL(), "domain": p.place.Domain.Name, "path": p.place.Path(),
 		"admin.name": p.Admin.Name, "admin.email": p.Admin.Email, "admin.password": p.password.Reveal(),
+		"admin.first-name": p.Admin.First, "admin.last-name": p.Admin.Last, "support.email": or(p.Admin.Support, p.Admin.Email),
+		"admin.folder": p.Place.AdminFolder, "data.folder": p.serverPath(p.Place.DataFolder),
 		"data.engine": "", "data.server": "", "data.host": "", "data.port": "", "data.name": "", "data.user": "", "data.password": "", "tables": "",
 	}
 	for _, a := range p.kit.Asks {
 		v["ask."+a.ID] = p.answers[a.ID]
+	}
+	for _, e := range p.kit.Extras {
+		v[e.Answer()] = p.answers[e.Answer()]
 	}
 	for name, secret := range p.secrets {
 		v[name] = secret.Reveal()
@@ -36,6 +42,15 @@ func (p *Plan) values(now time.Time) (fill.Values, error) {
 		v["value."+name] = filled
 	}
 	return v, nil
+}
+
+// serverPath is a folder of the account as the app sees it.
+func (p *Plan) serverPath(folder string) string {
+	top, err := p.account.Top()
+	if folder == "" || err != nil {
+		return ""
+	}
+	return filepath.ToSlash(filepath.Join(top, filepath.FromSlash(folder)))
 }
 
 // hostAndPort takes a server's address apart; without a port it is MariaDB's own.

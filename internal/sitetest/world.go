@@ -126,6 +126,7 @@ func (w *World) serve(source catalogue.Source) {
 		Home: w.Home, Catalogue: catalogue.New(source), Ledger: l, Vault: vault.At(w.Home.Vault(), w.Home.VaultKey()),
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
 		Download: http.DefaultClient, SendMail: mail.Send,
+		Certified: site.Certified, TakesMail: func(context.Context, string) error { return nil },
 		OpenFiles: func(a *account.Account) (site.Closer, error) {
 			top, err := a.Top()
 			if err != nil {

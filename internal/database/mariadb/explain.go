@@ -26,6 +26,7 @@ const (
 	cannotGrant    = 1410
 	hostRefused    = 1130
 	hostBlocked    = 1129
+	noDatabase     = 1049
 )
 
 // explain turns a driver's error into a fault with a remedy, or into the
@@ -45,6 +46,8 @@ func explain(err error, login database.Login) error {
 			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
 		case cannotSignIn:
 			return fault.New(fault.Failed, "the database server refused the user or password", where, "Check both in the hosting's own pages and give the account again: tivset account add NAME --from FILE --replace").Because(err)
+		case noDatabase:
+			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server, "Check the name in the hosting's own pages.").Because(err)
 		case hostRefused, hostBlocked:
 			return fault.New(fault.Failed, "the database server takes no connections from this machine", where, "Have this machine's address allowed in the hosting's own pages.").Because(err)
 		case cannotDatabase, cannotTable, cannotDo, cannotGrant:

@@ -100,8 +100,12 @@ func (s *Server) Close() error { return s.pool.Close() }
 func (s *Server) Version(ctx context.Context) (engine, version string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, adminTime)
 	defer cancel()
-	if err := s.pool.QueryRowContext(ctx, "SELECT VERSION()").Scan(&version); err != nil {
-		return "", "", explain(err, s.login)
+	return versionOf(ctx, s.pool, s.login)
+}
+
+func versionOf(ctx context.Context, pool *sql.DB, login database.Login) (engine, version string, err error) {
+	if err := pool.QueryRowContext(ctx, "SELECT VERSION()").Scan(&version); err != nil {
+		return "", "", explain(err, login)
 	}
 	engine = "mysql"
 	if strings.Contains(strings.ToLower(version), "mariadb") {

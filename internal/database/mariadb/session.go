@@ -55,3 +55,25 @@ func (s *Session) Tables(ctx context.Context) ([]string, error) {
 	names, err := column(ctx, s.pool, "SHOW TABLES")
 	return names, explain(err, s.login)
 }
+
+// DropTables implements database.Session.
+func (s *Session) DropTables(ctx context.Context, names []string) error {
+	if len(names) == 0 {
+		return nil
+	}
+	if _, err := s.pool.ExecContext(ctx, "SET foreign_key_checks = 0"); err != nil {
+		return explain(err, s.login)
+	}
+	for _, name := range names {
+		if _, err := s.pool.ExecContext(ctx, "DROP TABLE IF EXISTS "+quoteName(name)); err != nil {
+			return explain(err, s.login)
+		}
+	}
+	_, err := s.pool.ExecContext(ctx, "SET foreign_key_checks = 1")
+	return explain(err, s.login)
+}
+
+// Version implements database.Session.
+func (s *Session) Version(ctx context.Context) (engine, version string, err error) {
+	return versionOf(ctx, s.pool, s.login)
+}

@@ -1,0 +1,162 @@
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+
+	"tivset/internal/answer"
+	"tivset/internal/fault"
+	"tivset/internal/screen"
+	"tivset/internal/site"
+)
+
+// agree plans, shows the review, and asks until the owner says yes; answers
+// can be changed and saved on the way.
+func (c *conversation) agree(ctx context.Context) (*site.Plan, error) {
+	for {
+		plan, err := c.service.Plan(ctx, *c.request)
+		if err != nil {
+			if again := c.mend(ctx, err); again != nil {
+				return nil, again
+			}
+			continue
+		}
+		c.streams.Say("\n%s", c.streams.Review(plan))
+		c.ask.Explain("y installs; c changes an answer; s saves the answers to a file; n ends.")
+		word, err := c.ask.Word(ctx, "Install? [y/N]")
+		switch {
+		case err != nil:
+			return nil, errNotInstalled()
+		case word == "y" || word == "yes":
+			return plan, nil
+		case word == "s":
+			err = c.save(ctx, plan)
+		case word == "c" || word == "<":
+			err = c.change(ctx)
+		default:
+			return nil, errNotInstalled()
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+// mend shows why there is no plan. Where something was asked, an answer can be
+// changed; else the fault ends the install.
+func (c *conversation) mend(ctx context.Context, err error) error {
+	if len(c.trail) == 0 || ctx.Err() != nil {
+		return err
+	}
+	c.ask.Fault(err)
+	word, wordErr := c.ask.Word(ctx, "Change an answer? [Y/n]")
+	if wordErr != nil || word == "n" || word == "no" {
+		f := *fault.Of(err)
+		return fault.New(f.Kind, "not installed", "", "Nothing was touched.")
+	}
+	return c.change(ctx)
+}
+
+// change lists every answer and has one asked again.
+func (c *conversation) change(ctx context.Context) error {
+	c.heading = ""
+	if len(c.trail) == 0 { // everything was given with the command: now it can be changed
+		c.done[placeItem] = true
+	}
+	for _, g := range answer.Groups {
+		c.open[g] = true
+	}
+	items, err := c.items()
+	if err != nil {
+		return err
+	}
+	shownAs, err := c.answersShown()
+	if err != nil {
+		return err
+	}
+	var all []item
+	for _, x := range items {
+		c.done[x.id] = true
+		if _, ok := shownAs[x.id]; ok {
+			all = append(all, x)
+		}
+	}
+	for i, x := range all {
+		if i == 0 || all[i-1].group != x.group {
+			c.ask.Heading(x.group)
+		}
+		c.ask.Note(fmt.Sprintf("  %2d  %s", i+1, screen.Clean(shownAs[x.id])))
+	}
+	word, err := c.ask.Ask(ctx, screen.Prompt{Text: "Which one? Its number, or nothing to go back to the review", Check: func(word string) (string, string) {
+		if n, err := strconv.Atoi(word); word != "" && (err != nil || n < 1 || n > len(all)) {
+			return "that is none of them", fmt.Sprintf("Type a number from 1 to %d.", len(all))
+		}
+		return "", ""
+	}})
+	if errors.Is(err, screen.ErrBack) || err == nil && word == "" {
+		return nil
+	}
+	if err != nil {
+		return errNotInstalled()
+	}
+	n, err := strconv.Atoi(word)
+	if err != nil {
+		return err
+	}
+	c.again(all[n-1].id)
+	return c.goOn(ctx)
+}
+
+// answersShown words every answer, by its item.
+func (c *conversation) answersShown() (map[string]string, error) {
+	out := map[string]string{releaseItem: "Release: " + c.releaseShown()}
+	if !c.fixed["app"] {
+		out["app"] = "App: " + c.request.App
+	}
+	if !c.fixed["at"] {
+		domain, dir := c.address()
+		out["domain"], out["directory"] = "Domain: "+domain, "Directory: "+dir
+	}
+	all, err := c.service.Questions(*c.request)
+	for _, q := range all {
+		out[q.ID] = q.Ask + ": " + shown(q)
+	}
+	return out, err
+}
+
+// address takes the address apart as it was asked for.
+func (c *conversation) address() (domain, dir string) {
+	scheme, rest, _ := strings.Cut(c.request.At, "://")
+	host, dir, _ := strings.Cut(rest, "/")
+	if dir == "" {
+		dir = "/"
+	}
+	return scheme + "://" + host, dir
+}
+
+// save writes the answers to a file that is not there yet.
+func (c *conversation) save(ctx context.Context, plan *site.Plan) error {
+	name, err := c.ask.Ask(ctx, screen.Prompt{Text: "Save to the file", Fallback: plan.App + ".yaml", Help: "A name, or a path. Secrets are left out. To install from it: tivset install --answers FILE",
+		Check: func(name string) (string, string) {
+			if _, err := os.Stat(name); err == nil {
+				return "a file of this name is there already", "Choose another name."
+			}
+			if err := saveAnswers(name, plan); err != nil {
+				f := fault.Of(err)
+				return f.What, f.Remedy
+			}
+			return "", ""
+		}})
+	if errors.Is(err, screen.ErrBack) {
+		return nil
+	}
+	if err != nil {
+		return errNotInstalled()
+	}
+	c.ask.Good("saved; to install from it: tivset install --answers " + name)
+	return nil
+}

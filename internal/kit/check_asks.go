@@ -1,0 +1,142 @@
+package kit
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"tivset/internal/answer"
+)
+
+// usualExtras are the extras that several apps have, with the words in which
+// every app's owner is asked for them.
+var usualExtras = map[string]struct{ ask, help, warning string }{
+	"theme":          {"Theme", "How the site looks. It can be changed later.", ""},
+	"sample":         {"Sample content", "A few made-up entries, to see how the site looks when it is in use.", ""},
+	"languages":      {"Further languages", "The languages that visitors can switch to.", ""},
+	"extensions":     {"Extensions", "What the app can do beyond its usual work.", ""},
+	"lockout":        {"Lock out repeated failed sign-ins", "Whoever types wrong passwords again and again has to wait.", ""},
+	"search-engines": {"Search engines welcome", "With no, search engines are asked to leave the site out: for a site that is not ready, or for a few.", ""},
+	"many-sites": {"One installation for many sites", "One installation that serves several sites. Normally no.",
+		"one installation for many sites is harder to update, to move and to take back: take it only when you know that you need it"},
+}
+
+// groups are the words of a kit for the groups that its questions can be in.
+var groups = []string{"", "what", "admin", "data", "care"}
+
+func (c *checker) asks() {
+	seen := map[string]bool{}
+	known := []string{"language"}
+	for i, a := range c.Asks {
+		key := "asks." + strconv.Itoa(i)
+		if !askName.MatchString(a.ID) || slices.Contains(commonAnswers, a.ID) || seen[a.ID] {
+			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", a.ID), "Use lower case letters, digits and -; each id once; not "+strings.Join(commonAnswers, ", ")+".")
+		}
+		seen[a.ID] = true
+		c.need(key+".ask", a.Ask, "ask: Name of the first board")
+		c.oneOf(key+".kind", a.Kind, answer.Kinds)
+		c.oneOf(key+".group", a.Group, groups)
+		c.options(key, a.Kind, a.Options, a.Default)
+		if _, err := regexp.Compile(a.Pattern); err != nil {
+			c.wrong(key+".pattern", "the pattern is not a regular expression", "See the syntax of RE2.")
+		}
+		if a.NeededIf != "" && (a.AskedIf != "" || a.Needed) {
+			c.wrong(key+".needed-if", "needed-if says both when it is asked and that it is needed", "Leave asked-if and needed out.")
+		}
+		if a.Secret && a.Default != "" {
+			c.wrong(key+".default", "a secret has no default", "Leave it out; for one that is made, see secrets.")
+		}
+		c.condition(key+".needed-if", a.NeededIf, known)
+		c.condition(key+".asked-if", a.AskedIf, known)
+		// The groups are asked in their order, whatever the order of the kit.
+		if n := slices.Index(groups[1:], or(a.Group, "what")); i > 0 && n < slices.Index(groups[1:], or(c.Asks[i-1].Group, "what")) {
+			c.wrong(key+".group", "questions of the group "+or(a.Group, "what")+" come before those of "+c.Asks[i-1].Group, "List the questions in the order of the groups: what, admin, data, care.")
+		}
+		known = append(known, a.ID)
+	}
+}
+
+// options checks what can be chosen, and the default.
+func (c *checker) options(key, kind string, options []string, fallback string) {
+	chooses := kind == "one-of" || kind == "several-of"
+	if chooses != (len(options) > 0) {
+		c.wrong(key, "one-of and several-of have options, other kinds have none", "Add options: [a, b], or take them away.")
+		return
+	}
+	for _, o := range options {
+		if o == "" || o == answer.None || strings.ContainsAny(o, ",") || o == "yes" && kind == "several-of" {
+			c.wrong(key+".options", fmt.Sprintf("%q cannot be an option", o), "Use names without commas, other than none.")
+		}
+	}
+	q := answer.Question{Kind: kind, Options: options}
+	if what, remedy := q.Wrong(fallback); fallback != "" && what != "" {
+		c.wrong(key+".default", "the default will not do: "+what, remedy)
+	}
+}
+
+// condition checks a condition and that the answers it looks at are asked
+// before it.
+func (c *checker) condition(key, text string, known []string) {
+	condition, err := answer.ParseCondition(text)
+	if err != nil {
+		c.wrong(key, err.Error(), "See “Conditions” in docs/kit.md.")
+		return
+	}
+	for _, name := range condition.Names() {
+		if !slices.Contains(known, name) {
+			c.wrong(key, "no question before this has the id "+name, "Put the question first, or correct the id.")
+		}
+	}
+}
+
+// answers lists the ids that conditions of steps can look at.
+func (c *checker) answers() []string {
+	known := []string{"language"}
+	for _, a := range c.Asks {
+		known = append(known, a.ID)
+	}
+	for _, e := range c.Extras {
+		known = append(known, e.Answer())
+	}
+	return known
+}
+
+// extras fills in the usual words and checks.
+func (c *checker) extras() {
+	seen := map[string]bool{}
+	for i := range c.Extras {
+		e := &c.Extras[i]
+		key := "extras." + strconv.Itoa(i)
+		usual := usualExtras[e.ID]
+		e.Ask, e.Help, e.Warning = or(e.Ask, usual.ask), or(e.Help, usual.help), or(e.Warning, usual.warning)
+		e.Kind = or(e.Kind, "yes-no")
+		if e.Kind == "several-of" {
+			e.Default = or(e.Default, answer.None)
+		}
+		if !askName.MatchString(e.ID) || seen[e.ID] {
+			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", e.ID), "Use lower case letters, digits and -; each id once.")
+		}
+		seen[e.ID] = true
+		c.need(key+".ask", e.Ask, "ask: Sample content")
+		c.oneOf(key+".kind", e.Kind, []string{"yes-no", "one-of", "several-of"})
+		c.need(key+".default", e.Default, "default: no")
+		c.options(key, e.Kind, e.Options, e.Default)
+		for option, parts := range e.Parts {
+			if option != "yes" && !slices.Contains(e.Options, option) {
+				c.wrong(key+".parts", "there is no option "+option, "The options are yes, or those listed.")
+			}
+			for _, p := range parts {
+				c.inside(key+".parts."+option, p)
+			}
+		}
+	}
+}
+
+func or(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}

@@ -1,0 +1,182 @@
+package site
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"tivset/internal/account"
+	"tivset/internal/answer"
+	"tivset/internal/near"
+	"tivset/internal/place"
+)
+
+// How a site comes to its database: the answers to data.from.
+const (
+	dataNew      = "new"
+	dataExisting = "existing"
+	dataByHand   = "by-hand"
+)
+
+// aboutData asks where the site keeps its data.
+func (a *asking) aboutData() []answer.Question {
+	var out []answer.Question
+	if a.release.NeedsDatabase() {
+		out = a.aboutDatabase()
+	}
+	if a.kit.Place.DataFolder {
+		out = append(out, answer.Question{ID: "data.folder", Ask: "Folder for the site's files", Short: "folder for files", Group: "Data", Kind: "text", Default: a.proposedDataFolder(), Rare: true, Check: a.dataFolder,
+			Help: "What visitors must not fetch by its address: uploads, papers. From the account's top, outside of every document root."})
+	}
+	return out
+}
+
+func (a *asking) aboutDatabase() []answer.Question {
+	server := a.server()
+	from := a.from(server)
+	all := answer.Question{ID: "data.from", Ask: "The database", Short: "database", Group: "Data", Kind: "one-of", Options: []string{dataNew, dataExisting, dataByHand}, Default: from, Rare: from == dataNew,
+		Help: "new: made for you. existing: one that is there, several sites can share it. by-hand: you make it in the hosting's own pages, and Tivset says what and tries it."}
+	on := answer.Question{ID: "data.server", Ask: "Database server", Short: "server", Group: "Data", Kind: "text", Rare: len(a.fitting()) < 2, Check: a.dataServer,
+		Help: "One of the account's: " + strings.Join(a.serverNames(), ", ") + ". For a database that is there, host:port will do as well."}
+	if server != nil {
+		on.Default = server.Name
+	}
+	given := a.given["data.from"]
+	if given == "" {
+		given = from
+	}
+	made := given == dataNew
+	own := func(id, short, ask, help string, longest int, proposed string) answer.Question {
+		q := answer.Question{ID: id, Ask: ask, Short: short, Group: "Data", Kind: "text", Rare: made, Needed: !made, Help: help}
+		if given != dataExisting {
+			q.Default = proposed
+		}
+		if given == dataNew {
+			q.Pattern, q.Form = fmt.Sprintf(`[A-Za-z0-9_]{1,%d}`, longest), fmt.Sprintf("at most %d letters, digits and _", longest)
+			q.Check = func(value string) (string, string) { return a.prefixed(server, value) }
+		}
+		return q
+	}
+	name := a.proposedName(server)
+	out := []answer.Question{all, on,
+		own("data.name", "name", "Name of the database", "", 64, name),
+		own("data.user", "user", "User of the database", "The site signs in to the database under this name; nobody else has to.", 32, name),
+		{ID: "data.password", Ask: "Password of that user", Short: "password", Group: "Data", Kind: "text", Secret: true, Needed: given == dataExisting, Rare: given == dataByHand, When: when("data.from != new")}}
+	if a.kit.UsesTables() {
+		out = append(out, answer.Question{ID: "data.tables", Ask: "Names of tables begin with", Short: "tables begin with", Group: "Data", Kind: "text", Default: a.proposed.Tables, Pattern: `[A-Za-z][A-Za-z0-9_]{0,19}`, Rare: true,
+			Form: "at most 20 letters, digits and _, beginning with a letter", Help: "Keeps several sites in one database apart; a random one is harder to guess."})
+	}
+	return out
+}
+
+// fitting lists the account's servers that the release can use.
+func (a *asking) fitting() []*account.Database {
+	var out []*account.Database
+	for i := range a.account.Databases {
+		if _, ok := a.release.Needs.Database[a.account.Databases[i].Engine]; ok {
+			out = append(out, &a.account.Databases[i])
+		}
+	}
+	return out
+}
+
+func (a *asking) serverNames() []string {
+	var out []string
+	for _, d := range a.fitting() {
+		out = append(out, d.Name)
+	}
+	return out
+}
+
+// server is the server to use: the one named, else the first that fits. A
+// server that the account does not have can be named by its address.
+func (a *asking) server() *account.Database {
+	wanted := a.given["data.server"]
+	for _, d := range a.fitting() {
+		if wanted == "" || d.Name == wanted {
+			return d
+		}
+	}
+	if byAddress(wanted) {
+		engines := slices.Sorted(maps.Keys(a.release.Needs.Database))
+		return account.Elsewhere(engines[0], wanted)
+	}
+	return nil
+}
+
+func byAddress(server string) bool { return strings.ContainsAny(server, ":/") }
+
+func (a *asking) dataServer(value string) (what, remedy string) {
+	names := a.serverNames()
+	from := a.given["data.from"]
+	switch {
+	case slices.Contains(names, value):
+		return "", ""
+	case byAddress(value) && (from == dataExisting || from == dataByHand):
+		return account.WrongServer(value)
+	case byAddress(value):
+		return "new databases are made on the account's own servers only", "Choose one of: " + strings.Join(names, ", ") + "; or say data.from=existing."
+	case len(names) == 0:
+		return "the account has no database server that " + a.kit.Title + " can use", "Add one to the account with engine " + strings.Join(slices.Sorted(maps.Keys(a.release.Needs.Database)), " or ") + "."
+	}
+	return fmt.Sprintf("%q cannot be chosen", value), strings.TrimSpace(near.Hint(value, names) + " Choose one of: " + strings.Join(names, ", ") + ".")
+}
+
+// from is how a database is come by when nobody says: made for you, unless the
+// account says that it is made by hand.
+func (a *asking) from(server *account.Database) string {
+	if server != nil && server.Admin == nil {
+		return dataByHand
+	}
+	return dataNew
+}
+
+// prefixed checks that a new name begins as the account's names must.
+func (a *asking) prefixed(server *account.Database, value string) (what, remedy string) {
+	if server != nil && !strings.HasPrefix(value, server.Prefix) {
+		return "names on this server begin with " + server.Prefix, "Write it as " + server.Prefix + strings.TrimLeft(value, "_") + "."
+	}
+	return "", ""
+}
+
+// proposedName is the account's prefix, the app, and something random.
+func (a *asking) proposedName(server *account.Database) string {
+	if server == nil {
+		return ""
+	}
+	return server.Prefix + shortName(a.kit.App) + a.proposed.Token
+}
+
+func shortName(app string) string {
+	short := strings.ReplaceAll(app, "-", "")
+	return short[:min(4, len(short))]
+}
+
+var apart = regexp.MustCompile(`[^a-z0-9]+`)
+
+func (a *asking) proposedDataFolder() string {
+	words := []string{a.kit.App, strings.Split(a.domain, ".")[0]}
+	if a.dir != "" {
+		words = append(words, a.dir)
+	}
+	return "data/" + apart.ReplaceAllString(strings.Join(words, "-"), "-") + "-" + a.proposed.Token
+}
+
+// dataFolder keeps the site's files out of what the web serves.
+func (a *asking) dataFolder(value string) (what, remedy string) {
+	if !account.Inside(value) || path.Clean(value) != value {
+		return fmt.Sprintf("%q is not a folder inside the account", value), "Write it from the account's top, such as " + a.proposedDataFolder() + "."
+	}
+	for _, d := range a.account.Domains {
+		if place.Within(value, d.Folder) || place.Within(d.Folder, value) {
+			return "the web serves " + d.Folder + " as " + d.Name, "Choose a folder outside of every document root, such as " + a.proposedDataFolder() + "."
+		}
+	}
+	if place.Within(value, a.account.Store) || place.Within(a.account.Store, value) {
+		return "that is the account's store", "Choose a folder of its own, such as " + a.proposedDataFolder() + "."
+	}
+	return "", ""
+}
