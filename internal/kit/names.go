@@ -48,6 +48,31 @@ func (k *Kit) Names() []string {
 	return names
 }
 
+// VaultNames lists the names under which a site's secrets are kept: those made
+// for it, and the answers that are secret.
+func (k *Kit) VaultNames() []string {
+	var names []string
+	for _, a := range k.Asks {
+		if a.Secret {
+			names = append(names, "ask."+a.ID)
+		}
+	}
+	for _, n := range slices.Sorted(maps.Keys(k.Secrets)) {
+		names = append(names, "secret."+n)
+	}
+	return names
+}
+
+// Question returns the kit's question of an id, or nil.
+func (k *Kit) Question(id string) *Ask {
+	for i := range k.Asks {
+		if k.Asks[i].ID == id {
+			return &k.Asks[i]
+		}
+	}
+	return nil
+}
+
 // Uses says whether any text or template of the kit has a place for a value.
 func (k *Kit) Uses(name string) bool { return k.used[name] }
 

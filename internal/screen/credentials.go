@@ -15,6 +15,9 @@ func (s *Streams) Credentials(c site.Credentials) {
 	if d := c.Site.Database; d != nil {
 		all = append(all, Pair{"Database", d.Name + " on " + d.Server}, Pair{"User", d.User}, Pair{"Password", c.Data.Reveal()})
 	}
+	for _, o := range c.Others {
+		all = append(all, Pair{o.Name, o.Value.Reveal()})
+	}
 	s.Pairs(all)
 }
 

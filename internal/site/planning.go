@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"tivset/internal/account"
 	"tivset/internal/answer"
@@ -197,9 +198,17 @@ func (s *Service) warn(ctx context.Context, p *Plan) error {
 			p.Warnings = append(p.Warnings, "the admin's sign-in name: "+why)
 		}
 	}
-	values, err := p.values(s.Now())
+	return p.timers(s.Now())
+}
+
+// timers adds to what is left to do. Keys in their addresses are not shown.
+func (p *Plan) timers(now time.Time) error {
+	values, err := p.values(now)
 	if err != nil {
 		return err
+	}
+	for name := range p.secrets {
+		values[name] = "KEY"
 	}
 	for _, t := range p.kit.Timers {
 		if !holds(t.When, p.answers) {
@@ -209,7 +218,11 @@ func (s *Service) warn(ctx context.Context, p *Plan) error {
 		if err != nil {
 			return err
 		}
-		p.Todo = append(p.Todo, fmt.Sprintf("have the hosting fetch %s%s every %s: it %s", p.Place.URL, page, interval(t.Every), t.What))
+		todo := fmt.Sprintf("have the hosting fetch %s%s every %s: it %s", p.Place.URL, page, interval(t.Every), t.What)
+		if strings.Contains(page, "KEY") {
+			todo += " (with its key: tivset reveal " + p.place.Address() + ")"
+		}
+		p.Todo = append(p.Todo, todo)
 	}
 	return nil
 }

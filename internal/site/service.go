@@ -18,6 +18,7 @@ import (
 	"tivset/internal/database"
 	"tivset/internal/fault"
 	"tivset/internal/files"
+	"tivset/internal/fill"
 	"tivset/internal/home"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
@@ -167,6 +168,13 @@ type Credentials struct {
 	Site     ledger.Site
 	Password secret.Text // the admin's
 	Data     secret.Text // the database user's
+	Others   []Other     // keys that were given, and addresses with keys in them
+}
+
+// Other is a further secret of a site.
+type Other struct {
+	Name  string
+	Value secret.Text
 }
 
 // Reveal reads a site's passwords from the vault.
@@ -180,10 +188,40 @@ func (s *Service) Reveal(ctx context.Context, word string) (Credentials, error) 
 		return c, fault.New(fault.Usage, "the vault has no password of this site", found.Address, "Set a new one in the site's own pages.").Because(err)
 	}
 	c.Data, err = s.Vault.Get(vaultName(found.Address, dataPassword))
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil // a site without a database
+	if err != nil && !errors.Is(err, fs.ErrNotExist) { // a site without a database has none
+		return c, err
 	}
+	c.Others, err = s.otherSecrets(found)
 	return c, err
+}
+
+// otherSecrets reads what else the vault keeps of a site, as far as its kit names it.
+func (s *Service) otherSecrets(found ledger.Site) ([]Other, error) {
+	e, err := s.Catalogue.Find(found.App)
+	if err != nil {
+		return nil, nil // without the kit nobody knows their names
+	}
+	var out []Other
+	values := fill.Values{"url": found.URL}
+	for _, name := range e.VaultNames() {
+		kept, err := s.Vault.Get(vaultName(found.Address, name))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		values[name] = kept.Reveal()
+		if q := e.Question(strings.TrimPrefix(name, "ask.")); q != nil {
+			out = append(out, Other{q.Ask, kept})
+		}
+	}
+	for _, t := range e.Timers {
+		if page, err := fill.Text(t.Get, values); err == nil {
+			out = append(out, Other{"Timer, every " + interval(t.Every), secret.Of(found.URL + page)})
+		}
+	}
+	return out, nil
 }
 
 // The names of a site's secrets in the vault, below sites/ADDRESS/.

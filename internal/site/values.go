@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"tivset/internal/answer"
 	"tivset/internal/fill"
 )
 
@@ -21,10 +22,10 @@ func (p *Plan) values(now time.Time) (fill.Values, error) {
 		"data.engine": "", "data.server": "", "data.host": "", "data.port": "", "data.name": "", "data.user": "", "data.password": "", "tables": "",
 	}
 	for _, a := range p.kit.Asks {
-		v["ask."+a.ID] = p.answers[a.ID]
+		v["ask."+a.ID] = plain(a.Kind, p.answers[a.ID])
 	}
 	for _, e := range p.kit.Extras {
-		v[e.Answer()] = p.answers[e.Answer()]
+		v[e.Answer()] = plain(e.Kind, p.answers[e.Answer()])
 	}
 	for name, secret := range p.secrets {
 		v[name] = secret.Reveal()
@@ -42,6 +43,14 @@ func (p *Plan) values(now time.Time) (fill.Values, error) {
 		v["value."+name] = filled
 	}
 	return v, nil
+}
+
+// plain is an answer as an app reads it: nothing chosen of several is empty.
+func plain(kind, given string) string {
+	if kind == "several-of" {
+		return strings.Join(answer.Chosen(given), ", ")
+	}
+	return given
 }
 
 // serverPath is a folder of the account as the app sees it.

@@ -54,7 +54,7 @@ func Start(o Options) (*Account, error) {
 	if a.Mail, err = mailbox.Start(a.Mailbox, at(o.Ports.Mail)); err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
-	a.Web, err = pages.Start(pages.Options{Address: at(o.Ports.Web), Roots: roots})
+	a.Web, err = pages.Start(pages.Options{Address: at(o.Ports.Web), Home: a.Root, Roots: roots})
 	if err != nil {
 		return nil, errors.Join(err, a.Close())
 	}

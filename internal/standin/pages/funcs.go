@@ -36,6 +36,9 @@ func (p *running) functions() template.FuncMap {
 			return bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) == nil
 		},
 		"dict":       dict,
+		"atLeast":    atLeast,
+		"keep":       p.keep, // keep FOLDER NAME TEXT: writes a file outside of the web
+		"kept":       p.kept, // kept FOLDER: the names of the files there
 		"day":        day,
 		"excerpt":    excerpt,
 		"paragraphs": paragraphs,
@@ -54,13 +57,11 @@ func (p *running) config(name string) (map[string]string, error) {
 	if err != nil {
 		return nil, &stop{status: http.StatusServiceUnavailable, text: "This site is not set up yet."}
 	}
-	switch path.Ext(full) {
-	case ".php":
-		return ReadPHP(string(text))
-	case ".ini":
-		return ReadINI(string(text))
+	read, known := readers[path.Ext(full)]
+	if !known {
+		return nil, fmt.Errorf("no configuration format for %s", name)
 	}
-	return nil, fmt.Errorf("no configuration format for %s", name)
+	return read(string(text))
 }
 
 func (p *running) exists(name string) bool {

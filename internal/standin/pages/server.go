@@ -27,6 +27,7 @@ import (
 // Options say what to serve.
 type Options struct {
 	Address  string            // host:port to listen at; port 0 for a free one
+	Home     string            // the account's folder, outside of which no page can read or write
 	Roots    map[string]string // domain to document root
 	Mailbox  string            // host:port of the server that the pages' mails go to
 	Database map[string]string // a server's name in configurations to its real address
