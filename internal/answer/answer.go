@@ -67,6 +67,9 @@ func Resolve(questions []Question, given Given) (Given, []fault.Problem) {
 			problems = append(problems, fault.Problem{ID: q.ID, What: what, Remedy: remedy})
 			continue
 		}
+		if q.Kind == "several-of" {
+			value = or(strings.Join(Chosen(value), ", "), None)
+		}
 		out[q.ID] = value
 	}
 	for id := range given {
@@ -92,6 +95,13 @@ func (q *Question) missing() fault.Problem {
 		how = "-a " + q.ID + "=@FILE"
 	}
 	return fault.Problem{ID: q.ID, What: fault.Needed, Remedy: q.Ask + ": give it with " + how}
+}
+
+func or(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
 }
 
 // order puts what no question asks, by its id, after all questions.

@@ -113,7 +113,7 @@ func (c *conversation) yesNo(ctx context.Context, text, fallback, help string) (
 func (c *conversation) longText(ctx context.Context, q site.Asked) (string, error) {
 	first := prompt(q)
 	first.Text += " (several lines; an empty one ends it)"
-	first.Fallback = strings.ReplaceAll(first.Fallback, "\n", " / ")
+	first.Fallback = screen.OneLine(first.Fallback)
 	given, err := c.ask.Ask(ctx, first)
 	if err != nil || given == "" || given == first.Fallback || given == emptied {
 		if given == first.Fallback {
@@ -169,7 +169,7 @@ func shown(q site.Asked) string {
 	case q.Secret:
 		return "given"
 	}
-	return strings.ReplaceAll(q.Answer, "\n", " / ")
+	return screen.OneLine(q.Answer)
 }
 
 func (c *conversation) releaseShown() string {

@@ -62,6 +62,9 @@ func (a *app) install() *cobra.Command {
 }
 
 func (a *app) runInstall(ctx context.Context, o *installOptions) error {
+	if o.copyPassword && (!a.streams.ErrTerminal || a.json) {
+		return fault.New(fault.Usage, "--copy needs a terminal", "", "Leave it out, and see the password with: tivset reveal SITE")
+	}
 	request, err := a.request(o)
 	if err != nil {
 		return err
@@ -72,7 +75,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	}
 	defer done()
 	a.remind(ctx, s)
-	a.streams.ShowPassword = o.showPassword
+	a.streams.ShowPassword, a.streams.Copies = o.showPassword, o.copyPassword
 	plan, err := a.agreed(ctx, s, &request, o)
 	if err != nil {
 		return err

@@ -83,12 +83,21 @@ type revealJSON struct {
 	AdminURL string    `json:"admin_url"`
 	Admin    adminJSON `json:"admin"`
 	Database *dataJSON `json:"database,omitempty"`
+	Others   []other   `json:"others"`
+}
+
+type other struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
 }
 
 func credentialsJSON(c site.Credentials) revealJSON {
-	r := revealJSON{c.Site.Address, c.Site.URL, c.Site.AdminURL, adminJSON{c.Site.Admin.Name, c.Site.Admin.Email, c.Password.Reveal()}, nil}
+	r := revealJSON{c.Site.Address, c.Site.URL, c.Site.AdminURL, adminJSON{c.Site.Admin.Name, c.Site.Admin.Email, c.Password.Reveal()}, nil, []other{}}
 	if d := c.Site.Database; d != nil {
 		r.Database = &dataJSON{d.Engine, d.Server, d.Name, d.User, c.Data.Reveal()}
+	}
+	for _, o := range c.Others {
+		r.Others = append(r.Others, other{o.Name, o.Value.Reveal()})
 	}
 	return r
 }

@@ -123,7 +123,7 @@ func chosen(all []ledger.Choice) string {
 	var out []string
 	for _, c := range all {
 		if c.Answer != "" {
-			out = append(out, c.ID+": "+strings.ReplaceAll(c.Answer, "\n", " / "))
+			out = append(out, c.ID+": "+screen.OneLine(c.Answer))
 		}
 	}
 	return strings.Join(out, "\n")

@@ -94,7 +94,7 @@ func described(p site.PlanSite) string {
 		case t.Secret:
 			text += "\n" + t.Ask + ": given, kept in the vault"
 		case t.Answer != "":
-			text += "\n" + t.Ask + ": " + strings.ReplaceAll(t.Answer, "\n", " / ")
+			text += "\n" + t.Ask + ": " + OneLine(t.Answer)
 		}
 	}
 	var extras []string
@@ -206,7 +206,7 @@ func (s *Streams) Installed(r *site.Installed, app string) {
 	s.Print("%s\n", s.paint(good, app+" "+r.Site.Release+" is installed and checked."))
 	all := []Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}, {"Name", r.Site.Admin.Name}}
 	again := "tivset reveal " + r.Site.Address
-	if s.ShowPassword || s.OutTerminal {
+	if s.ShowPassword || s.OutTerminal && !s.Copies {
 		all = append(all, Pair{"Password", r.Password.Reveal() + "\nshown this once; see it again with: " + again})
 	} else {
 		all = append(all, Pair{"Password", "in the vault; see it with: " + again})

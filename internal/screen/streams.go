@@ -28,6 +28,7 @@ type Streams struct {
 	Quiet, Loud  bool
 	JSON         bool
 	ShowPassword bool
+	Copies       bool // the password goes to the clipboard instead
 }
 
 // Asks says whether somebody is there to answer.
@@ -99,6 +100,17 @@ func Clean(text string) string {
 		}
 		return r
 	}, text)
+}
+
+// OneLine writes a text of several lines on one.
+func OneLine(text string) string {
+	var lines []string
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); line != "" {
+			lines = append(lines, line)
+		}
+	}
+	return strings.Join(lines, " / ")
 }
 
 // WriteLine writes one document on one line.

@@ -28,7 +28,10 @@ func onBoth(t *testing.T, test func(*testing.T, *sitetest.World)) {
 	t.Run("MariaDB", func(t *testing.T) { test(t, sitetest.DemoOn(t, testserver.MariaDB(t))) })
 }
 
-var apps = map[string]string{"inkwater": "lockside.localhost/journal", "moorings": "lockside.localhost/forum"}
+var apps = map[string]string{
+	"inkwater": "lockside.localhost/journal", "moorings": "lockside.localhost/forum", "pennywharf": "chandlery.localhost",
+	"helmroom": "helm-school.localhost", "lanternbox": "quillmere.localhost/pictures", "towline": "lockside.localhost/help",
+}
 
 func TestInstallsAndChecks(t *testing.T) {
 	onBoth(t, func(t *testing.T, w *sitetest.World) {
@@ -42,7 +45,11 @@ func TestInstallsAndChecks(t *testing.T) {
 			for _, c := range done.Checks {
 				assert.True(t, c.OK, c.Name)
 			}
-			assert.Len(t, done.Checks, 5)
+			checks := 5
+			if plan.Data == nil {
+				checks = 4
+			}
+			assert.Len(t, done.Checks, checks)
 			assert.Empty(t, done.Warnings)
 
 			gone, come := difference(before, w.Snapshot())
@@ -51,14 +58,15 @@ func TestInstallsAndChecks(t *testing.T) {
 			assert.Equal(t, done.Site.Files, plan.Changes.Files)
 			assert.Equal(t, done.Site.Bytes, plan.Changes.Bytes)
 			for _, line := range come {
-				inside := strings.Contains(line, plan.Place.Folder) || strings.Contains(line, plan.Data.Name)
+				inside := strings.Contains(line, plan.Place.Folder) || plan.Data != nil && strings.Contains(line, plan.Data.Name) ||
+					plan.Place.DataFolder != "" && (strings.Contains(line, plan.Place.DataFolder) || strings.HasSuffix(line, " /data"))
 				assert.True(t, inside, "outside of the review: %s", line)
 			}
 			assert.NoDirExists(t, filepath.Join(w.Root, ".tivset"), "the store goes when it is empty")
 		}
 		all, err := w.Service.Sites(context.Background())
 		require.NoError(t, err)
-		assert.Len(t, all, 2)
+		assert.Len(t, all, len(apps))
 	})
 }
 
@@ -102,7 +110,8 @@ func countFiles(lines []string) int {
 // Each call that an install makes fails once, and each time the account is as
 // it was. Calls whose failure changes nothing may be survived.
 func TestUndoneWhicheverCallFails(t *testing.T) {
-	for app, at := range apps {
+	for _, app := range []string{"inkwater", "moorings", "helmroom", "lanternbox"} {
+		at := apps["moorings"]
 		t.Run(app, func(t *testing.T) {
 			t.Parallel()
 			w := sitetest.Demo(t)
@@ -114,7 +123,7 @@ func TestUndoneWhicheverCallFails(t *testing.T) {
 			_, err = w.Service.Install(context.Background(), plan)
 			require.NoError(t, err)
 			total := w.Trip.Calls()
-			require.Greater(t, total, 60)
+			require.Greater(t, total, 50)
 			failed := 0
 			for n := 1; n <= total; n++ {
 				if !undoneAt(t, w, app, fmt.Sprintf("%s%d", at, n), n, n) {

@@ -334,7 +334,7 @@ func (s *Service) makeSecrets(p *Plan) error {
 	for _, id := range secretIDs(p.kit.Kit) {
 		if v := p.answers[id]; v != "" {
 			p.secrets[askedSecret(id)] = secret.Of(v)
-			delete(p.answers, id)
+			p.answers[id] = "(given)"
 		}
 	}
 	if err := s.dataSecret(p); err != nil {
@@ -353,7 +353,19 @@ func (s *Service) makeSecrets(p *Plan) error {
 	}
 	p.secrets[adminPassword] = p.password
 	p.answers["admin.password"] = Generate // from here on it is in secrets only
+	p.mask()
 	return nil
+}
+
+// mask leaves of the secrets among the answers only that they were given.
+func (p *Plan) mask() {
+	p.given = maps.Clone(p.given)
+	for _, q := range p.asking.questions() {
+		if q.Secret && p.given[q.ID] != "" {
+			p.given[q.ID] = "(given)"
+		}
+	}
+	p.asking.given = p.given
 }
 
 // dataSecret is the password of the database user, made or given.

@@ -119,7 +119,7 @@ func (s *setUp) Do(ctx context.Context) error { return s.run.Do(ctx, s.step) }
 func label(s kit.Step) string {
 	switch {
 	case s.SQL != nil:
-		return "Load the schema"
+		return "Load " + s.SQL.File
 	case s.RunSQL != "":
 		return "Set the site up in its database"
 	case s.Request != nil && s.Request.Get != "":

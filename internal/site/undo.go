@@ -4,10 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-	"path"
 	"slices"
 
+	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
@@ -155,7 +154,7 @@ func (s *Service) TakeBack(ctx context.Context, id string) (entry ledger.Job, le
 	return entry, left, err
 }
 
-// leftIn lists what is in the folder of a site that went.
+// leftIn lists what would be in the way where a site was that went.
 func (s *Service) leftIn(ctx context.Context, gone ledger.Site) ([]string, error) {
 	a, err := s.Home.Account(gone.Account)
 	if err != nil {
@@ -166,17 +165,14 @@ func (s *Service) leftIn(ctx context.Context, gone ledger.Site) ([]string, error
 		return nil, unreachable(a, err)
 	}
 	defer fsys.Close()
-	inside, err := fsys.List(ctx, gone.Folder)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+	p := &Plan{account: a, Account: a.Name, answers: answer.Given{"occupied": setAsideAnswer}}
+	if p.place, err = resolve(gone.URL, a.Domains); err != nil {
+		return nil, err
 	}
-	var left []string
-	for _, i := range inside {
-		if !slices.Contains(gone.SetAside, path.Join(gone.Folder, i.Name)) {
-			left = append(left, path.Join(gone.Folder, i.Name))
-		}
+	if err := s.lookAtPlace(ctx, p, fsys); err != nil {
+		return nil, err
 	}
-	return left, err
+	return slices.DeleteFunc(p.Changes.SetAside, func(name string) bool { return slices.Contains(gone.SetAside, name) }), nil
 }
 
 // recover ends a job by its journal.

@@ -4,6 +4,7 @@ package sitetest
 
 import (
 	"context"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -28,6 +29,7 @@ import (
 	"tivset/internal/site"
 	"tivset/internal/testserver"
 	"tivset/internal/vault"
+	"tivset/internal/web"
 )
 
 // World is an account and a service that works on it.
@@ -177,10 +179,29 @@ func (w *World) Snapshot() string {
 
 // Request is an install of one of the demo apps, with all that it needs.
 func Request(app, at string) site.Request {
-	return site.Request{App: app, At: at, Answers: answer.Given{
+	r := site.Request{App: app, At: at, Answers: answer.Given{
 		"title": `Lock "Talk" & 'co' \ $x`, "tagline": `${HOME} ; # <b>`, "admin.name": "wharfinger",
 		"admin.email": "wharfinger@lockside.localhost", "licence": "accept",
 	}}
+	maps.Copy(r.Answers, choices[app])
+	return r
+}
+
+// Key and MailPassword are the secrets among the answers to Towline's questions.
+const (
+	Key          = "T3RN-0W1N-DL4S-S9QX"
+	MailPassword = `p'a"s\s $x ${y} <%> ;#`
+)
+
+// choices are answers to the apps' own questions, as awkward as can be.
+var choices = map[string]answer.Given{
+	"pennywharf": {"title": `Lock "Talk" & 'co' $x`, "sells-as": "company", "company": `Rope "& Paint" #1; $5`, "tax-number": "QM12345678",
+		"payments": "transfer,invoice", "orders-to": "orders@chandlery.localhost", "terms": "https://chandlery.localhost/terms?a=b&c=d", "extra.sample": "yes", "extra.theme": "slate"},
+	"helmroom": {"introduction": "Come in.\n\nSit \"down\", \\ and </script> wait.", "seats": "9", "open": "yes", "extra.languages": "de, nl",
+		"admin.first-name": "Ada", "admin.last-name": "O'Lock", "support.email": "desk@helm-school.localhost"},
+	"lanternbox": {"extra.theme": "dawn", "extra.sample": "no", "extra.search-engines": "no", "downloads": "yes"},
+	"towline": {"edition": "pro", "key": Key, "greeting": "Ahoy:\n- one\n# two", "website": "https://lockside.localhost/", "mail-in": "yes",
+		"mail-address": "help@lockside.localhost", "mail-password": MailPassword, "extra.extensions": "calendar"},
 }
 
 // Install plans and installs.
@@ -191,4 +212,18 @@ func (w *World) Install(r site.Request) (*site.Installed, error) {
 		return nil, err
 	}
 	return w.Service.Install(ctx, p)
+}
+
+// Fetch gets a page of the account's sites as a visitor does.
+func (w *World) Fetch(address string) string {
+	w.T.Helper()
+	a, err := w.Home.Account(demo.AccountName)
+	require.NoError(w.T, err)
+	connections := web.Connections{}
+	for _, d := range a.Domains {
+		connections[strings.TrimPrefix(d.URL, "http://")] = d.Connect
+	}
+	page, err := web.NewVisitor(connections).Get(context.Background(), address)
+	require.NoError(w.T, err)
+	return string(page.Body)
 }

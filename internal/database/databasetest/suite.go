@@ -33,6 +33,8 @@ func Run(t *testing.T, h Host) {
 		"user may use no other": userMayUseNoOther,
 		"patterns are escaped":  patternsAreEscaped,
 		"taken user":            takenUser,
+		"rights of a user":      rightsOfAUser,
+		"tables are dropped":    tablesAreDropped,
 		"script":                script,
 		"script fails":          scriptFails,
 		"values":                values,
@@ -118,6 +120,32 @@ func userMayUseItsOwn(t *testing.T, s *suite) {
 	users, err := s.server.Users(s.ctx)
 	require.NoError(t, err)
 	assert.Contains(t, users, "quill_own")
+}
+
+func rightsOfAUser(t *testing.T, s *suite) {
+	session := s.site(t, "quill_rights")
+	lacking, err := session.Lacking(s.ctx)
+	require.NoError(t, err)
+	assert.Empty(t, lacking)
+	engine, number, err := session.Version(s.ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "mariadb", engine)
+	assert.Regexp(t, `^\d+\.\d+\.\d+$`, number)
+}
+
+func tablesAreDropped(t *testing.T, s *suite) {
+	session := s.site(t, "quill_tables")
+	for _, statement := range []string{
+		"CREATE TABLE a_one (id INT NOT NULL PRIMARY KEY)",
+		"CREATE TABLE a_two (id INT NOT NULL PRIMARY KEY, one INT NOT NULL, FOREIGN KEY (one) REFERENCES a_one (id))",
+		"CREATE TABLE b_three (id INT NOT NULL PRIMARY KEY)",
+	} {
+		require.NoError(t, session.Exec(s.ctx, statement, nil))
+	}
+	require.NoError(t, session.DropTables(s.ctx, []string{"a_one", "a_two", "a_none"}), "whatever refers to them")
+	tables, err := session.Tables(s.ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"b_three"}, tables)
 }
 
 func userMayUseNoOther(t *testing.T, s *suite) {

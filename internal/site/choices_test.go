@@ -1,0 +1,552 @@
+package site_test
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/account"
+	"tivset/internal/database"
+	"tivset/internal/database/mariadb"
+	"tivset/internal/fault"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+	"tivset/internal/sitetest"
+)
+
+var ctx = context.Background()
+
+// aside is a request for a place where something is, which is to be set aside.
+func aside() site.Request {
+	r := sitetest.Request("inkwater", "quillmere.localhost")
+	r.Answers["occupied"] = "set-aside"
+	return r
+}
+
+// What is in the way is kept in the store while the site is there, and comes
+// back, as it was, when the install is taken back.
+func TestSetAsideAndTakenBack(t *testing.T) {
+	w := sitetest.Demo(t)
+	root := filepath.Join(w.Root, "web/quillmere")
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "old/deep"), 0o750))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "old/deep/note.txt"), []byte("keep me"), 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(root, ".well-known"), 0o755))
+	before := w.Snapshot()
+	plan, err := w.Service.Plan(ctx, aside())
+	require.NoError(t, err)
+	assert.Equal(t, "occupied", plan.Place.State)
+	assert.ElementsMatch(t, []string{"web/quillmere/index.html", "web/quillmere/old"}, plan.Changes.SetAside)
+	require.Len(t, plan.Warnings, 1)
+	assert.Contains(t, plan.Warnings[0], "main site")
+	done, err := w.Service.Install(ctx, plan)
+	require.NoError(t, err)
+	assert.FileExists(t, filepath.Join(w.Root, ".tivset/aside", done.Job, "old/deep/note.txt"))
+	assert.DirExists(t, filepath.Join(root, ".well-known"), "hosts need it where it is")
+	assert.Equal(t, plan.Changes.SetAside, done.Site.SetAside)
+
+	entry, left, err := w.Service.TakeBack(ctx, done.Job)
+	require.NoError(t, err)
+	assert.Equal(t, "undone", entry.Outcome)
+	assert.Empty(t, left)
+	same(t, before, w.Snapshot())
+	_, err = w.Service.Reveal(ctx, done.Site.Address)
+	assert.Error(t, err, "neither site nor secrets are kept")
+	_, _, err = w.Service.TakeBack(ctx, done.Job)
+	assert.Equal(t, fault.Usage, fault.Of(err).Kind)
+}
+
+// Whichever call fails, what was set aside is back where it was.
+func TestSetAsideUndoneWhicheverCallFails(t *testing.T) {
+	t.Parallel()
+	w := sitetest.Demo(t)
+	w.Service.Settle = 0
+	before := w.Snapshot()
+	failed := 0
+	for n := 1; ; n++ {
+		w.Trip.Arm(0, 0)
+		plan, err := w.Service.Plan(ctx, aside())
+		require.NoError(t, err)
+		w.Trip.Arm(n, n)
+		done, err := w.Service.Install(ctx, plan)
+		tripped := w.Trip.Failed
+		w.Trip.Arm(0, 0)
+		if fault.Of(err) != nil && fault.Of(err).Kind == fault.Left {
+			undo(t, w)
+			found, err := w.Service.Site(ctx, "quillmere")
+			require.NoError(t, err)
+			done = &site.Installed{Job: found.Job}
+		} else if err != nil {
+			failed++
+			same(t, before, w.Snapshot(), "call %d, %s: %v", n, tripped, err)
+			continue
+		}
+		_, _, err = w.Service.TakeBack(ctx, done.Job)
+		require.NoError(t, err)
+		same(t, before, w.Snapshot(), "taken back after call %d", n)
+		if tripped == "" {
+			break // the install makes no further call
+		}
+	}
+	assert.Greater(t, failed, 50)
+}
+
+// Taking back is itself a job that can be cut off and ended later.
+func TestTakingBackWhicheverCallFails(t *testing.T) {
+	t.Parallel()
+	w := sitetest.Demo(t)
+	w.Service.Patience = 0
+	before := w.Snapshot()
+	for n := 1; ; n++ {
+		plan, err := w.Service.Plan(ctx, aside())
+		require.NoError(t, err)
+		done, err := w.Service.Install(ctx, plan)
+		require.NoError(t, err)
+		w.Trip.Arm(n, 1<<30)
+		_, _, err = w.Service.TakeBack(ctx, done.Job)
+		tripped := w.Trip.Failed
+		w.Trip.Arm(0, 0)
+		if err != nil {
+			left, errLeft := w.Service.Unfinished(ctx)
+			require.NoError(t, errLeft)
+			if len(left) == 0 { // only the look at what is left failed
+				same(t, before, w.Snapshot())
+				continue
+			}
+			_, err = w.Service.Undo(ctx, done.Job)
+			require.NoError(t, err, "call %d, %s", n, tripped)
+		}
+		same(t, before, w.Snapshot(), "call %d, %s", n, tripped)
+		if tripped == "" {
+			break
+		}
+	}
+}
+
+// Files that the owner put beside the app's are not taken away with it.
+func TestTakenBackWithOthersFiles(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost/classes"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(w.Root, "web/helm-school/classes/mine.txt"), nil, 0o644))
+	require.DirExists(t, filepath.Join(w.Root, done.Site.DataFolder))
+	_, left, err := w.Service.TakeBack(ctx, done.Job)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"web/helm-school/classes/mine.txt"}, left)
+	assert.NoDirExists(t, filepath.Join(w.Root, "data"))
+}
+
+// What belongs to somebody else is never set aside.
+func TestNeverSetAside(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	require.NoError(t, err)
+	w.EditAccount(func(a *account.Account) {
+		inner := a.Domains[1]
+		inner.Name, inner.Folder, inner.URL = "inner.localhost", "web/chandlery/inner", strings.Replace(inner.URL, "lockside", "inner", 1)
+		twin := inner
+		twin.Name, twin.Folder, twin.URL = "twin.localhost", "web/lockside", strings.Replace(twin.URL, "inner", "twin", 1)
+		a.Domains = append(a.Domains, inner, twin)
+	})
+	require.NoError(t, os.MkdirAll(filepath.Join(w.Root, "web/chandlery/inner"), 0o755))
+	for at, words := range map[string]string{
+		"lockside.localhost":       "a site is at this address already",
+		"twin.localhost":           "a site is at this address already", // the same folder under another name
+		"lockside.localhost/admin": "a part of the site",
+	} {
+		r := sitetest.Request("moorings", at)
+		r.Answers["occupied"] = "set-aside"
+		_, err := w.Service.Plan(ctx, r)
+		assert.ErrorContains(t, err, words, at)
+		assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	}
+	r := sitetest.Request("moorings", "chandlery.localhost")
+	r.Answers["occupied"] = "set-aside"
+	plan, err := w.Service.Plan(ctx, r)
+	require.NoError(t, err)
+	assert.Equal(t, "beside", plan.Place.State, "another domain's document root stays")
+	assert.Empty(t, plan.Changes.SetAside)
+}
+
+func TestTraps(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	require.NoError(t, err)
+	w.EditAccount(func(a *account.Account) {
+		www := a.Domains[2]
+		www.Name, www.URL, www.Folder = "www.chandlery.localhost", strings.Replace(www.URL, "//", "//www.", 1), "web/www"
+		same := a.Domains[3]
+		same.Name, same.URL = "www.helm-school.localhost", strings.Replace(same.URL, "//", "//www.", 1)
+		a.Domains = append(a.Domains, www, same)
+	})
+	for at, words := range map[string]string{
+		"lockside.localhost/forum":      "inside the folder of",
+		"chandlery.localhost/forum":     "two addresses with two folders",
+		"helm-school.localhost/forum":   "www.helm-school.localhost shows the same folder",
+		"quillmere.localhost/somewhere": "",
+	} {
+		look, err := w.Service.LookAt(ctx, site.Request{At: at})
+		require.NoError(t, err)
+		assert.Equal(t, words != "", len(look.Warnings) == 1, at)
+		assert.Contains(t, strings.Join(look.Warnings, ""), words)
+	}
+}
+
+// A document root that the domain does not lead to is found before anything is
+// made, by a file that goes again.
+func TestDomainThatLeadsElsewhere(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.Service.Settle = 0
+	require.NoError(t, os.MkdirAll(filepath.Join(w.Root, "web/elsewhere"), 0o755))
+	w.EditAccount(func(a *account.Account) { a.Domains[1].Folder = "web/elsewhere" })
+	before := w.Snapshot()
+	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.ErrorContains(t, err, "the domain does not lead to this folder")
+	assert.NotContains(t, err.Error(), "Create the database")
+	same(t, before, w.Snapshot())
+	w.EditAccount(func(a *account.Account) { a.Domains[1].Connect = "127.0.0.1:9" })
+	_, err = w.Service.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.ErrorContains(t, err, "lockside.localhost does not answer")
+}
+
+// With a certificate that verifies a site is at https, else there is a warning.
+func TestCertificates(t *testing.T) {
+	w := sitetest.Demo(t)
+	bare := func(scheme string) {
+		w.EditAccount(func(a *account.Account) {
+			a.Domains[1].Name, a.Domains[1].URL, a.Domains[1].Connect = "lockside.example", scheme+"://lockside.example", ""
+		})
+	}
+	asked := ""
+	certified := func(err error) {
+		w.Service.Certified = func(_ context.Context, name, address string) error {
+			asked = name + " at " + address
+			return err
+		}
+	}
+	plan := func(at string) (*site.Plan, error) { return w.Service.Plan(ctx, sitetest.Request("inkwater", at)) }
+
+	bare("https")
+	certified(errors.New("it has run out"))
+	_, err := plan("lockside.example/journal")
+	require.ErrorContains(t, err, "the certificate of lockside.example does not verify")
+	assert.Equal(t, "lockside.example at lockside.example:443", asked)
+
+	// The name does not resolve here, so that the look at the domain fails after
+	// the choice of the scheme, and names the address that was chosen.
+	bare("http")
+	certified(nil)
+	for at, scheme := range map[string]string{"lockside.example/journal": "https", "https://lockside.example/journal": "https", "http://lockside.example/journal": "http"} {
+		_, err = plan(at)
+		require.ErrorContains(t, err, "does not answer")
+		assert.Equal(t, scheme+"://lockside.example", fault.Of(err).Where, at)
+	}
+	certified(errors.New("none"))
+	_, err = plan("lockside.example/journal")
+	assert.Equal(t, "http://lockside.example", fault.Of(err).Where)
+
+	w.EditAccount(func(a *account.Account) { a.Domains[1].Connect = w.Demo.Standin.Web.Address() })
+	_, err = plan("lockside.example/journal")
+	require.NoError(t, err, "the stand-in answers for no such name, but it answers")
+	p, err := plan("lockside.example/journal")
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(p.Warnings, " "), "no certificate in use")
+}
+
+// ready makes a database and a user with rights on it, as a host would.
+func ready(t *testing.T, w *sitetest.World, name string) (r site.Request, login database.Login) {
+	t.Helper()
+	a, err := w.Home.Account("quillmere")
+	require.NoError(t, err)
+	password, err := w.Service.Vault.Get("quillmere/main")
+	require.NoError(t, err)
+	d := a.Databases[0]
+	server, err := mariadb.Connect(ctx, database.Login{Server: d.Server, User: "root", Password: password})
+	require.NoError(t, err)
+	defer server.Close()
+	u := database.User{Name: name, Clients: []string{"localhost", "127.0.0.1"}, Password: secret.Of("Ufer-Kranich-31-Tee"), Database: name}
+	if w.Real != nil {
+		t.Cleanup(func() { _ = server.DropDatabase(ctx, name) })
+	}
+	require.NoError(t, server.CreateDatabase(ctx, name))
+	require.NoError(t, server.CreateUser(ctx, u))
+	login = database.Login{Server: d.Server, User: name, Password: u.Password, Database: name}
+	r = sitetest.Request("moorings", "lockside.localhost/forum")
+	r.Answers["data.from"], r.Answers["data.name"], r.Answers["data.user"], r.Answers["data.password"] = "existing", name, name, u.Password.Reveal()
+	return r, login
+}
+
+// Several sites share a database that was there, by the prefix of their tables.
+func TestExistingDatabase(t *testing.T) {
+	onBoth(t, func(t *testing.T, w *sitetest.World) {
+		r, login := ready(t, w, "shared")
+		r.Answers["data.tables"] = "one_"
+		data, err := mariadb.Open(ctx, login)
+		require.NoError(t, err)
+		defer data.Close()
+		require.NoError(t, data.Exec(ctx, "CREATE TABLE mine (id INT NOT NULL PRIMARY KEY)", nil))
+		plan, err := w.Service.Plan(ctx, r)
+		require.NoError(t, err)
+		assert.Equal(t, 1, plan.Data.Others)
+		assert.Empty(t, plan.Changes.Databases, "no database is made")
+		assert.Empty(t, plan.Changes.Users)
+		assert.NotContains(t, plan.Saved().Answers, "data.password")
+		assert.Equal(t, "shared", plan.Saved().Answers["data.name"])
+		first, err := w.Service.Install(ctx, plan)
+		require.NoError(t, err)
+		assert.Equal(t, "existing", first.Site.Database.From)
+
+		r.At = "lockside.localhost/second"
+		_, err = w.Install(r)
+		require.ErrorContains(t, err, "begin with one_ already")
+		r.Answers["data.tables"], r.Answers["data.server"] = "two_", login.Server // the same server, by its address
+		second, err := w.Install(r)
+		require.NoError(t, err)
+		tables, err := data.Tables(ctx)
+		require.NoError(t, err)
+		assert.Len(t, tables, 9)
+
+		_, _, err = w.Service.TakeBack(ctx, second.Job)
+		require.NoError(t, err)
+		_, _, err = w.Service.TakeBack(ctx, first.Job)
+		require.NoError(t, err)
+		tables, err = data.Tables(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"mine"}, tables, "only the sites' own tables went")
+	})
+}
+
+func TestExistingDatabaseThatWillNotDo(t *testing.T) {
+	onBoth(t, func(t *testing.T, w *sitetest.World) {
+		r, _ := ready(t, w, "there")
+		for _, c := range []struct{ id, value, words string }{
+			{"data.password", "Not-The-Right-One-9", "refused the user or password"},
+			{"data.name", "mysql", ""},
+			{"data.server", "127.0.0.1:9", "does not answer"},
+			{"data.server", "nonesuch", "cannot be chosen"},
+			{"data.tables", "1_", "does not have the form"},
+		} {
+			changed := site.Request{App: r.App, At: r.At, Answers: map[string]string{}}
+			for id, v := range r.Answers {
+				changed.Answers[id] = v
+			}
+			changed.Answers[c.id] = c.value
+			_, err := w.Service.Plan(ctx, changed)
+			require.ErrorContains(t, err, c.words, c.id)
+			assert.NotContains(t, err.Error(), changed.Answers["data.password"])
+		}
+	})
+}
+
+// Every call of an install into a database that was there fails once.
+func TestExistingDatabaseUndone(t *testing.T) {
+	t.Parallel()
+	w := sitetest.Demo(t)
+	w.Service.Settle = 0
+	r, login := ready(t, w, "shared")
+	data, err := mariadb.Open(ctx, login)
+	require.NoError(t, err)
+	defer data.Close()
+	require.NoError(t, data.Exec(ctx, "CREATE TABLE mine (id INT NOT NULL PRIMARY KEY)", nil))
+	before := w.Snapshot()
+	for n := 1; ; n++ {
+		plan, err := w.Service.Plan(ctx, r)
+		require.NoError(t, err)
+		w.Trip.Arm(n, n)
+		_, err = w.Service.Install(ctx, plan)
+		tripped := w.Trip.Failed
+		w.Trip.Arm(0, 0)
+		if tripped == "" {
+			require.NoError(t, err)
+			return
+		}
+		tables, errTables := data.Tables(ctx)
+		require.NoError(t, errTables)
+		if err != nil && fault.Of(err).Kind == fault.Failed {
+			assert.Equal(t, []string{"mine"}, tables, tripped)
+			same(t, before, w.Snapshot(), tripped)
+			continue
+		}
+		undo(t, w)
+		found, err := w.Service.Site(ctx, "forum")
+		require.NoError(t, err)
+		_, _, err = w.Service.TakeBack(ctx, found.Job)
+		require.NoError(t, err)
+	}
+}
+
+// Where databases are made by hand, the install says what to make, and then
+// takes what was made.
+func TestByHand(t *testing.T) {
+	w := sitetest.Demo(t)
+	r, _ := ready(t, w, "made")
+	w.EditAccount(func(a *account.Account) { a.Databases[0].Admin, a.Databases[0].Make = nil, "by-hand" })
+	plain := sitetest.Request("moorings", r.At)
+	_, err := w.Service.Plan(ctx, plain)
+	f := fault.Of(err)
+	require.Equal(t, fault.Decision, f.Kind, "%v", err)
+	said := strings.Join(f.Details, "\n")
+	for _, words := range []string{"a database    quill_moor", "a user        quill_moor", "of your choice", "all of them on quill_moor"} {
+		assert.Contains(t, said, words)
+	}
+	r.Answers["data.from"] = "by-hand"
+	r.Answers["data.password"] += "x"
+	_, err = w.Service.Plan(ctx, r)
+	assert.Contains(t, strings.Join(fault.Of(err).Details, "\n"), "tried now: the database server refused the user or password")
+	r.Answers["data.password"] = strings.TrimSuffix(r.Answers["data.password"], "x")
+	found, err := w.Service.TryData(ctx, r)
+	require.NoError(t, err)
+	assert.Equal(t, "made", found.Name)
+	done, err := w.Install(r)
+	require.NoError(t, err)
+	assert.Equal(t, "by-hand", done.Site.Database.From)
+}
+
+// Names of a new database can be chosen, within the server's rules.
+func TestNamesOfANewDatabase(t *testing.T) {
+	w := sitetest.Demo(t)
+	r := sitetest.Request("moorings", "lockside.localhost/forum")
+	for _, c := range []struct{ id, value, words string }{
+		{"data.name", "forum", "begin with quill_"}, {"data.name", "quill_a-b", "letters, digits and _"},
+		{"data.user", "quill_" + strings.Repeat("x", 30), "at most 32"}, {"data.tables", strings.Repeat("x", 25), "at most 20"},
+		{"data.password", "Ufer-Kranich-31-Tee", "only asked when data.from is not new"},
+	} {
+		r.Answers[c.id] = c.value
+		_, err := w.Service.Plan(ctx, r)
+		require.ErrorContains(t, err, "", c.value)
+		f := fault.Of(err)
+		assert.Contains(t, f.What+f.Remedy, c.words)
+		delete(r.Answers, c.id)
+	}
+	r.Answers["data.name"], r.Answers["data.user"], r.Answers["data.tables"] = "quill_talk", "quill_talker", "talk_"
+	done, err := w.Install(r)
+	require.NoError(t, err)
+	assert.Equal(t, "quill_talk quill_talker talk_", done.Site.Database.Name+" "+done.Site.Database.User+" "+done.Site.Database.Tables)
+	r.At = "lockside.localhost/second"
+	_, err = w.Service.Plan(ctx, r)
+	require.ErrorContains(t, err, "there is a database quill_talk already")
+}
+
+// An install that was cut off is resumed with the secrets that were given.
+func TestResumedWithItsSecrets(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.Service.Settle, w.Service.Patience = 0, 0
+	r, _ := ready(t, w, "shared")
+	towline := sitetest.Request("towline", r.At)
+	for _, id := range []string{"data.from", "data.name", "data.user", "data.password"} {
+		towline.Answers[id] = r.Answers[id]
+	}
+	towline.Answers["admin.password"] = "Kranich-Teekanne-74-Ufer"
+	plan, err := w.Service.Plan(ctx, towline)
+	require.NoError(t, err)
+	w.Trip.Arm(60, 1<<30)
+	_, err = w.Service.Install(ctx, plan)
+	w.Trip.Arm(0, 0)
+	require.Equal(t, fault.Left, fault.Of(err).Kind)
+	done, err := w.Service.Resume(ctx, fault.Of(err).Job)
+	require.NoError(t, err)
+	creds, err := w.Service.Reveal(ctx, done.Site.Address)
+	require.NoError(t, err)
+	assert.Equal(t, "Kranich-Teekanne-74-Ufer", creds.Password.Reveal())
+	assert.Equal(t, "Ufer-Kranich-31-Tee", creds.Data.Reveal())
+	require.Len(t, creds.Others, 2)
+	assert.Equal(t, sitetest.Key, creds.Others[0].Value.Reveal())
+	assert.Equal(t, sitetest.MailPassword, creds.Others[1].Value.Reveal())
+	text, err := os.ReadFile(filepath.Join(w.Root, "web/lockside/forum/config/towline.toml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), sitetest.Key)
+}
+
+// The app reads its extras and its own questions' answers back.
+func TestChoicesArrive(t *testing.T) {
+	w := sitetest.Demo(t)
+	for _, c := range []struct {
+		app, at, page string
+		shows, not    []string
+	}{
+		{"pennywharf", "chandlery.localhost", "", []string{"Windlass", "class=\"slate\"", "invoice"}, []string{"noindex"}},
+		{"pennywharf", "chandlery.localhost/two", "about.page", []string{"Rope &#34;&amp; Paint&#34; #1; $5", "QM12345678", "https://chandlery.localhost/terms?a=b&amp;c=d"}, nil},
+		{"helmroom", "helm-school.localhost", "", []string{"<p>Come in.</p>", "Sit &#34;down&#34;, \\ and &lt;/script&gt; wait.", "9 seats", "Put your name down", "also in de, nl", "desk@helm-school.localhost"}, nil},
+		{"lanternbox", "quillmere.localhost/pictures", "", []string{"class=\"dawn\"", "noindex", "yours to download"}, []string{"Top gate"}},
+		{"towline", "lockside.localhost", "", []string{"- one<br># two", "https://lockside.localhost/"}, nil},
+	} {
+		done, err := w.Install(sitetest.Request(c.app, c.at))
+		require.NoError(t, err, c.app)
+		text := w.Fetch(done.Site.URL + c.page)
+		for _, words := range c.shows {
+			assert.Contains(t, text, words, c.app)
+		}
+		for _, words := range c.not {
+			assert.NotContains(t, text, words, c.app)
+		}
+	}
+	assert.DirExists(t, filepath.Join(w.Root, "web/lockside/extensions/calendar"))
+	assert.NoDirExists(t, filepath.Join(w.Root, "web/lockside/extensions/canned-replies"), "what was not chosen is not there")
+	assert.NoDirExists(t, filepath.Join(w.Root, "web/chandlery/admin"), "the admin side has a name of its own")
+}
+
+// The timer's page needs the key that reveal shows; the review and the end do
+// not show it.
+func TestTimer(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost"))
+	require.NoError(t, err)
+	require.Len(t, done.Todo, 1)
+	assert.Contains(t, done.Todo[0], "/timer.page?key=KEY every 5 minutes")
+	creds, err := w.Service.Reveal(ctx, done.Site.Address)
+	require.NoError(t, err)
+	require.Len(t, creds.Others, 1)
+	assert.Contains(t, w.Fetch(creds.Others[0].Value.Reveal()), "Done.")
+	assert.NotContains(t, w.Fetch(done.Site.URL+"timer.page?key=KEY"), "Done.")
+}
+
+func TestMailIsAskedOnRequest(t *testing.T) {
+	w := sitetest.Demo(t)
+	asked := ""
+	w.Service.TakesMail = func(_ context.Context, domain string) error {
+		asked = domain
+		return errors.New("no such domain")
+	}
+	r := sitetest.Request("inkwater", "lockside.localhost/journal")
+	_, err := w.Service.Plan(ctx, r)
+	require.NoError(t, err)
+	assert.Empty(t, asked, "nobody is asked without request")
+	r.Answers["admin.email-check"] = "yes"
+	_, err = w.Service.Plan(ctx, r)
+	require.ErrorContains(t, err, "no mail can be sent to lockside.localhost")
+	assert.Equal(t, "lockside.localhost", asked)
+}
+
+// The saved answers install the same elsewhere.
+func TestSavedAnswersInstallTheSame(t *testing.T) {
+	w := sitetest.Demo(t)
+	r := sitetest.Request("pennywharf", "chandlery.localhost")
+	plan, err := w.Service.Plan(ctx, r)
+	require.NoError(t, err)
+	first, err := w.Service.Install(ctx, plan)
+	require.NoError(t, err)
+	saved := plan.Saved()
+	second, err := w.Install(site.Request{App: saved.Install, At: "lockside.localhost/shop", Release: saved.Release, Answers: saved.Answers})
+	require.NoError(t, err)
+	assert.Equal(t, first.Site.Chosen, second.Site.Chosen)
+	assert.Equal(t, first.Site.Title, second.Site.Title)
+	assert.Equal(t, first.Site.Admin, second.Site.Admin)
+	assert.Equal(t, first.Site.Care, second.Site.Care)
+	assert.NotEqual(t, first.Site.Database.Name, second.Site.Database.Name)
+	assert.NotEqual(t, first.Site.AdminURL[len(first.Site.URL):], second.Site.AdminURL[len(second.Site.URL):])
+}
+
+func TestReleasesStanding(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.Service.Now = func() time.Time { return time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC) }
+	e, err := w.Service.Catalogue.Find("helmroom")
+	require.NoError(t, err)
+	assert.Equal(t, "the newest, gets fixes until 2027-08-28", w.Service.Standing(e.Kit, 0))
+	assert.Equal(t, "older, no fixes since 2026-08-31", w.Service.Standing(e.Kit, 1))
+}
