@@ -38,7 +38,7 @@ func (p *program) as(name string, env []string, args ...string) *exec.Cmd {
 	path, err := exec.LookPath(name)
 	require.NoError(p.t, err)
 	c := exec.Command(path, args...)
-	c.Env = append(append(os.Environ(), "TIVSET_HOME="+p.demo.Folder), env...)
+	c.Env = append(append(os.Environ(), "TIVSET_HOME="+p.demo.Folder, "TERM=xterm-256color", "NO_COLOR=1"), env...)
 	return c
 }
 

@@ -15,14 +15,24 @@ import (
 )
 
 // turn is what to wait for on the terminal, and what to type then.
-type turn struct{ wait, keys string }
+type turn struct {
+	wait, keys string
+	do         func(shown string) // before the keys are typed
+}
+
+func on(wait, keys string) turn { return turn{wait: wait, keys: keys} }
+func see(words string) turn     { return turn{wait: words} }
 
 // onTerminal runs the program in a pseudo-terminal, types when it is asked, and
 // gives all that it showed.
 func onTerminal(t *testing.T, c *exec.Cmd, turns ...turn) (string, int) {
 	t.Helper()
-	c.Env = append(c.Env, "TERM=xterm-256color", "NO_COLOR=1")
-	terminal, err := pty.StartWithSize(c, &pty.Winsize{Rows: 40, Cols: 100})
+	return onTerminalOf(t, 240, c, turns...) // wide, so that no line to wait for is broken
+}
+
+func onTerminalOf(t *testing.T, columns uint16, c *exec.Cmd, turns ...turn) (string, int) {
+	t.Helper()
+	terminal, err := pty.StartWithSize(c, &pty.Winsize{Rows: 40, Cols: columns})
 	require.NoError(t, err)
 	defer terminal.Close()
 	var shown bytes.Buffer
@@ -40,6 +50,9 @@ func onTerminal(t *testing.T, c *exec.Cmd, turns ...turn) (string, int) {
 					break
 				}
 				seen += at + len(turns[0].wait)
+				if turns[0].do != nil {
+					turns[0].do(shown.String())
+				}
 				_, _ = io.WriteString(terminal, turns[0].keys)
 				turns = turns[1:]
 			}
@@ -53,10 +66,14 @@ func onTerminal(t *testing.T, c *exec.Cmd, turns ...turn) (string, int) {
 	case <-time.After(30 * time.Second):
 		_ = c.Process.Kill()
 		<-done
-		t.Fatalf("no end; it waits for %q and showed:\n%s", turns, shown.String())
+		waits := "nothing"
+		if len(turns) > 0 {
+			waits = turns[0].wait
+		}
+		t.Fatalf("no end; it waits for %q and showed:\n%s", waits, shown.String())
 	}
 	_ = c.Wait()
-	assert.Empty(t, turns, "what was not asked")
+	require.Empty(t, turns, "what was not asked:\n%s", shown.String())
 	return shown.String(), c.ProcessState.ExitCode()
 }
 
@@ -64,18 +81,18 @@ func onTerminal(t *testing.T, c *exec.Cmd, turns ...turn) (string, int) {
 func TestConversation(t *testing.T) {
 	p := newProgram(t)
 	shown, code := onTerminal(t, p.as("tivset", nil, "install"),
-		turn{"App:", "2\r"},
-		turn{"Domain:", "lockside.localhost\r"},
-		turn{"Directory [/]:", "forum\r"}, turn{"→ http://lockside.localhost:", ""},
-		turn{"Title of the site:", "Lockside Talk\r"},
-		turn{"yes, no, or show", "show\r"}, turn{"There is no warranty of any kind", ""}, turn{"yes, no, or show", "yes\r"},
-		turn{"As usual: name of the first board General", ""}, turn{"Choose any of these yourself? yes or no [no]:", "\r"},
-		turn{"Sign-in name of the admin [", "\r"},
-		turn{"E-mail address of the admin:", "w@lockside.localhost\r"},
-		turn{"Password of the admin:", "\r"}, turn{"yourself? yes or no [no]:", "\r"},
-		turn{"As usual: database new", ""}, turn{"yourself? yes or no [no]:", "\r"},
-		turn{"As usual: updates fixes", ""}, turn{"yourself? yes or no [no]:", "\r"},
-		turn{"Install? [y/N]", "y\r"})
+		on("App:", "4\r"),
+		on("Domain:", "lockside.localhost\r"),
+		on("Directory [/]:", "forum\r"), see("→ http://lockside.localhost:"),
+		on("Title of the site:", "Lockside Talk\r"),
+		on("yes, no, or show", "show\r"), see("There is no warranty of any kind"), on("yes, no, or show", "yes\r"),
+		see("As usual: name of the first board General"), on("Choose any of these yourself? yes or no [no]:", "\r"),
+		on("Sign-in name of the admin [", "\r"),
+		on("E-mail address of the admin:", "w@lockside.localhost\r"),
+		on("Password of the admin:", "\r"), on("yourself? yes or no [no]:", "\r"),
+		see("As usual: database new"), on("yourself? yes or no [no]:", "\r"),
+		see("As usual: updates fixes"), on("yourself? yes or no [no]:", "\r"),
+		on("Install? [y/N]", "y\r"))
 	assert.Equal(t, 0, code, shown)
 	assert.Contains(t, shown, "Moorings 2.4.1 is installed and checked")
 	var sites []struct{ Title, Address string }
@@ -90,18 +107,18 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
 	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
-		turn{"App:", "mooring\r"}, turn{"Did you mean moorings?", ""}, turn{"App:", "9\r"}, turn{"none of them", ""}, turn{"App:", "Inkwater\r"},
-		turn{"Domain:", "?\r"}, turn{"at which visitors will find the site", ""}, turn{"Domain:", "1\r"},
-		turn{"Directory [blog]:", "/\r"}, turn{"is the account's main site", ""}, turn{"Something is in the way", ""}, turn{"index.html", ""}, turn{"Set it aside? yes or no [no]:", "\r"},
-		turn{"Directory [blog]:", "My Blog\r"}, turn{"such as my-blog", ""},
-		turn{"Directory [blog]:", "<\r"}, turn{"Domain:", "2\r"},
-		turn{"Directory [/]:", "\r"},
-		turn{"Title of the site:", "\r"}, turn{"this needs an answer", ""}, turn{"Title of the site:", strings.Repeat("x", 130) + "\r"},
-		turn{"more than 120 characters", ""}, turn{"Title of the site:", " Journal\r"}, turn{"begins or ends with a space", ""}, turn{"Title of the site:", "Journal\r"},
-		turn{"yourself? yes or no [no]:", "perhaps\r"}, turn{"neither yes nor no", ""}, turn{"yourself? yes or no [no]:", "\r"},
-		turn{"strangers try first", ""}, turn{"Sign-in name of the admin [", "root\r"}, turn{"strangers try first", ""}, turn{"Sign-in name of the admin [", "wharfinger\r"},
-		turn{"E-mail address of the admin:", "nobody\r"}, turn{"an e-mail address has an @", ""},
-		turn{"E-mail address of the admin:", "\x03"})
+		on("App:", "mooring\r"), see("Did you mean moorings?"), on("App:", "9\r"), see("none of them"), on("App:", "Inkwater\r"),
+		on("Domain:", "?\r"), see("at which visitors will find the site"), on("Domain:", "1\r"),
+		on("Directory [blog]:", "/\r"), see("is the account's main site"), see("Something is in the way"), see("index.html"), on("Set it aside? yes or no [no]:", "\r"),
+		on("Directory [blog]:", "My Blog\r"), see("such as my-blog"),
+		on("Directory [blog]:", "<\r"), on("Domain:", "2\r"),
+		on("Directory [/]:", "\r"),
+		on("Title of the site:", "\r"), see("this needs an answer"), on("Title of the site:", strings.Repeat("x", 130)+"\r"),
+		see("more than 120 characters"), on("Title of the site:", " Journal\r"), see("begins or ends with a space"), on("Title of the site:", "Journal\r"),
+		on("yourself? yes or no [no]:", "perhaps\r"), see("neither yes nor no"), on("yourself? yes or no [no]:", "\r"),
+		see("strangers try first"), on("Sign-in name of the admin [", "root\r"), see("strangers try first"), on("Sign-in name of the admin [", "wharfinger\r"),
+		on("E-mail address of the admin:", "nobody\r"), see("an e-mail address has an @"),
+		on("E-mail address of the admin:", "\x03"))
 	assert.Equal(t, 3, code, shown)
 	assert.Contains(t, shown, "Nothing was touched")
 	assert.Equal(t, before, p.snapshot())
@@ -123,16 +140,16 @@ func TestConfirmation(t *testing.T) {
 	args := install("inkwater", "lockside.localhost/journal")
 	args = args[:len(args)-1] // without --yes
 	before := p.snapshot()
-	shown, code := onTerminal(t, p.as("tivset", nil, args...), turn{"Install? [y/N]", "n\r"})
+	shown, code := onTerminal(t, p.as("tivset", nil, args...), on("Install? [y/N]", "n\r"))
 	assert.Equal(t, 3, code)
 	assert.Contains(t, shown, "not installed")
 	assert.Equal(t, before, p.snapshot())
 
-	shown, code = onTerminal(t, p.as("tivset-minding", nil, args...), turn{"Install? [y/N]", "\x03"})
+	shown, code = onTerminal(t, p.as("tivset-minding", nil, args...), on("Install? [y/N]", "\x03"))
 	assert.NotEqual(t, 0, code)
 	assert.Equal(t, before, p.snapshot(), shown)
 
-	shown, code = onTerminal(t, p.as("tivset", nil, args...), turn{"Install? [y/N]", "y\r"})
+	shown, code = onTerminal(t, p.as("tivset", nil, args...), on("Install? [y/N]", "y\r"))
 	assert.Equal(t, 0, code)
 	assert.Contains(t, shown, "is installed and checked")
 	assert.Contains(t, shown, "shown this once", "on a terminal the password is shown")

@@ -22,6 +22,7 @@ type conversation struct {
 
 	fixed   map[string]bool // what the command line settled: app, at
 	done    map[string]bool // what was answered, or taken as it is
+	mine    map[string]bool // what was asked here, if ever
 	open    map[string]bool // the groups that are unfolded
 	trail   []string        // what was asked, in order, for going back
 	heading string          // the group that was shown last
@@ -44,7 +45,7 @@ func (a *app) newConversation(s *site.Service, r *site.Request) (*conversation, 
 		return nil, err
 	}
 	return &conversation{app: a, ask: screen.NewAsker(a.streams), service: s, request: r,
-		fixed: map[string]bool{"app": r.App != "", "at": r.At != ""}, done: map[string]bool{}, open: map[string]bool{}}, nil
+		fixed: map[string]bool{"app": r.App != "", "at": r.At != ""}, done: map[string]bool{}, mine: map[string]bool{}, open: map[string]bool{}}, nil
 }
 
 // run asks for what is missing. When nothing is, it asks nothing: the review
@@ -52,6 +53,9 @@ func (a *app) newConversation(s *site.Service, r *site.Request) (*conversation, 
 func (c *conversation) run(ctx context.Context) error {
 	if c.complete() {
 		return nil
+	}
+	if _, err := c.service.Spots(ctx, c.account); err != nil {
+		return err // without an account there is nothing to ask
 	}
 	c.ask.Explain("Enter takes what stands in brackets; ? helps, < goes back, Ctrl-C ends and leaves nothing behind.")
 	return c.goOn(ctx)
@@ -85,6 +89,7 @@ func (c *conversation) goOn(ctx context.Context) error {
 		}
 		err = c.one(ctx, items[i])
 		switch {
+		case errors.Is(err, errRewound):
 		case errors.Is(err, screen.ErrBack):
 			c.back()
 		case errors.Is(err, screen.ErrNoAnswer):
@@ -104,7 +109,7 @@ func (c *conversation) one(ctx context.Context, x item) error {
 	if err := x.ask(ctx); err != nil {
 		return err
 	}
-	c.done[x.id] = true
+	c.done[x.id], c.mine[x.id] = true, true
 	c.trail = append(c.trail, x.id)
 	return nil
 }
@@ -121,6 +126,19 @@ func (c *conversation) back() {
 	if last == placeItem || last == tryItem { // these follow from the answer before
 		c.back()
 	}
+}
+
+// errRewound is what an item returns when others are to be asked again first.
+var errRewound = errors.New("other questions come first")
+
+// rewind has all questions from one on asked again.
+func (c *conversation) rewind(id string) {
+	delete(c.done, id)
+	for at := slices.Index(c.trail, id); at >= 0 && len(c.trail) > at; {
+		c.again(c.trail[len(c.trail)-1])
+		c.trail = c.trail[:len(c.trail)-1]
+	}
+	c.heading = ""
 }
 
 // again marks a question, and what follows from its answer, as to be asked.
@@ -182,38 +200,37 @@ func (c *conversation) items() ([]item, error) {
 }
 
 // group lists a group's questions: first those that everybody is asked, then
-// one for all that is folded away.
+// one for all that is folded away. Once that is unfolded, all in their order.
 func (c *conversation) group(group string, all []site.Asked) []item {
-	var main, rare []item
+	var main, every []item
 	var folded []site.Asked
 	for _, q := range all {
 		if q.Group != group || q.Quiet && q.What == "" {
 			continue
 		}
 		x := item{q.ID, group, func(ctx context.Context) error { return c.question(ctx, q.ID) }}
+		every = append(every, x)
 		if q.Rare && q.What == "" {
-			rare, folded = append(rare, x), append(folded, q)
-		} else if !q.Given || q.What != "" || c.asked(q.ID) || q.ID == "licence" && q.Answer != "accept" {
+			folded = append(folded, q)
+		} else if !q.Given || q.What != "" || c.mine[q.ID] || q.ID == "licence" && q.Answer != "accept" {
 			main = append(main, x)
 		}
 	}
 	if group == "What" {
-		rare = append(rare, item{releaseItem, group, c.chooseRelease})
+		every = append(every, item{releaseItem, group, c.chooseRelease})
 	}
-	if len(rare) > 0 {
-		main = append(main, item{"more " + group, group, func(ctx context.Context) error { return c.more(ctx, group, folded) }})
-	}
-	if c.open[group] {
-		main = append(main, rare...)
+	more := item{"more " + group, group, func(ctx context.Context) error { return c.more(ctx, group, folded) }}
+	switch {
+	case c.open[group]:
+		main = append([]item{more}, every...)
+	case len(folded) > 0 || group == "What":
+		main = append(main, more)
 	}
 	if group == "Data" && slices.ContainsFunc(all, func(q site.Asked) bool { return q.ID == "data.from" && q.Answer != "new" }) {
 		main = append(main, item{tryItem, group, c.tryData})
 	}
 	return main
 }
-
-// asked says whether a question was answered in this conversation.
-func (c *conversation) asked(id string) bool { return slices.Contains(c.trail, id) }
 
 func (c *conversation) put(id, value string) {
 	if c.request.Answers == nil {

@@ -32,7 +32,7 @@ func (c *conversation) question(ctx context.Context, id string) error {
 	if err != nil || q.ID == "" {
 		return err
 	}
-	if q.What != "" && !c.asked(id) {
+	if q.What != "" && !c.mine[id] {
 		c.ask.Refuse(q.ID+": "+q.What, q.Remedy)
 		q.Answer = q.Default
 	}
@@ -55,8 +55,31 @@ func (c *conversation) question(ctx context.Context, id string) error {
 	if value == emptied && !q.Needed && q.Default == "" {
 		value = ""
 	}
+	if id == "data.from" && value != q.Answer { // the names belonged to another database
+		for _, name := range []string{"data.name", "data.user", "data.password"} {
+			c.put(name, "")
+			delete(c.done, name)
+		}
+	}
 	c.again(id)
 	c.put(id, value)
+	return c.dropRuledOut()
+}
+
+// dropRuledOut takes away answers of this conversation to questions that the
+// other answers rule out by now.
+func (c *conversation) dropRuledOut() error {
+	all, err := c.service.Questions(*c.request)
+	if err != nil {
+		return err
+	}
+	for id := range c.request.Answers {
+		applies := slices.ContainsFunc(all, func(q site.Asked) bool { return q.ID == id })
+		if !applies && c.done[id] {
+			delete(c.request.Answers, id)
+			delete(c.done, id)
+		}
+	}
 	return nil
 }
 
@@ -68,11 +91,16 @@ func prompt(q site.Asked) screen.Prompt {
 	if q.Secret {
 		p.Fallback = ""
 	}
-	switch q.Kind {
-	case "one-of":
-		p.Text += " (" + strings.Join(q.Options, ", ") + ")"
-	case "several-of":
-		p.Text += " (of " + strings.Join(q.Options, ", ") + "; commas between them)"
+	options := strings.Join(q.Options, ", ")
+	if q.Kind == "several-of" {
+		options += "; commas between them"
+	}
+	switch {
+	case len(q.Options) == 0:
+	case len(q.Ask+options+p.Fallback) > 60: // too much for one line
+		p.Above = "There are " + options + "."
+	default:
+		p.Text += " (" + options + ")"
 	}
 	if q.Form != "" {
 		p.Help = strings.TrimSpace(p.Help + " The form is: " + q.Form + ".")
@@ -112,7 +140,7 @@ func (c *conversation) yesNo(ctx context.Context, text, fallback, help string) (
 // longText takes lines until an empty one.
 func (c *conversation) longText(ctx context.Context, q site.Asked) (string, error) {
 	first := prompt(q)
-	first.Text += " (several lines; an empty one ends it)"
+	first.Text = q.Ask + " (several lines; an empty one ends it)"
 	first.Fallback = screen.OneLine(first.Fallback)
 	given, err := c.ask.Ask(ctx, first)
 	if err != nil || given == "" || given == first.Fallback || given == emptied {
@@ -312,14 +340,9 @@ func (c *conversation) tryData(ctx context.Context) error {
 			c.ask.Note("    " + screen.Clean(d))
 		}
 		if !byHand || ctx.Err() != nil {
-			for _, id := range []string{"data.name", "data.user", "data.password", "data.tables"} {
-				if f.Kind == fault.Failed || id == "data.tables" || id == "data.name" {
-					delete(c.done, id)
-				}
-			}
-			c.open["Data"] = c.open["Data"] || f.Kind == fault.Usage
-			c.heading = ""
-			return screen.ErrBack
+			c.open["Data"] = true
+			c.rewind("data.name")
+			return errRewound
 		}
 	}
 }

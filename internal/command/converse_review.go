@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -81,15 +82,16 @@ func (c *conversation) change(ctx context.Context) error {
 	var all []item
 	for _, x := range items {
 		c.done[x.id] = true
-		if _, ok := shownAs[x.id]; ok {
+		if shownAs.of[x.id] != "" {
 			all = append(all, x)
 		}
 	}
+	slices.SortStableFunc(all, func(a, b item) int { return slices.Index(shownAs.order, a.id) - slices.Index(shownAs.order, b.id) })
 	for i, x := range all {
 		if i == 0 || all[i-1].group != x.group {
 			c.ask.Heading(x.group)
 		}
-		c.ask.Note(fmt.Sprintf("  %2d  %s", i+1, screen.Clean(shownAs[x.id])))
+		c.ask.Note(fmt.Sprintf("  %2d  %s", i+1, screen.Clean(shownAs.of[x.id])))
 	}
 	word, err := c.ask.Ask(ctx, screen.Prompt{Text: "Which one? Its number, or nothing to go back to the review", Check: func(word string) (string, string) {
 		if n, err := strconv.Atoi(word); word != "" && (err != nil || n < 1 || n > len(all)) {
@@ -111,19 +113,34 @@ func (c *conversation) change(ctx context.Context) error {
 	return c.goOn(ctx)
 }
 
-// answersShown words every answer, by its item.
-func (c *conversation) answersShown() (map[string]string, error) {
-	out := map[string]string{releaseItem: "Release: " + c.releaseShown()}
+// worded are answers as people read them, by item, and the items' order.
+type worded struct {
+	of    map[string]string
+	order []string
+}
+
+func (w *worded) add(id, text string) {
+	w.of[id] = text
+	w.order = append(w.order, id)
+}
+
+// answersShown words every answer.
+func (c *conversation) answersShown() (worded, error) {
+	out := worded{of: map[string]string{}}
 	if !c.fixed["app"] {
-		out["app"] = "App: " + c.request.App
+		out.add("app", "App: "+c.request.App)
 	}
 	if !c.fixed["at"] {
 		domain, dir := c.address()
-		out["domain"], out["directory"] = "Domain: "+domain, "Directory: "+dir
+		out.add("domain", "Domain: "+domain)
+		out.add("directory", "Directory: "+dir)
 	}
 	all, err := c.service.Questions(*c.request)
-	for _, q := range all {
-		out[q.ID] = q.Ask + ": " + shown(q)
+	for i, q := range all {
+		if i > 0 && q.Group == "Admin" && all[i-1].Group == "What" {
+			out.add(releaseItem, "Release: "+c.releaseShown())
+		}
+		out.add(q.ID, q.Ask+": "+shown(q))
 	}
 	return out, err
 }

@@ -19,10 +19,12 @@ func (c *conversation) chooseApp(ctx context.Context) error {
 		return err
 	}
 	names := make([]string, len(all))
+	var rows [][]string
 	for i, e := range all {
 		names[i] = e.App
-		c.ask.Note(fmt.Sprintf("  %d  %-12s %-10s %s", i+1, screen.Clean(e.Title), e.Kind, screen.Clean(e.Summary)))
+		rows = append(rows, []string{e.Title, e.Kind, e.Summary})
 	}
+	c.ask.List(rows)
 	before := c.request.App
 	if c.request.App, err = c.pick(ctx, "App", before, names, "Type the number or the name. More about one: tivset about APP."); err != nil {
 		c.request.App = before
@@ -57,18 +59,16 @@ func (c *conversation) chooseDomain(ctx context.Context) error {
 		return err
 	}
 	names := make([]string, len(spots))
-	widest := 0
-	for _, s := range spots {
-		widest = max(widest, len(s.URL))
-	}
+	var rows [][]string
 	for i, s := range spots {
 		names[i] = s.Domain
 		state := s.State
 		if s.Primary {
 			state += "; the account's main site"
 		}
-		c.ask.Note(fmt.Sprintf("  %d  %-*s  %s", i+1, widest, s.URL, screen.Clean(state)))
+		rows = append(rows, []string{s.URL, state})
 	}
+	c.ask.List(rows)
 	fallback := ""
 	if len(names) == 1 {
 		fallback = names[0]
@@ -191,9 +191,11 @@ func (c *conversation) chooseRelease(ctx context.Context) error {
 		return err
 	}
 	names := e.Versions()
+	var rows [][]string
 	for i, r := range e.Releases {
-		c.ask.Note(fmt.Sprintf("  %d  %-8s %s  %s", i+1, r.Release, r.Date, c.service.Standing(e.Kit, i)))
+		rows = append(rows, []string{r.Release, r.Date, c.service.Standing(e.Kit, i)})
 	}
+	c.ask.List(rows)
 	fallback := c.request.Release
 	if fallback == "" {
 		fallback = names[0]

@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"os"
 	"strings"
-
-	"golang.org/x/term"
 )
 
 // Asker asks questions, one line an answer: plain text that works on any
@@ -33,25 +31,25 @@ type typed struct {
 	err  error
 }
 
-// line shows a prompt and waits for a line, or for the end of the context.
-func (a *Asker) line(ctx context.Context, prompt string, unseen bool) (string, error) {
-	fmt.Fprint(a.s.Err, prompt+" ")
-	read, restore := a.read, func() {}
-	if unseen {
-		read, restore = a.readUnseen()
+// line shows a prompt and waits for a line, or for the end of the context. The
+// echo is off before the prompt is there, so that no fast typist is seen.
+func (a *Asker) line(ctx context.Context, prompt string, hide bool) (string, error) {
+	if f, ok := a.s.In.(*os.File); ok && hide {
+		if restore := unseen(int(f.Fd())); restore != nil {
+			defer fmt.Fprintln(a.s.Err) // the line end was not shown either
+			defer restore()
+		}
 	}
+	fmt.Fprint(a.s.Err, prompt+" ")
 	got := make(chan typed, 1)
-	go func() { got <- read() }()
+	go func() { got <- a.read() }()
 	select {
 	case <-ctx.Done():
-		restore()
 		fmt.Fprintln(a.s.Err)
 		return "", ErrNoAnswer
 	case t := <-got:
-		if unseen || t.err != nil {
-			fmt.Fprintln(a.s.Err)
-		}
 		if t.err != nil {
+			fmt.Fprintln(a.s.Err)
 			return "", ErrNoAnswer
 		}
 		return t.line, nil
@@ -66,26 +64,9 @@ func (a *Asker) read() typed {
 	return typed{strings.TrimRight(line, "\r\n"), err}
 }
 
-// readUnseen reads without echo, where a terminal can; restore brings the echo
-// back when nobody waits for the answer any more.
-func (a *Asker) readUnseen() (read func() typed, restore func()) {
-	f, ok := a.s.In.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) || a.in.Buffered() > 0 {
-		return a.read, func() {}
-	}
-	before, err := term.GetState(int(f.Fd()))
-	if err != nil {
-		return a.read, func() {}
-	}
-	read = func() typed {
-		text, err := term.ReadPassword(int(f.Fd()))
-		return typed{string(text), err}
-	}
-	return read, func() { _ = term.Restore(int(f.Fd()), before) }
-}
-
 // Prompt is one question.
 type Prompt struct {
+	Above    string // shown first, on a line of its own
 	Text     string
 	Fallback string // what an empty line answers
 	Help     string
@@ -98,6 +79,9 @@ func (a *Asker) Ask(ctx context.Context, p Prompt) (string, error) {
 	prompt := a.s.paint(strong, Clean(p.Text))
 	if p.Fallback != "" {
 		prompt += " " + a.s.paint(faint, "["+Clean(p.Fallback)+"]")
+	}
+	if p.Above != "" {
+		a.Explain(p.Above)
 	}
 	for {
 		answer, err := a.line(ctx, prompt+":", p.Unseen)
@@ -149,6 +133,24 @@ func (a *Asker) Heading(text string) { fmt.Fprintln(a.s.Err, "\n"+a.s.paint(acce
 
 // Note shows a text between questions.
 func (a *Asker) Note(text string) { fmt.Fprintln(a.s.Err, text) }
+
+// List shows numbered rows to choose from, in columns, each within a line.
+func (a *Asker) List(rows [][]string) {
+	var widths []int
+	for n := range rows {
+		rows[n] = append([]string{fmt.Sprintf("  %2d", n+1)}, rows[n]...)
+		for i, cell := range rows[n] {
+			rows[n][i] = Clean(cell)
+			if i >= len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], width(cell))
+		}
+	}
+	for _, row := range rows {
+		fmt.Fprintln(a.s.Err, a.s.line(row, widths))
+	}
+}
 
 // Address shows the address that the answers so far lead to.
 func (a *Asker) Address(text string) { fmt.Fprintln(a.s.Err, "  → "+a.s.paint(accent, Clean(text))) }

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"tivset/internal/fault"
 )
 
@@ -37,7 +35,7 @@ func (s *Streams) Fault(err error) {
 func (s *Streams) wrapped(head, margin, text string) {
 	line := head + " " + Clean(text)
 	if s.ErrTerminal && s.Width > 40 {
-		line = strings.ReplaceAll(ansi.Wordwrap(line, s.Width-len(margin), ""), "\n", "\n"+margin)
+		line = strings.ReplaceAll(wrap(line, s.Width-len(margin)), "\n", "\n"+margin)
 	}
 	fmt.Fprintln(s.Err, line)
 }

@@ -206,9 +206,12 @@ func (s *Streams) Installed(r *site.Installed, app string) {
 	s.Print("%s\n", s.paint(good, app+" "+r.Site.Release+" is installed and checked."))
 	all := []Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}, {"Name", r.Site.Admin.Name}}
 	again := "tivset reveal " + r.Site.Address
-	if s.ShowPassword || s.OutTerminal && !s.Copies {
-		all = append(all, Pair{"Password", r.Password.Reveal() + "\nshown this once; see it again with: " + again})
-	} else {
+	switch {
+	case s.ShowPassword || s.OutTerminal && !s.Copies && !r.Given:
+		all = append(all, Pair{"Password", r.Password.Reveal() + "\nshown this once; to see it again:\n" + again})
+	case r.Given:
+		all = append(all, Pair{"Password", "as you gave it; to see it:\n" + again})
+	default:
 		all = append(all, Pair{"Password", "in the vault; see it with: " + again})
 	}
 	if s.Loud {

@@ -39,7 +39,7 @@ func (s *Streams) line(row []string, widths []int) string {
 		}
 	}
 	text := strings.TrimRight(out.String(), " ")
-	if s.OutTerminal && s.Width > 20 {
+	if (s.OutTerminal || s.ErrTerminal) && s.Width > 20 {
 		text = ansi.Truncate(text, s.Width, "…")
 	}
 	return text
@@ -84,7 +84,34 @@ func (s *Streams) fold(text string, indent int) string {
 	if !s.ErrTerminal || s.Width <= indent+20 {
 		return text
 	}
-	return ansi.Wordwrap(text, s.Width-indent, "")
+	return wrap(text, s.Width-indent)
+}
+
+// wrap breaks lines at spaces only: names and addresses with hyphens stay
+// whole. What is longer than a line stays so.
+func wrap(text string, columns int) string {
+	var out strings.Builder
+	for n, line := range strings.Split(text, "\n") {
+		if n > 0 {
+			out.WriteByte('\n')
+		}
+		used := 0
+		for i, word := range strings.Split(line, " ") {
+			w := width(word)
+			switch {
+			case i == 0:
+			case used+1+w > columns:
+				out.WriteByte('\n')
+				used = 0
+			default:
+				out.WriteByte(' ')
+				used++
+			}
+			out.WriteString(word)
+			used += w
+		}
+	}
+	return out.String()
 }
 
 // Pairs prints names and texts.

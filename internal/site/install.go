@@ -23,6 +23,7 @@ type Installed struct {
 	Job      string
 	Site     ledger.Site
 	Password secret.Text
+	Given    bool // the password is the owner's own
 	Checks   []Checked
 	Warnings []string
 	Todo     []string // what is left for the owner to do
@@ -74,7 +75,7 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 		return nil, err
 	}
 	s.fillIn(&recorded)
-	done := &Installed{Job: e.job, Site: recorded, Password: p.password, Checks: e.checks, Warnings: p.Warnings, Todo: p.Todo}
+	done := &Installed{Job: e.job, Site: recorded, Password: p.password, Given: !p.Admin.Generated, Checks: e.checks, Warnings: p.Warnings, Todo: p.Todo}
 	if warning := s.sendDetails(ctx, p, done); warning != "" {
 		done.Warnings = append(done.Warnings, warning)
 	}

@@ -133,6 +133,9 @@ func (p *Plan) Saved() answer.File {
 	for _, q := range p.asking.questions() {
 		v := p.answers[q.ID]
 		again := p.given[q.ID] != "" || !slices.Contains(drawn, q.ID) || p.Data != nil && p.Data.From != dataNew && strings.HasPrefix(q.ID, "data.")
+		if q.Quiet && p.given[q.ID] == "" {
+			continue
+		}
 		if v != "" && !q.Secret && again {
 			out[q.ID] = v
 		}
