@@ -74,7 +74,7 @@ func Resolve(questions []Question, given Given) (Given, []fault.Problem) {
 	}
 	for id := range given {
 		if !slices.Contains(ids, id) {
-			remedy := strings.TrimSpace(near.Hint(id, ids) + " There are " + strings.Join(ids, ", ") + ".")
+			remedy := or(near.Hint(id, ids), "There are "+strings.Join(ids, ", ")+".")
 			problems = append(problems, fault.Problem{ID: id, What: "there is no such answer", Remedy: remedy})
 		}
 	}

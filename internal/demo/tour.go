@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -33,7 +34,7 @@ const outage = 3 * time.Second
 // returns nil only when every one ended as it should.
 func Tour(ctx context.Context, d *Demo, program string, out io.Writer) error {
 	t := &tour{Demo: d, ctx: ctx, program: program, out: out}
-	for _, part := range []func() error{t.choose, t.install, t.visit, t.refused, t.undone, t.end} {
+	for _, part := range []func() error{t.choose, t.install, t.visit, t.decide, t.refused, t.setAside, t.undone, t.end} {
 		if err := part(); err != nil {
 			return fmt.Errorf("the tour stopped: %w", err)
 		}
@@ -193,6 +194,69 @@ func (t *tour) reveal() (revealed, error) {
 	fmt.Fprintln(t.out, "\n$ tivset reveal forum --json   (not shown here)")
 	t.ran++
 	return r, json.Unmarshal(text, &r)
+}
+
+// decide shows what owners can decide, and that all mistakes come at once.
+func (t *tour) decide() error {
+	t.say("A shop, sold by a company; its answers are saved.")
+	file := filepath.Join(t.Folder, "shop.yaml")
+	_, err := t.run(0, "install", "pennywharf", "--at", "chandlery.localhost", "-a", "title=Rope & Paint", "-a", "tagline=All that a boat wants", "-a", "sells-as=company",
+		"-a", "company=Chandlery & Daughters", "-a", "currency=GBP", "-a", "extra.sample=yes", "-a", "admin.email=clerk@chandlery.localhost", "--accept-licence", "--yes", "--save-answers", file)
+	if err != nil {
+		return err
+	}
+	if err := t.fetch(web.NewVisitor(t.connections()), t.Domains[2].URL+"/", "Windlass"); err != nil {
+		return err
+	}
+	t.say("The same again, elsewhere, from the saved answers: a look at it.")
+	if _, err := t.run(0, "install", "--answers", file, "--at", "lockside.localhost/shop", "--dry-run"); err != nil {
+		return err
+	}
+	t.say("A school, with a folder for papers outside of the web, a timer, and an address for questions.")
+	_, err = t.run(0, "install", "helmroom", "--at", "helm-school.localhost", "-a", "title=Helm School", "-a", "admin.first-name=Ada", "-a", "admin.email=head@helm-school.localhost",
+		"-a", "support.email=desk@helm-school.localhost", "-a", "extra.languages=de, nl", "-a", "care.updates=all", "--yes")
+	if err != nil {
+		return err
+	}
+	t.say("Answers that will not do: all of them are named at once.")
+	_, err = t.run(2, "install", "towline", "--at", "lockside.localhost/help me", "-a", "edition=pro", "-a", "website=example", "-a", "admin.name=admin", "-a", "admin.password=password1", "-a", "titel=Help", "--yes")
+	return err
+}
+
+// setAside puts an app where a page is, and takes all of it back.
+func (t *tour) setAside() error {
+	t.say("The page is set aside for a gallery.")
+	return t.unchanged(func() error {
+		_, err := t.run(0, "install", "lanternbox", "--at", "quillmere.localhost", "-a", "title=Quillmere in Pictures", "-a", "admin.email=editor@quillmere.localhost", "-a", "occupied=set-aside", "--yes")
+		if err != nil {
+			return err
+		}
+		if err := t.fetch(web.NewVisitor(t.connections()), t.Domains[0].URL+"/", "Top gate, evening"); err != nil {
+			return err
+		}
+		job, err := t.lastJob()
+		if err != nil {
+			return err
+		}
+		t.say("Taking the install back puts the page back.")
+		_, err = t.run(0, "undo", job, "--yes")
+		return err
+	})
+}
+
+// lastJob asks for the job that ran last.
+func (t *tour) lastJob() (string, error) {
+	c := exec.CommandContext(t.ctx, t.program, "jobs", "--json")
+	c.Env = append(os.Environ(), "TIVSET_HOME="+t.Folder)
+	text, err := c.Output()
+	if err != nil {
+		return "", err
+	}
+	var jobs []struct{ Job string }
+	if err := json.Unmarshal(text, &jobs); err != nil || len(jobs) == 0 {
+		return "", errors.Join(err, errors.New("no job ran"))
+	}
+	return jobs[0].Job, nil
 }
 
 func (t *tour) refused() error {

@@ -223,8 +223,10 @@ func (s *Streams) Installed(r *site.Installed, app string) {
 	for _, t := range r.Todo {
 		s.Print("%s %s", s.paint(accent, "Left to do:"), Clean(t))
 	}
-	for _, w := range r.Warnings {
-		s.Warn(w)
+	for i, w := range r.Warnings {
+		if i >= r.Reviewed || s.Quiet { // a quiet run shows no review
+			s.Warn(w)
+		}
 	}
 }
 

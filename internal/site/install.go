@@ -26,6 +26,7 @@ type Installed struct {
 	Given    bool // the password is the owner's own
 	Checks   []Checked
 	Warnings []string
+	Reviewed int      // how many of the warnings the review had said
 	Todo     []string // what is left for the owner to do
 }
 
@@ -63,6 +64,7 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 	if err := s.Ledger.PutJob(ctx, entry); err != nil {
 		return nil, err
 	}
+	reviewed := len(p.Warnings)
 	runErr := runner.Run(ctx, steps)
 	if err := s.endJob(entry, "installed", runErr); err != nil {
 		return nil, err
@@ -75,7 +77,7 @@ func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
 		return nil, err
 	}
 	s.fillIn(&recorded)
-	done := &Installed{Job: e.job, Site: recorded, Password: p.password, Given: !p.Admin.Generated, Checks: e.checks, Warnings: p.Warnings, Todo: p.Todo}
+	done := &Installed{Job: e.job, Site: recorded, Password: p.password, Given: !p.Admin.Generated, Checks: e.checks, Warnings: p.Warnings, Reviewed: reviewed, Todo: p.Todo}
 	if warning := s.sendDetails(ctx, p, done); warning != "" {
 		done.Warnings = append(done.Warnings, warning)
 	}
