@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/catalogue"
+	"tivset/internal/kit"
 	"tivset/internal/screen"
 )
 
@@ -71,16 +72,54 @@ func (a *app) runAbout(e catalogue.Entry) error {
 	}
 	var releases, asks []string
 	for _, r := range e.Releases {
-		releases = append(releases, fmt.Sprintf("%-8s %s  %s", r.Release, r.Date, r.Level))
+		text := fmt.Sprintf("%-8s %s  %s", r.Release, r.Date, r.Level)
+		if r.Fixes != "" {
+			text += ", gets fixes until " + r.Fixes
+		}
+		releases = append(releases, text)
 	}
-	asks = append(asks, "title, language, the admin's name, e-mail and password")
 	for _, q := range e.Asks {
-		asks = append(asks, fmt.Sprintf("%s (%s)", q.Ask, q.ID))
+		asks = append(asks, askText(q))
+	}
+	if len(asks) == 0 {
+		asks = []string{"nothing of its own"}
+	}
+	var extras []string
+	for _, x := range e.Extras {
+		extras = append(extras, fmt.Sprintf("%s (%s): %s", x.Ask, x.Answer(), choices(x.Kind, x.Options, x.Default)))
 	}
 	all := []screen.Pair{{Name: "Kind", Text: e.Kind}, {Name: "Licence", Text: licence}, {Name: "Releases", Text: strings.Join(releases, "\n")},
 		{Name: "Needs", Text: needsText(e)}, {Name: "Asks", Text: strings.Join(asks, "\n")}}
+	if len(extras) > 0 {
+		all = append(all, screen.Pair{Name: "Extras", Text: strings.Join(extras, "\n")})
+	}
+	all = append(all, screen.Pair{Name: "And always", Text: "title, language, the admin, the database and the care; tivset install asks"})
 	a.streams.Pairs(all)
 	return nil
+}
+
+func askText(q kit.Ask) string {
+	text := fmt.Sprintf("%s (%s): %s", q.Ask, q.ID, choices(q.Kind, q.Options, q.Default))
+	if c := q.Condition().String(); c != "" {
+		text += ", when " + c
+	}
+	return text
+}
+
+// choices words what can be answered.
+func choices(kind string, options []string, fallback string) string {
+	text := map[string]string{"text": "a text", "long-text": "a text of several lines", "number": "a number", "yes-no": "yes or no", "email": "an e-mail address",
+		"web-address": "a web address", "folder-name": "the name of a folder"}[kind]
+	switch kind {
+	case "one-of":
+		text = "one of " + strings.Join(options, ", ")
+	case "several-of":
+		text = "any of " + strings.Join(options, ", ")
+	}
+	if fallback != "" {
+		text += "; else " + fallback
+	}
+	return text
 }
 
 func needsText(e catalogue.Entry) string {

@@ -56,6 +56,7 @@ type releaseJSON struct {
 	Release string `json:"release"`
 	Date    string `json:"date"`
 	Level   string `json:"level"`
+	Fixes   string `json:"fixes_until,omitempty"`
 }
 
 type askJSON struct {
@@ -65,6 +66,9 @@ type askJSON struct {
 	Default string   `json:"default,omitempty"`
 	Needed  bool     `json:"needed"`
 	Options []string `json:"options,omitempty"`
+	Secret  bool     `json:"secret,omitempty"`
+	When    string   `json:"when,omitempty"` // the condition under which it is asked
+	Help    string   `json:"help,omitempty"`
 }
 
 type aboutJSON struct {
@@ -78,7 +82,7 @@ type aboutJSON struct {
 	Releases  []releaseJSON  `json:"releases"`
 	Needs     map[string]any `json:"needs"`
 	Asks      []askJSON      `json:"asks"`
-	Extras    []any          `json:"extras"`
+	Extras    []askJSON      `json:"extras"`
 	Catalogue string         `json:"catalogue"`
 }
 
@@ -90,7 +94,7 @@ type licenceJSON struct {
 func needsJSON(n kit.Needs) map[string]any {
 	out := map[string]any{}
 	if n.PHP != nil {
-		out["php"] = map[string]any{"version": n.PHP.Version, "extensions": n.PHP.Extensions}
+		out["php"] = map[string]any{"version": n.PHP.Version, "extensions": n.PHP.Extensions, "functions": n.PHP.Functions, "settings": n.PHP.Settings}
 	}
 	if len(n.Database) > 0 {
 		out["database"] = n.Database
@@ -104,15 +108,18 @@ func needsJSON(n kit.Needs) map[string]any {
 func newAboutJSON(e catalogue.Entry) aboutJSON {
 	a := aboutJSON{App: e.App, Title: e.Title, Kind: e.Kind, Summary: e.Summary, Home: e.Home, Catalogue: e.Catalogue,
 		Licence: licenceJSON{e.Licence.Name, e.Licence.MustAccept}, Languages: e.Languages,
-		Needs: needsJSON(e.Newest().Needs), Asks: []askJSON{}, Extras: []any{}}
+		Needs: needsJSON(e.Newest().Needs), Asks: []askJSON{}, Extras: []askJSON{}}
 	if a.Languages == nil {
 		a.Languages = []string{"en"}
 	}
 	for _, r := range e.Releases {
-		a.Releases = append(a.Releases, releaseJSON{r.Release, r.Date, r.Level})
+		a.Releases = append(a.Releases, releaseJSON{r.Release, r.Date, r.Level, r.Fixes})
 	}
 	for _, q := range e.Asks {
-		a.Asks = append(a.Asks, askJSON{q.ID, q.Ask, q.Kind, q.Default, q.Needed, q.Options})
+		a.Asks = append(a.Asks, askJSON{q.ID, q.Ask, q.Kind, q.Default, q.Needed || q.NeededIf != "", q.Options, q.Secret, q.NeededIf + q.AskedIf, q.Help})
+	}
+	for _, x := range e.Extras {
+		a.Extras = append(a.Extras, askJSON{ID: x.Answer(), Ask: x.Ask, Kind: x.Kind, Default: x.Default, Options: x.Options, Help: x.Help})
 	}
 	return a
 }

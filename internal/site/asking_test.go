@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -104,4 +105,26 @@ func TestResumeAndUndoOfOtherJobs(t *testing.T) {
 	assert.Equal(t, "installed", jobs[0].Outcome)
 	_, err = w.Service.Reveal(ctx, done.Site.Address)
 	assert.NoError(t, err)
+}
+
+// Every answer that can be given is in docs/answers.md.
+func TestAnswersAreDocumented(t *testing.T) {
+	text, err := os.ReadFile("../../docs/answers.md")
+	require.NoError(t, err)
+	w := sitetest.Demo(t)
+	for app := range apps {
+		e, err := w.Service.Catalogue.Find(app)
+		require.NoError(t, err)
+		all, err := w.Service.Questions(site.Request{App: app, At: "lockside.localhost", Answers: map[string]string{"data.from": "existing", "details.to": "a@b.localhost"}})
+		if app == "lanternbox" {
+			all, err = w.Service.Questions(site.Request{App: app, At: "lockside.localhost"})
+		}
+		require.NoError(t, err)
+		for _, q := range all {
+			if e.Question(q.ID) == nil && !strings.HasPrefix(q.ID, "extra.") {
+				assert.Contains(t, string(text), "`"+q.ID+"`", app)
+			}
+			assert.NotEmpty(t, q.Ask, q.ID)
+		}
+	}
 }
