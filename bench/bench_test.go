@@ -23,6 +23,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/creack/pty"
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/account"
@@ -66,6 +67,39 @@ func TestStart(t *testing.T) {
 	fmt.Printf("size of the program: %.1f MB (limit 40)\n", float64(info.Size())/1e6)
 	require.Less(t, took, 25*time.Millisecond)
 	require.Less(t, info.Size(), int64(40e6))
+}
+
+// The first question is there at once, and so is the review.
+func TestConversation(t *testing.T) {
+	d, err := demo.Start(t.TempDir())
+	require.NoError(t, err)
+	defer d.Close()
+	environment := append(os.Environ(), "TIVSET_HOME="+d.Folder, "TERM=xterm-256color")
+	prompt := median(15, func() {
+		c := exec.Command(program, "install")
+		c.Env = environment
+		terminal, err := pty.Start(c)
+		require.NoError(t, err)
+		var shown []byte
+		part := make([]byte, 4096)
+		for !bytes.Contains(shown, []byte("App")) || !bytes.HasSuffix(shown, []byte(": ")) {
+			n, err := terminal.Read(part)
+			require.NoError(t, err)
+			shown = append(shown, part[:n]...)
+		}
+		_ = c.Process.Kill()
+		_ = c.Wait()
+		_ = terminal.Close()
+	})
+	review := median(5, func() {
+		c := exec.Command(program, "install", "pennywharf", "--at", "chandlery.localhost", "-a", "title=Rope", "-a", "admin.email=clerk@chandlery.localhost", "--accept-licence", "--dry-run")
+		c.Env = environment
+		require.NoError(t, c.Run())
+	})
+	fmt.Printf("first question of tivset install: %.0f ms (limit 100)\n", prompt.Seconds()*1000)
+	fmt.Printf("review of an install, as a dry run: %.0f ms (limit 1000)\n", review.Seconds()*1000)
+	require.Less(t, prompt, 100*time.Millisecond)
+	require.Less(t, review, time.Second)
 }
 
 func TestThousandSites(t *testing.T) {

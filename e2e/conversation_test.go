@@ -29,7 +29,7 @@ func newcomer(app string, licence bool) []turn {
 		turns = append(turns, on("yes, no, or show", "yes\r"))
 	}
 	turns = append(turns, on(folded, "\r"), on("Sign-in name of the admin [", "\r"), on("E-mail address of the admin:", "w@lockside.localhost\r"),
-		on("Password of the admin:", "\r"), on(folded, "\r"))
+		on("Password of the admin [made for you]:", "\r"), on(folded, "\r"))
 	if app != "lanternbox" { // it has no database
 		turns = append(turns, on(folded, "\r"))
 	}
@@ -93,8 +93,8 @@ func TestExpertDecidesEverything(t *testing.T) {
 		on("Sample content? yes or no [yes]:", "\r"), on("Theme (paper, slate) [paper]:", "slate\r"), on("Search engines welcome? yes or no [yes]:", "?\r"), see("asked to leave the site out"), on("Search engines welcome", "\r"),
 		see("older, gets fixes until"), on("Release [3.2.0]:", "2\r"),
 		on("Sign-in name of the admin [", "chandlery\r"), see("can be read off the site"), on("Sign-in name of the admin [", "splicer\r"), on("E-mail address of the admin:", "clerk@chandlery.localhost\r"),
-		on("Password of the admin:", "Kranich\r"), see("passwords are typed unseen"),
-		on("Password of the admin:", "own\r"), on("Your password:", "boat\r"), see("are needed"), on("Your password:", "\"Kranich-Teekanne-74-Ufer\"\r"), see("quotation marks around it"),
+		on("Password of the admin [made for you]:", "Kranich\r"), see("passwords are typed unseen"),
+		on("Password of the admin [made for you]:", "own\r"), on("Your password:", "boat\r"), see("are needed"), on("Your password:", "\"Kranich-Teekanne-74-Ufer\"\r"), see("quotation marks around it"),
 		on("Your password:", "Kranich-Teekanne-74-Ufer\r"), see("of 100"), on("The same once more:", "Kranich-Teekanne-74-Ufern\r"), see("not the same"),
 		on("Your password:", "Kranich-Teekanne-74-Ufer\r"), on("The same once more:", "Kranich-Teekanne-74-Ufer\r"),
 		on(folded, "y\r"), on("Length of a password that is made [20]:", "5\r"), see("Choose 12 to 72"), on("Length", "\r"), on("What a password that is made consists of", "\r"),
@@ -143,7 +143,7 @@ func TestMainSiteSetAsideAndPutBack(t *testing.T) {
 		see("is the account's main site"), on("Set it aside? yes or no [no]:", "yes\r"),
 		on("type the name quillmere.localhost:", "yes\r"), see("choose another place"),
 		on("Directory [blog]:", "/\r"), on("type the name quillmere.localhost:", "quillmere.localhost\r"),
-		on(folded, "\r"), on("Sign-in name", "\r"), on("Password of the admin:", "\r"), on(folded, "\r"), on(folded, "\r"), on(folded, "\r"),
+		on(folded, "\r"), on("Sign-in name", "\r"), on("Password of the admin [made for you]:", "\r"), on(folded, "\r"), on(folded, "\r"), on(folded, "\r"),
 		see("set aside: web/quillmere/index.html"), on("Install? [y/N]", "y\r"))
 	require.Equal(t, 0, code, shown)
 	var jobs []job
@@ -177,7 +177,7 @@ func TestDatabaseMadeByHand(t *testing.T) {
 		require.NoError(t, s.CreateUser(context.Background(), database.User{Name: m[1], Clients: []string{"127.0.0.1"}, Password: secret.Of(m[2]), Database: m[1]}))
 	}
 	shown, code := onTerminal(t, p.as("tivset", nil, "install", "moorings", "--at", "lockside.localhost/forum", "--accept-licence", "-a", "title=Talk"),
-		on(folded, "\r"), on("Sign-in name", "\r"), on("E-mail", "w@lockside.localhost\r"), on("Password of the admin:", "\r"), on(folded, "\r"),
+		on(folded, "\r"), on("Sign-in name", "\r"), on("E-mail", "w@lockside.localhost\r"), on("Password of the admin [made for you]:", "\r"), on(folded, "\r"),
 		on(folded, "y\r"), on("The database", "existing\r"), on("Database server", "\r"), on("Name of the database:", "quill_none\r"), on("User of the database:", "quill_none\r"),
 		on("Password of that user:", "nothing-of-the-kind\r"), on("Names of tables", "\r"), see("refused the user or password"),
 		on("Name of the database [quill_none]:", "<\r"), on("Database server", "<\r"), on("The database", "by-hand\r"), on("Database server", "\r"), on("Name of the database [quill_moor", "\r"), on("User of the database [", "\r"),
@@ -196,7 +196,7 @@ func TestConversationOnADumbTerminal(t *testing.T) {
 	assert.Equal(t, 0, code, shown)
 	assert.NotContains(t, shown, "\x1b")
 	for line := range strings.Lines(shown) {
-		if !strings.Contains(line, "http") && !strings.Contains(line, "Password of the admin:") {
+		if !strings.Contains(line, "http") {
 			assert.LessOrEqual(t, utf8.RuneCountInString(strings.TrimRight(line, "\r\n")), 80, line)
 		}
 	}

@@ -86,12 +86,12 @@ func TestConversation(t *testing.T) {
 		on("Directory [/]:", "forum\r"), see("→ http://lockside.localhost:"),
 		on("Title of the site:", "Lockside Talk\r"),
 		on("yes, no, or show", "show\r"), see("There is no warranty of any kind"), on("yes, no, or show", "yes\r"),
-		see("As usual: name of the first board General"), on("Choose any of these yourself? yes or no [no]:", "\r"),
+		see("As usual: name of the first board: General"), on("Choose any of these yourself? yes or no [no]:", "\r"),
 		on("Sign-in name of the admin [", "\r"),
 		on("E-mail address of the admin:", "w@lockside.localhost\r"),
-		on("Password of the admin:", "\r"), on("yourself? yes or no [no]:", "\r"),
-		see("As usual: database new"), on("yourself? yes or no [no]:", "\r"),
-		see("As usual: updates fixes"), on("yourself? yes or no [no]:", "\r"),
+		on("Password of the admin [made for you]:", "\r"), on("yourself? yes or no [no]:", "\r"),
+		see("As usual: database: new"), on("yourself? yes or no [no]:", "\r"),
+		see("As usual: updates: fixes"), on("yourself? yes or no [no]:", "\r"),
 		on("Install? [y/N]", "y\r"))
 	assert.Equal(t, 0, code, shown)
 	assert.Contains(t, shown, "Moorings 2.4.1 is installed and checked")

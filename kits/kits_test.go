@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -40,6 +41,8 @@ func TestEveryKitIsWithoutMistakes(t *testing.T) {
 func reader(t *testing.T) (*sitetest.World, site.Request) {
 	t.Helper()
 	archive := testserver.TTRSS(t)
+	php, err := exec.LookPath("php")
+	require.NoError(t, err)
 	d := testserver.MariaDB(t)
 	root := testserver.AccountFolder(t)
 	docroot := filepath.Join(root, "web/lockside")
@@ -52,7 +55,8 @@ domains:
   - {name: lockside.localhost, folder: web/lockside, url: "http://lockside.localhost:%s", connect: "%s"}
 databases:
   - {name: main, engine: mariadb, server: "%s", admin: {user: root, password: %q}, prefix: quill_}
-`, root, port, address, d.Address, "plain:"+d.Password)
+runtime: {php: %q}
+`, root, port, address, d.Address, "plain:"+d.Password, php)
 	w := sitetest.Local(t, root, file, catalogue.Source{Name: "built-in", Files: kits.Files})
 	w.Real = &d
 	w.Service.Settle = site.UsualSettle
@@ -63,7 +67,15 @@ databases:
 func TestTTRSSOnRealServers(t *testing.T) {
 	w, request := reader(t)
 	before := w.Snapshot()
-	done, err := w.Install(request)
+	plan, err := w.Service.Plan(context.Background(), request)
+	require.NoError(t, err)
+	for _, n := range plan.Needs {
+		assert.True(t, n.OK, "%s: %s wanted, %s there", n.What, n.Wanted, n.Have)
+	}
+	assert.Equal(t, "PHP", plan.Needs[1].What, "the real interpreter was asked")
+	assert.Regexp(t, `^\d+\.\d+\.\d+`, plan.Needs[1].Have)
+	assert.Greater(t, len(plan.Needs), 4)
+	done, err := w.Service.Install(context.Background(), plan)
 	require.NoError(t, err, fault.Of(err).Details)
 	assert.Len(t, done.Checks, 5)
 	for _, c := range done.Checks {

@@ -33,7 +33,7 @@ shot() {
 		done
 		echo 'sleep 60'
 	} >"$work/run.sh"
-	xterm -fa 'DejaVu Sans Mono' -fs 12 -geometry 126x40+0+0 -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
+	xterm -fa 'DejaVu Sans Mono' -fs 12 -geometry 126x38+0+0 -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
 	terminal=$!
 	sleep "$wait"
 	import -window root "$out/$name.png"
@@ -46,7 +46,7 @@ talk() {
 	name=$1 command=$2
 	shift 2
 	printf 'printf "\\033[1;34m$\\033[0m %%s\\n" "%s"\n%s\nsleep 60\n' "$command" "$command" >"$work/run.sh"
-	xterm -fa 'DejaVu Sans Mono' -fs 12 -geometry 126x40+0+0 -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
+	xterm -fa 'DejaVu Sans Mono' -fs 12 -geometry 126x38+0+0 -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
 	terminal=$!
 	sleep 1.5
 	for line in "$@"; do
@@ -74,12 +74,20 @@ shot refused 2 'tivset install mooring --at lockside.localhots/Forum --yes' \
 	'tivset install moorings --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
 	'tivset install inkwater --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost --yes'
 shot review 2 "$forum --dry-run"
-talk conversation 'tivset install' moorings 2 'The Forum' forum 'Lockside Talk' yes wharfinger wharfinger@lockside.localhost
+talk conversation 'tivset install' 4 2 'The Forum' forum 'Lockside Talk' yes '' admin wharfinger wharfinger@lockside wharfinger@lockside.localhost ''
+talk agree 'tivset install helmroom --at helm-school.localhost/classes' 'Helm School' '' '' head@helm-school.localhost '' '' '' ''
+talk set-aside 'tivset install lanternbox' 1 / '' / yes quillmere.localhost 'Quillmere in Pictures' '' keeper-of-light editor@quillmere.localhost '' '' ''
 shot install 5 "$forum --yes"
 tivset install inkwater --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
 	-a admin.email=editor@quillmere.localhost --yes --quiet >/dev/null
+tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a tagline="All that a boat wants" -a extra.sample=yes \
+	-a currency=GBP -a admin.email=clerk@chandlery.localhost --accept-licence --yes --quiet >/dev/null
+tivset install helmroom --at helm-school.localhost -a title="Helm School" -a tagline="Evening classes by the lock" -a extra.languages="de, nl" \
+	-a admin.email=head@helm-school.localhost -a support.email=desk@helm-school.localhost --yes --quiet >/dev/null
 shot sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
 shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
-shot undone 8 'TIVSET_HOME= tivset demo --tour | grep -A 33 "goes away"'
+shot undone 8 'TIVSET_HOME= tivset demo --tour | grep -A 46 "goes away" | tail -36'
 page forum "$(url lockside.localhost)/forum/"
 page journal "$(url quillmere.localhost)/journal/"
+page shop "$(url chandlery.localhost)/"
+page school "$(url helm-school.localhost)/"

@@ -79,7 +79,7 @@ const DefaultStore = ".tivset"
 
 var (
 	accountName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,40}$`)
-	domainName  = regexp.MustCompile(`^([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?)(\.[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?)*$`)
+	domainName  = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?(\.[a-z0-9]([a-z0-9-]*[a-z0-9])?)*$`)
 	prefixName  = regexp.MustCompile(`^[a-z0-9_]{0,16}$`)
 	unknownKey  = regexp.MustCompile(`line (\d+): field (\S+) not found in type account\.(\w+)`)
 )
@@ -170,7 +170,7 @@ func (a *Account) problems() []fault.Problem {
 	}
 	for i, d := range a.Domains {
 		id := fmt.Sprintf("domains[%d]", i)
-		if !domainName.MatchString(d.Name) {
+		if !domainName.MatchString(d.Name) || len(d.Name) > 253 {
 			wrong(id+".name", fmt.Sprintf("%q is not a domain", d.Name), "Write the name in lower case, without http:// and without a path.")
 		}
 		if !Inside(d.Folder) {

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-var mailDomain = regexp.MustCompile(`^([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z][a-z0-9-]*[a-z0-9]$`)
+var mailDomain = regexp.MustCompile(`^([a-z0-9]([a-z0-9-]*[a-z0-9])?\.)+[a-z][a-z0-9-]*[a-z0-9]$`)
 
 // Email says what is wrong with an e-mail address (addr-spec of RFC 5322 with
 // a domain name); it asks no server.

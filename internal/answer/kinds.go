@@ -23,7 +23,7 @@ const (
 
 var (
 	digitsOnly = regexp.MustCompile(`^-?[0-9]{1,18}$`)
-	folderName = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
+	folderName = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]*$`)
 )
 
 // Wrong says what is wrong with an answer and what to do; "" when it is fine.
@@ -103,7 +103,7 @@ func (q *Question) wrongKind(value string) (what, remedy string) {
 	case "web-address":
 		return webAddress(value)
 	case "folder-name":
-		if !folderName.MatchString(value) {
+		if !folderName.MatchString(value) || len(value) > 63 {
 			return fmt.Sprintf("%q is not a name for a folder", value), "Use lower case letters, digits, - and _, without slashes."
 		}
 	}

@@ -166,10 +166,10 @@ func (c *conversation) longText(ctx context.Context, q site.Asked) (string, erro
 func (c *conversation) more(ctx context.Context, group string, folded []site.Asked) error {
 	var taken []string
 	for _, q := range folded {
-		taken = append(taken, short(q)+" "+shown(q))
+		taken = append(taken, short(q)+": "+shown(q))
 	}
 	if group == "What" {
-		taken = append(taken, "release "+c.releaseShown())
+		taken = append(taken, "release: "+c.releaseShown())
 	}
 	c.ask.Explain("As usual: " + strings.Join(taken, " · "))
 	yes, err := c.yesNo(ctx, "Choose any of these yourself", "no", "yes asks for each of them in turn, with what is usual in brackets.")
@@ -193,7 +193,7 @@ func shown(q site.Asked) string {
 	case q.Answer == "":
 		return "none"
 	case q.Secret && q.ID == "admin.password" && q.Answer == site.Generate:
-		return "made for you"
+		return madeForYou
 	case q.Secret:
 		return "given"
 	}
@@ -238,11 +238,13 @@ func (c *conversation) licence(ctx context.Context) error {
 	}
 }
 
+const madeForYou = "made for you"
+
 // password has one made, shows one first, or takes one that is typed twice.
 func (c *conversation) password(ctx context.Context, q site.Asked) (string, error) {
-	word, err := c.ask.Ask(ctx, screen.Prompt{Text: q.Ask + ": Enter for one that is made, show to see it first, own to type yours", Help: q.Help,
+	word, err := c.ask.Ask(ctx, screen.Prompt{Above: "Enter has one made; show makes one and shows it; own is for one that you type.", Text: q.Ask, Fallback: madeForYou, Help: q.Help,
 		Check: func(word string) (string, string) {
-			if !slices.Contains([]string{"", "show", "own", site.Generate}, word) {
+			if !slices.Contains([]string{madeForYou, "show", "own", site.Generate}, word) {
 				return "passwords are typed unseen", "Type own first; or show, or nothing."
 			}
 			return "", ""

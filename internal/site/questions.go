@@ -110,8 +110,8 @@ func (a *asking) aboutCare() []answer.Question {
 	choice("care.extensions", "extensions", "Update extensions", "Whether the app's extensions are updated too.", "off", "on")
 	choice("care.themes", "themes", "Update themes", "Whether the app's themes are updated too. That may change how the site looks.", "off", "on")
 	choice("care.backup", "backup", "Backup before an update", "before: one is made and kept.", "before", "off")
-	choice("care.put-back", "put back", "Put the site back when an update fails", "on: when the site does not pass its check, it is put back as it was.", "on", "off")
-	choice("care.mails", "mails", "Mails about updates", "failures: only when one did not work; all: after each; off: none.", "failures", "off", "all")
+	choice("care.put-back", "put back on failure", "Put the site back when an update fails", "on: when the site does not pass its check, it is put back as it was.", "on", "off")
+	choice("care.mails", "mails about updates", "Mails about updates", "failures: only when one did not work; all: after each; off: none.", "failures", "off", "all")
 	if a.account.Mail != nil {
 		out = append(out,
 			answer.Question{ID: "details.to", Ask: "Mail the site's details to", Short: "details mailed to", Group: "Care", Kind: "email", Rare: true, Help: "Addresses, name, what was chosen and where to change it. The password only when you say so."},

@@ -21,10 +21,10 @@ func (a *asking) aboutAdmin() []answer.Question {
 		Help: "The name to sign in with. One that nobody would try, so not admin, nor what can be read off the site; the proposal will do."}
 	out := []answer.Question{name,
 		{ID: "admin.email", Ask: "E-mail address of the admin", Group: "Admin", Kind: "email", Needed: true, Help: "Where the app sends what the admin must know, and a new password when the old one is lost."},
-		{ID: "admin.password", Ask: "Password of the admin", Group: "Admin", Kind: "text", Secret: true, Default: Generate, Check: a.strong,
+		{ID: "admin.password", Ask: "Password of the admin", Short: "password", Group: "Admin", Kind: "text", Secret: true, Default: Generate, Check: a.strong,
 			Help: "One is made that nobody can guess; it is shown at the end and kept in the vault."},
-		{ID: "admin.password-length", Ask: "Length of a password that is made", Short: "length of the password", Group: "Admin", Kind: "number", Default: strconv.Itoa(GeneratedLength), Rare: true, Check: passwordLength, Help: "In characters, 12 to 72."},
-		{ID: "admin.password-of", Ask: "What a password that is made consists of", Short: "made of", Group: "Admin", Kind: "one-of", Options: []string{"all", "alnum", "letters"}, Default: "all", Rare: true, Help: "all: letters, digits and symbols; alnum: without symbols; letters: letters only."}}
+		{ID: "admin.password-length", Ask: "Length of a password that is made", Short: "password length", Group: "Admin", Kind: "number", Default: strconv.Itoa(GeneratedLength), Rare: true, Check: passwordLength, Help: "In characters, 12 to 72."},
+		{ID: "admin.password-of", Ask: "What a password that is made consists of", Short: "password characters", Group: "Admin", Kind: "one-of", Options: []string{"all", "alnum", "letters"}, Default: "all", Rare: true, Help: "all: letters, digits and symbols; alnum: without symbols; letters: letters only."}}
 	for _, q := range []answer.Question{
 		{ID: "admin.first-name", Ask: "First name of the admin", Short: "first name", Kind: "text"},
 		{ID: "admin.last-name", Ask: "Last name of the admin", Short: "last name", Kind: "text"},
@@ -41,7 +41,7 @@ func (a *asking) aboutAdmin() []answer.Question {
 	}
 	return append(out,
 		answer.Question{ID: "admin.name-risk", Ask: "Take a sign-in name that is easy to guess", Group: "Admin", Kind: "one-of", Options: []string{"refuse", "accept"}, Default: "refuse", Quiet: true, Help: "accept: the name is taken as it is, for those who must."},
-		answer.Question{ID: "admin.email-check", Ask: "Ask whether the e-mail address's domain takes mail", Short: "e-mail's domain asked", Group: "Admin", Kind: "yes-no", Default: "no", Rare: true, Help: "Asks the name servers; needs the network."})
+		answer.Question{ID: "admin.email-check", Ask: "Ask whether the e-mail address's domain takes mail", Short: "e-mail domain checked", Group: "Admin", Kind: "yes-no", Default: "no", Rare: true, Help: "Asks the name servers; needs the network."})
 }
 
 func (a *asking) notGuessable(value string) (what, remedy string) {
