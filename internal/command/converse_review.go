@@ -26,7 +26,7 @@ func (c *conversation) agree(ctx context.Context) (*site.Plan, error) {
 			}
 			continue
 		}
-		c.streams.Say("\n%s", c.streams.Review(plan))
+		c.ask.Note("\n" + c.streams.Review(plan)) // even in a quiet run: it is what the question is about
 		c.ask.Explain("y installs; c changes an answer; s saves the answers to a file; n ends.")
 		word, err := c.ask.Word(ctx, "Install? [y/N]")
 		switch {

@@ -2,24 +2,14 @@ package site
 
 import (
 	"context"
-	"fmt"
-	"io/fs"
-	"maps"
-	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"tivset/internal/account"
 	"tivset/internal/answer"
-	"tivset/internal/archive"
-	"tivset/internal/config"
 	"tivset/internal/fault"
-	"tivset/internal/fill"
 	"tivset/internal/kit"
 	"tivset/internal/ledger"
 	"tivset/internal/near"
-	"tivset/internal/secret"
 )
 
 // Plan checks a request and works out all that installing it will do. It
@@ -40,31 +30,22 @@ func (s *Service) Plan(ctx context.Context, r Request) (*Plan, error) {
 		return nil, unreachable(p.account, err)
 	}
 	defer fsys.Close()
-	if err := s.lookAtPlace(ctx, p, fsys); err != nil {
-		return nil, err
+	for _, part := range []func() error{
+		func() error { return s.lookAtPlace(ctx, p, fsys) },
+		func() error { return s.lookAtDomain(ctx, p, r.At) },
+		func() error { return s.chooseServer(ctx, p, r) },
+		func() error { return s.lookAtArchive(ctx, p, r) },
+		func() error { return s.lookAtLayout(ctx, p) },
+		func() error { return s.lookAtNeeds(ctx, p, fsys) },
+		func() error { return s.makeSecrets(p) },
+		func() error { return s.writeConfigs(p) },
+		func() error { return s.warn(ctx, p) },
+	} {
+		if err := part(); err != nil {
+			return nil, err
+		}
 	}
-	if err := s.lookAtDomain(ctx, p, r.At); err != nil {
-		return nil, err
-	}
-	if err := s.chooseServer(ctx, p, r); err != nil {
-		return nil, err
-	}
-	if err := s.lookAtArchive(ctx, p, r); err != nil {
-		return nil, err
-	}
-	if err := s.lookAtNeeds(ctx, p, fsys); err != nil {
-		return nil, err
-	}
-	if err := s.makeSecrets(p); err != nil {
-		return nil, err
-	}
-	if err := s.writeConfigs(p); err != nil {
-		return nil, err
-	}
-	if err := s.warn(ctx, p); err != nil {
-		return nil, err
-	}
-	return p, s.lookAtLayout(ctx, p)
+	return p, nil
 }
 
 // propose draws the names of a request, once.
@@ -180,81 +161,6 @@ func (p *Plan) chosen() []Told {
 	return out
 }
 
-// warn gathers what the owner should know before saying yes, and what is left
-// to do afterwards.
-func (s *Service) warn(ctx context.Context, p *Plan) error {
-	traps, err := s.traps(ctx, p)
-	if err != nil {
-		return err
-	}
-	p.Warnings = append(p.Warnings, traps...)
-	for _, e := range p.kit.Extras {
-		if v := p.answers[e.Answer()]; e.Warning != "" && v != "no" && v != answer.None {
-			p.Warnings = append(p.Warnings, e.Warning)
-		}
-	}
-	if p.answers["admin.name-risk"] == "accept" {
-		if why := secret.Guessable(p.Admin.Name, p.asking.seen()...); why != "" {
-			p.Warnings = append(p.Warnings, "the admin's sign-in name: "+why)
-		}
-	}
-	return p.timers(s.Now())
-}
-
-// timers adds to what is left to do. Keys in their addresses are not shown.
-func (p *Plan) timers(now time.Time) error {
-	values, err := p.values(now)
-	if err != nil {
-		return err
-	}
-	for name := range p.secrets {
-		values[name] = "KEY"
-	}
-	for _, t := range p.kit.Timers {
-		if !holds(t.When, p.answers) {
-			continue
-		}
-		page, err := fill.Text(t.Get, values)
-		if err != nil {
-			return err
-		}
-		todo := fmt.Sprintf("have the hosting fetch %s%s every %s: it %s", p.Place.URL, page, interval(t.Every), t.What)
-		if strings.Contains(page, "KEY") {
-			todo += " (with its key: tivset reveal " + p.place.Address() + ")"
-		}
-		p.Todo = append(p.Todo, todo)
-	}
-	return nil
-}
-
-// interval words 5m as 5 minutes.
-func interval(every string) string {
-	unit := map[byte]string{'m': "minute", 'h': "hour"}[every[len(every)-1]]
-	if n := every[:len(every)-1]; n != "1" {
-		return n + " " + unit + "s"
-	}
-	return unit
-}
-
-// holds says whether a step or a timer of the kit applies.
-func holds(condition string, given answer.Given) bool {
-	c, err := answer.ParseCondition(condition)
-	return err == nil && c.Holds(given)
-}
-
-// takesMail asks the name servers about the admin's address, when that was
-// asked for.
-func (s *Service) takesMail(ctx context.Context, p *Plan) error {
-	if p.answers["admin.email-check"] != "yes" {
-		return nil
-	}
-	_, domain, _ := strings.Cut(p.Admin.Email, "@")
-	if err := s.TakesMail(ctx, domain); err != nil {
-		return fault.New(fault.Usage, "no mail can be sent to "+domain, "admin.email", "Check the address; to go on without asking: -a admin.email-check=no").Because(err)
-	}
-	return nil
-}
-
 func (s *Service) licence(p *Plan) error {
 	if p.answers["licence"] == "accept" {
 		return nil
@@ -265,146 +171,4 @@ func (s *Service) licence(p *Plan) error {
 
 func unreachable(a *account.Account, err error) error {
 	return fault.New(fault.Failed, "the files of the account cannot be reached", a.Reach, "Check the folder and its permissions: tivset account test "+a.Name).Because(err)
-}
-
-// lookAtArchive fetches and verifies the archive and reads it through, so that
-// the plan says what it will make and a bad one is refused here.
-func (s *Service) lookAtArchive(ctx context.Context, p *Plan, r Request) error {
-	var err error
-	if p.archive, err = s.fetch(ctx, p.kit, p.release, r.Archive); err != nil {
-		return err
-	}
-	if p.survey, err = survey(ctx, p.archive, p.release.Archive.Top, p.leaves()); err != nil {
-		return fault.New(fault.Failed, "the archive of "+p.Title+" "+p.Release+" cannot be used", "", "Tell whoever made the kit. Nothing was touched.").Because(err)
-	}
-	p.countFiles()
-	return nil
-}
-
-// leaves lists the parts of the archive that this site does not get.
-func (p *Plan) leaves() []string {
-	out := slices.Clone(p.kit.Place.Remove)
-	for _, e := range p.kit.Extras {
-		chosen := answer.Chosen(p.answers[e.Answer()])
-		for _, option := range slices.Sorted(maps.Keys(e.Parts)) {
-			if !slices.Contains(chosen, option) {
-				out = append(out, e.Parts[option]...)
-			}
-		}
-	}
-	return out
-}
-
-// countFiles adds up what will be in the place: the archive's files, without
-// those that the set-up takes away, and the configuration files.
-func (p *Plan) countFiles() {
-	var gone []string
-	for _, step := range p.kit.Setup {
-		if holds(step.When, p.answers) {
-			gone = append(gone, step.Remove...)
-		}
-	}
-	for _, c := range p.kit.Config {
-		gone = append(gone, c.Path) // written anew, over one from the archive
-	}
-	p.Changes.Files = len(p.kit.Config)
-	for name, size := range p.survey.Sizes {
-		if !archive.Skipped(name, gone) {
-			p.Changes.Files++
-			p.Changes.Bytes += size
-		}
-	}
-	for _, list := range []*[]string{&p.Changes.Databases, &p.Changes.Users, &p.Changes.Timers, &p.Changes.SetAside} {
-		if *list == nil {
-			*list = []string{}
-		}
-	}
-}
-
-// makeSecrets makes every password and key of the site.
-func (s *Service) makeSecrets(p *Plan) error {
-	p.secrets = map[string]secret.Text{}
-	for _, name := range slices.Sorted(maps.Keys(p.kit.Secrets)) {
-		made, err := s.Maker.Password(p.kit.Secrets[name].Length, secret.Alnum)
-		if err != nil {
-			return err
-		}
-		p.secrets["secret."+name] = made
-	}
-	for _, id := range secretIDs(p.kit.Kit) {
-		if v := p.answers[id]; v != "" {
-			p.secrets[askedSecret(id)] = secret.Of(v)
-			p.answers[id] = "(given)"
-		}
-	}
-	if err := s.dataSecret(p); err != nil {
-		return err
-	}
-	p.password = secret.Of(p.answers["admin.password"])
-	if p.Admin.Generated {
-		length, err := strconv.Atoi(p.answers["admin.password-length"])
-		if err != nil {
-			return err
-		}
-		p.Admin.Length = length
-		if p.password, err = s.Maker.Password(length, secret.Alphabet(p.answers["admin.password-of"])); err != nil {
-			return err
-		}
-	}
-	p.secrets[adminPassword] = p.password
-	p.answers["admin.password"] = Generate // from here on it is in secrets only
-	p.mask()
-	return nil
-}
-
-// mask leaves of the secrets among the answers only that they were given.
-func (p *Plan) mask() {
-	p.given = maps.Clone(p.given)
-	for _, q := range p.asking.questions() {
-		if q.Secret && p.given[q.ID] != "" {
-			p.given[q.ID] = "(given)"
-		}
-	}
-	p.asking.given = p.given
-}
-
-// dataSecret is the password of the database user, made or given.
-func (s *Service) dataSecret(p *Plan) error {
-	if p.Data == nil {
-		return nil
-	}
-	if p.Data.From != dataNew {
-		p.secrets[dataPassword] = secret.Of(p.answers["data.password"])
-		delete(p.answers, "data.password")
-		return nil
-	}
-	made, err := s.Maker.Password(32, secret.All)
-	p.secrets[dataPassword] = made
-	return err
-}
-
-// writeConfigs writes the configuration files into the plan: a value that a
-// format cannot hold is found here.
-func (s *Service) writeConfigs(p *Plan) error {
-	values, err := p.values(s.Now())
-	if err != nil {
-		return err
-	}
-	for _, c := range p.kit.Config {
-		template, err := fs.ReadFile(p.kit.Files(), c.Template)
-		if err != nil {
-			return err
-		}
-		format, err := config.For(c.Format)
-		if err != nil {
-			return err
-		}
-		text, err := config.Render(format, string(template), values)
-		if err != nil {
-			return fault.New(fault.Usage, "a value cannot be written into "+c.Path, p.Title, "Choose another value. Nothing was touched.").Because(err)
-		}
-		p.configs = append(p.configs, text)
-		p.Changes.Bytes += int64(len(text))
-	}
-	return nil
 }
