@@ -139,10 +139,10 @@ func TestMainSiteSetAsideAndPutBack(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
 	shown, code := onTerminal(t, p.as("tivset", nil, "install", "inkwater", "-a", "title=Journal", "-a", "admin.email=w@quillmere.localhost"),
-		see("a single page, index.html; the account's main site"), on("Domain:", "1\r"), on("Directory [blog]:", "/\r"),
+		see("main site; a single page, index.html"), on("Domain:", "1\r"), on("Directory [blog]:", "/\r"),
 		see("is the account's main site"), on("Set it aside? yes or no [no]:", "yes\r"),
 		on("type the name quillmere.localhost:", "yes\r"), see("choose another place"),
-		on("Directory [blog]:", "/\r"), on("type the name quillmere.localhost:", "quillmere.localhost\r"),
+		on("Directory [blog]:", "/\r"), on("Set it aside? yes or no [no]:", "y\r"), on("type the name quillmere.localhost:", "quillmere.localhost\r"),
 		on(folded, "\r"), on("Sign-in name", "\r"), on("Password of the admin [made for you]:", "\r"), on(folded, "\r"), on(folded, "\r"), on(folded, "\r"),
 		see("set aside: web/quillmere/index.html"), on("Install? [y/N]", "y\r"))
 	require.Equal(t, 0, code, shown)
@@ -156,6 +156,23 @@ func TestMainSiteSetAsideAndPutBack(t *testing.T) {
 	assert.Equal(t, 3, code, shown)
 	shown, code = onTerminal(t, p.as("tivset", nil, "undo", jobs[0].Job), on("Take it away? [y/N]", "y\r"))
 	assert.Equal(t, 0, code, shown)
+	assert.Equal(t, before, p.snapshot())
+}
+
+// What was to be set aside at one place is not set aside at another that is
+// chosen at the review.
+func TestAnotherPlaceIsLookedAtAnew(t *testing.T) {
+	p := newProgram(t)
+	require.NoError(t, os.MkdirAll(filepath.Join(p.demo.Standin.Root, "web/lockside/precious"), 0o755))
+	before := p.snapshot()
+	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "inkwater", "-a", "title=Journal", "-a", "admin.email=w@quillmere.localhost"),
+		on("Domain:", "1\r"), on("Directory [blog]:", "/\r"), on("Set it aside? yes or no [no]:", "yes\r"), on("type the name", "quillmere.localhost\r"),
+		on(folded, "\r"), on("Sign-in name", "\r"), on("Password of the admin", "\r"), on(folded, "\r"), on(folded, "\r"), on(folded, "\r"),
+		on("Install? [y/N]", "c\r"), on("Which one?", "1\r"), on("Domain:", "<\r"), see("set aside: web/quillmere/index.html"), on("Install? [y/N]", "c\r"),
+		on("Which one?", "1\r"), on("Domain:", "2\r"), on("Directory [blog]:", "/\r"), see("precious/"), on("Set it aside? yes or no [no]:", "no\r"), on("Directory [blog]:", "\r"),
+		see("/blog/"), on("Install? [y/N]", "\r"))
+	assert.Equal(t, 3, code, shown)
+	assert.NotContains(t, shown[strings.LastIndex(shown, "/blog/\r\n\r\n"):], "set aside:")
 	assert.Equal(t, before, p.snapshot())
 }
 

@@ -54,11 +54,28 @@ func (c *conversation) run(ctx context.Context) error {
 	if c.complete() {
 		return nil
 	}
-	if _, err := c.service.Spots(ctx, c.account); err != nil {
-		return err // without an account there is nothing to ask
+	if err := c.cannotBegin(ctx); err != nil {
+		return err
 	}
 	c.ask.Explain("Enter takes what stands in brackets; ? helps, < goes back, Ctrl-C ends and leaves nothing behind.")
 	return c.goOn(ctx)
+}
+
+// cannotBegin says what is wrong with what was given, before anything is asked.
+func (c *conversation) cannotBegin(ctx context.Context) error {
+	if _, err := c.service.Spots(ctx, c.account); err != nil {
+		return err // without an account there is nothing to ask
+	}
+	if c.fixed["app"] {
+		if _, err := c.service.Catalogue.Find(c.request.App); err != nil {
+			return err
+		}
+	}
+	if c.fixed["at"] {
+		_, err := c.service.LookAt(ctx, *c.request)
+		return err
+	}
+	return nil
 }
 
 // complete says whether nothing has to be asked, or something given is so wrong
@@ -152,6 +169,9 @@ func (c *conversation) again(id string) {
 		delete(c.done, placeItem)
 	case "directory":
 		delete(c.done, placeItem)
+	}
+	if c.mine["occupied"] && slices.Contains([]string{"domain", "directory", placeItem}, id) {
+		c.put("occupied", "") // what may be set aside at one place may not at another
 	}
 	if len(id) > 5 && id[:5] == "data." {
 		delete(c.done, tryItem)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strconv"
@@ -109,7 +110,24 @@ func (c *conversation) change(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.again(all[n-1].id)
+	return c.anew(ctx, all[n-1])
+}
+
+// anew asks one thing again, and what follows from it. Going back leaves all as
+// it was.
+func (c *conversation) anew(ctx context.Context, x item) error {
+	before, request := maps.Clone(c.done), *c.request
+	request.Answers = maps.Clone(request.Answers)
+	c.again(x.id)
+	switch err := c.one(ctx, x); {
+	case errors.Is(err, screen.ErrBack):
+		c.done, *c.request = before, request
+		return nil
+	case errors.Is(err, screen.ErrNoAnswer):
+		return errNotInstalled()
+	case err != nil && !errors.Is(err, errRewound):
+		return err
+	}
 	return c.goOn(ctx)
 }
 

@@ -64,7 +64,7 @@ func (c *conversation) chooseDomain(ctx context.Context) error {
 		names[i] = s.Domain
 		state := s.State
 		if s.Primary {
-			state += "; the account's main site"
+			state = "main site; " + state
 		}
 		rows = append(rows, []string{s.URL, state})
 	}
@@ -172,6 +172,7 @@ func (c *conversation) setAside(ctx context.Context, look site.Look) error {
 		return err
 	}
 	c.put("occupied", "set-aside")
+	c.mine["occupied"] = true
 	return nil
 }
 

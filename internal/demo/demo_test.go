@@ -10,8 +10,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/account"
+	"tivset/internal/answer"
+	"tivset/internal/config"
 	"tivset/internal/demo"
 	"tivset/internal/home"
+	"tivset/internal/kit"
 )
 
 // Started again in the same folder the demo is where it was.
@@ -60,4 +63,50 @@ func TestCatalogueIsTheSameEachTime(t *testing.T) {
 		trees = append(trees, string(text))
 	}
 	assert.Equal(t, trees[0], trees[1])
+}
+
+// Between them the demo apps use every kind of question, every usual extra and
+// every configuration format, with two releases or more each.
+func TestAppsShowEverything(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.WriteCatalogue(dir))
+	folders, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Len(t, folders, 6)
+	kinds, extras, formats := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	secrets, conditions, patterns := 0, 0, 0
+	for _, f := range folders {
+		k, err := kit.Read(os.DirFS(filepath.Join(dir, f.Name())), f.Name())
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, len(k.Releases), 2, k.App)
+		assert.NotEmpty(t, k.About, k.App)
+		for _, q := range k.Asks {
+			kinds[q.Kind] = true
+			if q.Secret {
+				secrets++
+			}
+			if q.NeededIf+q.AskedIf != "" {
+				conditions++
+			}
+			if q.Pattern != "" {
+				patterns++
+			}
+		}
+		for _, e := range k.Extras {
+			extras[e.ID] = true
+		}
+		for _, c := range k.Config {
+			formats[c.Format] = true
+		}
+	}
+	for _, kind := range answer.Kinds {
+		assert.True(t, kinds[kind], kind)
+	}
+	for _, format := range config.Formats() {
+		assert.True(t, formats[format], format)
+	}
+	for _, extra := range []string{"theme", "sample", "languages", "extensions", "lockout", "search-engines", "many-sites"} {
+		assert.True(t, extras[extra], extra)
+	}
+	assert.True(t, secrets > 0 && conditions > 0 && patterns > 0)
 }
