@@ -491,6 +491,30 @@ func TestChoicesArrive(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(w.Root, "web/chandlery/admin"), "the admin side has a name of its own")
 }
 
+// The extra that locks out repeated failed sign-ins does so, and only when it
+// was chosen.
+func TestLockoutLocksOut(t *testing.T) {
+	w := sitetest.Demo(t)
+	for at, chosen := range map[string]string{"lockside.localhost/locked": "yes", "lockside.localhost/open": "no"} {
+		r := sitetest.Request("towline", at)
+		r.Answers["extra.lockout"] = chosen
+		done, err := w.Install(r)
+		require.NoError(t, err)
+		creds, err := w.Service.Reveal(ctx, done.Site.Address)
+		require.NoError(t, err)
+		last := ""
+		for n := range 7 {
+			password := "wrong"
+			if n == 6 {
+				password = creds.Password.Reveal()
+			}
+			last = w.SignIn(done.Site.AdminURL+"sign-in.page", map[string]string{"name": done.Site.Admin.Name, "password": password})
+		}
+		assert.Equal(t, chosen == "yes", strings.Contains(last, "Too many failed sign-ins"), last)
+		assert.Equal(t, chosen == "no", strings.Contains(last, "Signed in as"))
+	}
+}
+
 // The timer's page needs the key that reveal shows; the review and the end do
 // not show it.
 func TestTimer(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -214,8 +215,8 @@ func (w *World) Install(r site.Request) (*site.Installed, error) {
 	return w.Service.Install(ctx, p)
 }
 
-// Fetch gets a page of the account's sites as a visitor does.
-func (w *World) Fetch(address string) string {
+// Visitor is somebody with a browser, who finds the account's domains.
+func (w *World) Visitor() *web.Visitor {
 	w.T.Helper()
 	a, err := w.Home.Account(demo.AccountName)
 	require.NoError(w.T, err)
@@ -223,7 +224,29 @@ func (w *World) Fetch(address string) string {
 	for _, d := range a.Domains {
 		connections[strings.TrimPrefix(d.URL, "http://")] = d.Connect
 	}
-	page, err := web.NewVisitor(connections).Get(context.Background(), address)
+	return web.NewVisitor(connections)
+}
+
+// Fetch gets a page of the account's sites as a visitor does.
+func (w *World) Fetch(address string) string {
+	w.T.Helper()
+	page, err := w.Visitor().Get(context.Background(), address)
+	require.NoError(w.T, err)
+	return string(page.Body)
+}
+
+// SignIn sends the form of a page and gives what comes back.
+func (w *World) SignIn(address string, fields map[string]string) string {
+	w.T.Helper()
+	v := w.Visitor()
+	page, err := v.Get(context.Background(), address)
+	require.NoError(w.T, err)
+	form, err := page.Form(slices.Collect(maps.Keys(fields)))
+	require.NoError(w.T, err)
+	for name, value := range fields {
+		form.Values.Set(name, value)
+	}
+	page, err = v.Post(context.Background(), form.Action, form.Values)
 	require.NoError(w.T, err)
 	return string(page.Body)
 }
