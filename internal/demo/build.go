@@ -98,6 +98,13 @@ func pack(app, release string) ([]byte, error) {
 			return nil, err
 		}
 	}
+	if bytes.Contains(all["style.css"], []byte(`@import "base.css"`)) {
+		base, err := embedded.ReadFile("apps/base.css")
+		if err != nil {
+			return nil, err
+		}
+		all["base.css"] = base
+	}
 	var out bytes.Buffer
 	z := gzip.NewWriter(&out)
 	t := tar.NewWriter(z)
