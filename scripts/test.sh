@@ -5,7 +5,7 @@
 set -eu
 cd "$(dirname "$0")/.."
 
-packages="mariadb-server php-fpm php-cli php-mysql php-mbstring php-intl php-xml nginx"
+packages="mariadb-server openssh-server php-fpm php-cli php-mysql php-mbstring php-intl php-xml nginx"
 
 missing() {
 	for p in $packages; do

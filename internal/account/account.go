@@ -28,6 +28,7 @@ import (
 type Account struct {
 	Name      string     `yaml:"account" json:"account"`
 	Reach     string     `yaml:"reach" json:"reach"`
+	Login     *Access    `yaml:"login,omitempty" json:"login,omitempty"`
 	Domains   []Domain   `yaml:"domains" json:"domains"`
 	Databases []Database `yaml:"databases,omitempty" json:"databases"`
 	Runtime   Runtime    `yaml:"runtime,omitempty" json:"runtime,omitzero"`
@@ -62,6 +63,26 @@ type Login struct {
 	User     string `yaml:"user" json:"user"`
 	Password string `yaml:"password,omitempty" json:"-"`
 }
+
+// Access is how to sign in to the account's files where they are elsewhere.
+// Password and Passphrase are references, vault:NAME once the account is kept.
+type Access struct {
+	Password   string `yaml:"password,omitempty" json:"-"`
+	Key        string `yaml:"key,omitempty" json:"key,omitempty"` // a private key's file on this machine
+	Passphrase string `yaml:"passphrase,omitempty" json:"-"`
+}
+
+// Remote is where the files of an account are that is not on this machine.
+type Remote struct {
+	Scheme  string // sftp
+	User    string
+	Address string // host:port
+	Top     string // the account's folder on the server, from its root
+}
+
+// Tunnel begins the address of a database server that is reached through the
+// account's SSH connection; the rest is as the account's own machine sees it.
+const Tunnel = "tunnel:"
 
 // Runtime is where the account's command-line programs are.
 type Runtime struct {
@@ -104,7 +125,7 @@ func parseFault(err error) error {
 		return fault.New(fault.Usage, "the account file is empty", "", "See “Accounts” in the README for an example.")
 	}
 	var problems []fault.Problem
-	keys := []string{"account", "reach", "domains", "databases", "runtime", "store", "mail", "name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "prefix", "user", "password", "php", "from"}
+	keys := []string{"account", "reach", "login", "key", "passphrase", "domains", "databases", "runtime", "store", "mail", "name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "prefix", "user", "password", "php", "from"}
 	for _, m := range unknownKey.FindAllStringSubmatch(err.Error(), -1) {
 		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here", Remedy: near.Hint(m[2], keys)})
 	}
@@ -130,10 +151,10 @@ func (a *Account) complete() {
 	for i := range a.Databases {
 		d := &a.Databases[i]
 		if d.ForSites == "" {
-			d.ForSites = d.Server
+			d.ForSites = strings.TrimPrefix(d.Server, Tunnel)
 		}
 		if len(d.Clients) == 0 {
-			d.Clients = clients(d.Server)
+			d.Clients = clients(strings.TrimPrefix(d.Server, Tunnel))
 		}
 	}
 }
@@ -160,7 +181,7 @@ func (a *Account) problems() []fault.Problem {
 		wrong("account", fmt.Sprintf("%q is not a name for an account", a.Name), "Use lower case letters, digits and -.")
 	}
 	if _, err := a.Top(); err != nil {
-		wrong("reach", err.Error(), "Write local: and the account's folder, such as local:/srv/quillmere.")
+		wrong("reach", err.Error(), "Write local:/srv/quillmere, or sftp://quill@host:22/home/quill with login: {password: …} or {key: FILE}.")
 	}
 	if !Inside(a.Store) {
 		wrong("store", fmt.Sprintf("%q is not a folder inside the account", a.Store), "Write it from the account's top, such as .tivset.")
@@ -235,6 +256,7 @@ func Elsewhere(engine, server string) *Database {
 
 // WrongServer says what is wrong with a database server's address.
 func WrongServer(server string) (what, remedy string) {
+	server = strings.TrimPrefix(server, Tunnel)
 	if strings.HasPrefix(server, "/") || hostPort(server) {
 		return "", ""
 	}
@@ -252,7 +274,32 @@ func hostPort(s string) bool {
 	return err == nil && errPort == nil && host != "" && n > 0 && n < 65536
 }
 
-// Top gives the account's folder on this machine.
+// Remote says where the files are when they are not on this machine; nil when
+// they are.
+func (a *Account) Remote() *Remote {
+	r, err := a.remote()
+	if err != nil {
+		return nil
+	}
+	return r
+}
+
+func (a *Account) remote() (*Remote, error) {
+	u, err := url.Parse(a.Reach)
+	if err != nil || u.Scheme != "sftp" || u.Hostname() == "" || u.User.Username() == "" || !path.IsAbs(u.Path) || u.RawQuery+u.Fragment != "" {
+		return nil, fmt.Errorf("%q is not sftp://USER@HOST:PORT/FOLDER", a.Reach)
+	}
+	if _, has := u.User.Password(); has {
+		return nil, errors.New("a password does not belong into reach; write it as login: {password: …}")
+	}
+	port := u.Port()
+	if port == "" {
+		port = "22"
+	}
+	return &Remote{u.Scheme, u.User.Username(), net.JoinHostPort(u.Hostname(), port), path.Clean(u.Path)}, nil
+}
+
+// Top gives the account's folder, on this machine or on the server.
 func (a *Account) Top() (string, error) {
 	scheme, rest, _ := strings.Cut(a.Reach, ":")
 	switch {
@@ -260,7 +307,13 @@ func (a *Account) Top() (string, error) {
 		return filepath.Clean(rest), nil
 	case scheme == "local":
 		return "", fmt.Errorf("%q does not give a folder from the root", a.Reach)
-	case slices.Contains([]string{"sftp", "ftp", "ftps"}, scheme):
+	case scheme == "sftp":
+		to, err := a.remote()
+		if err != nil {
+			return "", err
+		}
+		return to.Top, nil
+	case slices.Contains([]string{"ftp", "ftps"}, scheme):
 		return "", fmt.Errorf("%s is not available in this release", scheme)
 	}
 	return "", fmt.Errorf("%q is not a way to reach files", a.Reach)

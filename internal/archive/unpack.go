@@ -18,7 +18,7 @@ import (
 const (
 	writers = 3
 	block   = 128 << 10 // files of up to a block are handed over, larger ones streamed
-	waiting = 24        // blocks under way at most: 3 MB
+	waiting = 36        // blocks under way at most: 4.5 MB
 )
 
 // Unpack writes what is below top in the archive into a folder of an account,
@@ -28,10 +28,16 @@ const (
 // files and bytes written so far, by one goroutine at a time. The account's
 // files must be safe for use by several goroutines.
 func Unpack(ctx context.Context, file *os.File, top string, skip []string, to files.FS, folder string, progress func(files int, bytes int64)) error {
+	if tree, ok := to.(files.TreeWriter); ok {
+		err := tree.WriteTree(ctx, folder, func(w io.Writer) error { return repack(ctx, file, top, skip, w, progress) })
+		if !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
+	}
 	group, ctx := errgroup.WithContext(ctx)
-	u := &unpacking{to: to, folder: folder, progress: progress, jobs: make(chan handed), made: map[string]bool{".": true},
+	u := &unpacking{to: to, folder: folder, progress: progress, jobs: make(chan handed), made: map[string]*madeOnce{},
 		blocks: sync.Pool{New: func() any { b := make([]byte, block); return &b }}, slots: make(chan struct{}, waiting)}
-	for range writers {
+	for range writersFor(to) {
 		group.Go(func() error { return u.writeHanded(ctx) })
 	}
 	group.Go(func() error {
@@ -46,6 +52,14 @@ func Unpack(ctx context.Context, file *os.File, top string, skip []string, to fi
 	return group.Wait()
 }
 
+// writersFor is how many files are written at a time.
+func writersFor(to files.FS) int {
+	if wide, ok := to.(files.Wide); ok {
+		return min(wide.Writers(), waiting)
+	}
+	return writers
+}
+
 type unpacking struct {
 	to       files.FS
 	folder   string
@@ -53,9 +67,9 @@ type unpacking struct {
 	jobs     chan handed
 	blocks   sync.Pool
 	slots    chan struct{}
-	made     map[string]bool // folders, by the reader alone
 
 	mu    sync.Mutex
+	made  map[string]*madeOnce // folders
 	count int
 	bytes int64
 }
@@ -68,19 +82,18 @@ type handed struct {
 
 // take deals with one entry of the archive, in its order.
 func (u *unpacking) take(ctx context.Context, e Entry, content io.Reader) error {
-	if e.Dir {
-		return u.mkdir(ctx, e.Name)
-	}
-	if err := u.mkdir(ctx, path.Dir(e.Name)); err != nil {
-		return err
-	}
 	buffer := u.blocks.Get().(*[]byte)
-	if e.Size > block {
+	if !e.Dir && e.Size > block {
 		defer u.blocks.Put(buffer)
+		if err := u.mkdir(ctx, path.Dir(e.Name)); err != nil {
+			return err
+		}
 		return u.write(ctx, e, func(w io.Writer) error { return copyInBlocks(w, content, *buffer) })
 	}
-	if _, err := io.ReadFull(content, (*buffer)[:e.Size]); err != nil {
-		return err
+	if !e.Dir {
+		if _, err := io.ReadFull(content, (*buffer)[:e.Size]); err != nil {
+			return err
+		}
 	}
 	select {
 	case u.slots <- struct{}{}:
@@ -95,21 +108,34 @@ func (u *unpacking) take(ctx context.Context, e Entry, content io.Reader) error 
 	}
 }
 
+// madeOnce is a folder that the first who needs it makes.
+type madeOnce struct {
+	once sync.Once
+	err  error
+}
+
+// mkdir makes a folder and those above it, while others make theirs.
 func (u *unpacking) mkdir(ctx context.Context, dir string) error {
-	if u.made[dir] {
+	if dir == "." {
 		return nil
 	}
-	_, err := files.MkdirAll(ctx, u.to, path.Join(u.folder, dir), 0o755)
-	u.made[dir] = err == nil
-	return err
+	if err := u.mkdir(ctx, path.Dir(dir)); err != nil {
+		return err
+	}
+	u.mu.Lock()
+	m := u.made[dir]
+	if m == nil {
+		m = &madeOnce{}
+		u.made[dir] = m
+	}
+	u.mu.Unlock()
+	m.once.Do(func() { _, m.err = files.MkdirAll(ctx, u.to, path.Join(u.folder, dir), 0o755) })
+	return m.err
 }
 
 func (u *unpacking) writeHanded(ctx context.Context) error {
 	for h := range u.jobs {
-		err := u.write(ctx, h.Entry, func(w io.Writer) error {
-			_, err := w.Write((*h.content)[:h.Size])
-			return err
-		})
+		err := u.settle(ctx, h)
 		u.blocks.Put(h.content)
 		<-u.slots
 		if err != nil {
@@ -119,13 +145,31 @@ func (u *unpacking) writeHanded(ctx context.Context) error {
 	return nil
 }
 
+// settle makes what was handed over: a folder, or a file in its folder.
+func (u *unpacking) settle(ctx context.Context, h handed) error {
+	if h.Dir {
+		return u.mkdir(ctx, h.Name)
+	}
+	if err := u.mkdir(ctx, path.Dir(h.Name)); err != nil {
+		return err
+	}
+	return u.write(ctx, h.Entry, func(w io.Writer) error {
+		_, err := w.Write((*h.content)[:h.Size])
+		return err
+	})
+}
+
+// mode is what a file gets.
+func (e Entry) mode() fs.FileMode {
+	if e.Mode&0o100 != 0 {
+		return 0o755
+	}
+	return 0o644
+}
+
 // write makes one file.
 func (u *unpacking) write(ctx context.Context, e Entry, fill func(io.Writer) error) error {
-	mode := fs.FileMode(0o644)
-	if e.Mode&0o100 != 0 {
-		mode = 0o755
-	}
-	w, err := u.to.Create(ctx, path.Join(u.folder, e.Name), mode)
+	w, err := u.to.Create(ctx, path.Join(u.folder, e.Name), e.mode())
 	if err != nil {
 		return err
 	}

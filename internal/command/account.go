@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) accounts() *cobra.Command {
-	return a.group("account", "Hosting accounts", a.accountAdd(), a.accountList(), a.accountShow(), a.accountTest(), a.accountForget())
+	return a.group("account", "Hosting accounts", a.accountAdd(), a.accountList(), a.accountShow(), a.accountTest(), a.accountTrust(), a.accountForget())
 }
 
 func (a *app) accountAdd() *cobra.Command {

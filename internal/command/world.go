@@ -7,22 +7,21 @@ import (
 	"net/http"
 	"os"
 	"os/user"
+	"path/filepath"
 	"time"
 
 	"golang.org/x/term"
 
-	"tivset/internal/account"
 	"tivset/internal/catalogue"
-	"tivset/internal/database"
-	"tivset/internal/database/mariadb"
 	"tivset/internal/fault"
-	"tivset/internal/files/local"
 	"tivset/internal/home"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
 	"tivset/internal/mail"
+	"tivset/internal/reach"
 	"tivset/internal/screen"
 	"tivset/internal/site"
+	"tivset/internal/ssh"
 	"tivset/internal/vault"
 	"tivset/kits"
 )
@@ -79,8 +78,10 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 	if err != nil {
 		return nil, nil, fault.New(fault.Usage, "Tivset's own files cannot be kept", h.Data, "Set TIVSET_HOME to a folder that you can write.").Because(err)
 	}
+	v := vault.At(h.Vault(), h.VaultKey())
+	opens := a.world.reach(h, v)
 	s = &site.Service{
-		Home: h, Catalogue: kits, Ledger: l, Vault: vault.At(h.Vault(), h.VaultKey()), Now: a.world.Now, Who: who(),
+		Home: h, Catalogue: kits, Ledger: l, Vault: v, Now: a.world.Now, Who: who(),
 		Progress:    a.progress(),
 		Settle:      site.UsualSettle,
 		Patience:    site.UsualPatience,
@@ -88,9 +89,9 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 		SendMail:    mail.Send,
 		Certified:   site.Certified,
 		TakesMail:   mail.Takes,
-		OpenFiles:   openFiles,
-		OpenServer:  openServer,
-		OpenSession: openSession,
+		OpenFiles:   opens.Files,
+		OpenServer:  opens.Server,
+		OpenSession: opens.Session,
 	}
 	return s, func() { _ = l.Close() }, nil
 }
@@ -115,24 +116,17 @@ func openCatalogue(h home.Home) (*catalogue.Catalogue, error) {
 	return catalogue.New(sources...), nil
 }
 
-func openFiles(a *account.Account) (site.Closer, error) {
-	top, err := a.Top()
-	if err != nil {
-		return nil, err
+// reach opens accounts with this machine's SSH agent, keys and known hosts.
+func (w World) reach(h home.Home, v *vault.Vault) *reach.Reach {
+	r := &reach.Reach{Vault: v, Hosts: w.hosts(h), Agent: w.Env("SSH_AUTH_SOCK")}
+	for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+		r.Keys = append(r.Keys, filepath.Join(w.Env("HOME"), ".ssh", name))
 	}
-	f, err := local.Open(top)
-	if err != nil {
-		return nil, err // not a nil *local.FS in an interface that is not nil
-	}
-	return f, nil
+	return r
 }
 
-func openServer(ctx context.Context, _ *account.Database, l database.Login) (database.Server, error) {
-	return mariadb.Connect(ctx, l)
-}
-
-func openSession(ctx context.Context, _ *account.Database, l database.Login) (database.Session, error) {
-	return mariadb.Open(ctx, l)
+func (w World) hosts(h home.Home) *ssh.Hosts {
+	return &ssh.Hosts{Own: h.KnownHosts(), Others: []string{filepath.Join(w.Env("HOME"), ".ssh", "known_hosts"), "/etc/ssh/ssh_known_hosts"}}
 }
 
 func who() string {

@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"net"
 
 	"tivset/internal/secret"
 )
@@ -19,6 +20,9 @@ type Login struct {
 	User     string
 	Password secret.Text
 	Database string // "" for none
+
+	// Dial makes the connection in place of the system's; it may be nil.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // Server is a database server, seen by somebody who may create.

@@ -36,6 +36,8 @@ type Demo struct {
 	Home    home.Home
 	Standin *standin.Account
 	Domains []Domain
+
+	Password string // of the database server's root, and of quill over SSH
 }
 
 // Domain is a domain of the demo account.
@@ -65,13 +67,14 @@ func Start(folder string) (*Demo, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := standin.Options{Folder: base, Domains: map[string]string{}, RootPassword: before.Password, Ports: before.Ports}
+	options := standin.Options{Folder: base, Domains: map[string]string{}, RootPassword: before.Password, User: "quill", Password: before.Password, Ports: before.Ports}
 	for _, x := range domains {
 		options.Domains[x.name] = x.folder
 	}
 	if d.Standin, err = startAgain(options); err != nil {
 		return nil, err
 	}
+	d.Password = before.Password
 	if err := d.prepare(base, before.Password); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}

@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"tivset/internal/account"
 	"tivset/internal/web"
 )
 
@@ -34,7 +35,7 @@ const outage = 3 * time.Second
 // returns nil only when every one ended as it should.
 func Tour(ctx context.Context, d *Demo, program string, out io.Writer) error {
 	t := &tour{Demo: d, ctx: ctx, program: program, out: out}
-	for _, part := range []func() error{t.choose, t.install, t.visit, t.decide, t.refused, t.setAside, t.undone, t.end} {
+	for _, part := range []func() error{t.choose, t.install, t.visit, t.decide, t.refused, t.setAside, t.undone, t.elsewhere, t.end} {
 		if err := part(); err != nil {
 			return fmt.Errorf("the tour stopped: %w", err)
 		}
@@ -302,6 +303,44 @@ func (t *tour) unchanged(do func() error) error {
 	lines := strings.Count(before, "\n")
 	fmt.Fprintf(t.out, "Compared before and after: %d files, folders, databases and users are the same.\n", lines)
 	return nil
+}
+
+// elsewhere has the same account reached as from a laptop: files over SFTP, and
+// the database through that connection.
+func (t *tour) elsewhere() error {
+	t.say("The same account as from a laptop: its files over SFTP, its database through that connection.")
+	a, err := t.Home.Account(AccountName)
+	if err != nil {
+		return err
+	}
+	database := a.Databases[0].Server
+	a.Reach = "sftp://quill@" + t.Standin.SSH.Address() + filepath.ToSlash(t.Standin.Root)
+	a.Login = &account.Access{Password: "plain:" + t.Password}
+	a.Databases[0].Server, a.Databases[0].Admin.Password = account.Tunnel+database, "plain:"+t.Password
+	text, err := a.Format()
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(t.Folder, "laptop.yaml")
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		return err
+	}
+	if _, err := t.run(0, "account", "add", AccountName, "--from", file, "--replace"); err != nil {
+		return err
+	}
+	install := []string{"install", "lanternbox", "--at", "lockside.localhost/pictures", "-a", "title=Locks at Dawn", "-a", "extra.theme=dawn", "-a", "admin.email=w@lockside.localhost", "--yes"}
+	t.say("A server whose key nobody has seen yet is not signed in to.")
+	if _, err := t.run(3, install...); err != nil {
+		return err
+	}
+	if _, err := t.run(0, "account", "trust", AccountName, t.Standin.SSH.Fingerprint()); err != nil {
+		return err
+	}
+	if _, err := t.run(0, install...); err != nil {
+		return err
+	}
+	_, err = t.run(0, "account", "test", AccountName)
+	return err
 }
 
 func (t *tour) end() error {

@@ -45,6 +45,12 @@ type FS interface {
 	Remove(ctx context.Context, name string) error
 }
 
+// Closer is an account's files, to be closed after use.
+type Closer interface {
+	FS
+	io.Closer
+}
+
 // Info describes a file, folder or link.
 type Info struct {
 	Name     string // the last part of the path
@@ -61,9 +67,24 @@ type TreeRemover interface {
 	RemoveAll(ctx context.Context, name string) error
 }
 
+// TreeWriter is the ability to write many files as one stream.
+type TreeWriter interface {
+	// WriteTree unpacks into a folder, which is there, what tarred writes: a tar
+	// archive packed with gzip, of plain files and folders. errors.ErrUnsupported
+	// when that cannot be done here; then tarred was not called.
+	WriteTree(ctx context.Context, folder string, tarred func(io.Writer) error) error
+}
+
 // SpaceTeller is the ability to tell how many bytes are left for the account.
 type SpaceTeller interface {
 	Free(ctx context.Context) (int64, error)
+}
+
+// Wide is the ability to do many things at a time, over a line whose round
+// trips take long.
+type Wide interface {
+	// Writers is how many files are best written at a time.
+	Writers() int
 }
 
 // Commander is the ability to run a program where the files are, as whoever

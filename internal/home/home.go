@@ -39,11 +39,12 @@ func Usual() Home {
 }
 
 // Ledger, Vault, VaultKey, Journals and Archives name files and folders.
-func (h Home) Ledger() string   { return filepath.Join(h.Data, "ledger.db") }
-func (h Home) Vault() string    { return filepath.Join(h.Data, "vault.age") }
-func (h Home) VaultKey() string { return filepath.Join(h.Config, "vault.key") }
-func (h Home) Journals() string { return filepath.Join(h.State, "journals") }
-func (h Home) Archives() string { return filepath.Join(h.Cache, "archives") }
+func (h Home) Ledger() string     { return filepath.Join(h.Data, "ledger.db") }
+func (h Home) Vault() string      { return filepath.Join(h.Data, "vault.age") }
+func (h Home) VaultKey() string   { return filepath.Join(h.Config, "vault.key") }
+func (h Home) Journals() string   { return filepath.Join(h.State, "journals") }
+func (h Home) KnownHosts() string { return filepath.Join(h.Config, "known_hosts") }
+func (h Home) Archives() string   { return filepath.Join(h.Cache, "archives") }
 
 func (h Home) accounts() string { return filepath.Join(h.Config, "accounts") }
 

@@ -36,7 +36,17 @@ func (s *Service) AddAccount(name string, text []byte, replace bool, env func(st
 	}
 	secrets := map[string]secret.Text{}
 	for i := range a.Databases {
-		if err := intoVault(a, &a.Databases[i], secrets, env); err != nil {
+		if d := &a.Databases[i]; d.Admin != nil {
+			if err := intoVault(&d.Admin.Password, a.Name+"/"+d.Name, secrets, env); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if l := a.Login; l != nil {
+		if err := intoVault(&l.Password, a.Name+"/login", secrets, env); err != nil {
+			return nil, err
+		}
+		if err := intoVault(&l.Passphrase, a.Name+"/passphrase", secrets, env); err != nil {
 			return nil, err
 		}
 	}
@@ -46,13 +56,12 @@ func (s *Service) AddAccount(name string, text []byte, replace bool, env func(st
 	return a, s.Home.PutAccount(a)
 }
 
-// intoVault replaces a server's password by the name of its vault entry.
-func intoVault(a *account.Account, d *account.Database, secrets map[string]secret.Text, env func(string) string) error {
-	if d.Admin == nil || d.Admin.Password == "" {
+// intoVault replaces a password by the name of its vault entry.
+func intoVault(password *string, entry string, secrets map[string]secret.Text, env func(string) string) error {
+	if *password == "" {
 		return nil
 	}
-	entry := a.Name + "/" + d.Name
-	how, what, _ := strings.Cut(d.Admin.Password, ":")
+	how, what, _ := strings.Cut(*password, ":")
 	switch how {
 	case "vault":
 		return nil
@@ -60,7 +69,7 @@ func intoVault(a *account.Account, d *account.Database, secrets map[string]secre
 		secrets[entry] = secret.Of(what)
 	case "env":
 		if env(what) == "" {
-			return fault.New(fault.Usage, "the variable "+what+" is not set", "password of "+d.Name, "Set it, or use file:PATH.")
+			return fault.New(fault.Usage, "the variable "+what+" is not set", "password of "+entry, "Set it, or use file:PATH.")
 		}
 		secrets[entry] = secret.Of(env(what))
 	case "file":
@@ -70,9 +79,9 @@ func intoVault(a *account.Account, d *account.Database, secrets map[string]secre
 		}
 		secrets[entry] = secret.Of(strings.TrimRight(string(text), "\r\n"))
 	default:
-		return fault.New(fault.Usage, "the password of "+d.Name+" does not say where it is", "", "Write plain:…, file:PATH, env:NAME or vault:NAME.")
+		return fault.New(fault.Usage, "the password of "+entry+" does not say where it is", "", "Write plain:…, file:PATH, env:NAME or vault:NAME.")
 	}
-	d.Admin.Password = "vault:" + entry
+	*password = "vault:" + entry
 	return nil
 }
 
@@ -116,7 +125,7 @@ func (s *Service) TestAccount(ctx context.Context, name string) ([]Checked, erro
 		}
 		out = append(out, Checked{part, true, fine})
 	}
-	fsys, err := s.OpenFiles(a)
+	fsys, err := s.OpenFiles(ctx, a)
 	if err != nil {
 		add("files", unreachable(a, err), "")
 	} else {
@@ -128,7 +137,7 @@ func (s *Service) TestAccount(ctx context.Context, name string) ([]Checked, erro
 		add(d.Name, err, fine)
 	}
 	for i := range a.Databases {
-		fine, err := s.tryServer(ctx, &a.Databases[i])
+		fine, err := s.tryServer(ctx, a, &a.Databases[i])
 		add("database "+a.Databases[i].Name, err, fine)
 	}
 	if a.Mail != nil {
@@ -172,8 +181,8 @@ func (s *Service) tryDomain(ctx context.Context, a *account.Account, d account.D
 	return fmt.Sprintf("%s answers in %d ms (status %d)", d.URL, 1+s.Now().Sub(began).Milliseconds(), page.Status), nil
 }
 
-func (s *Service) tryServer(ctx context.Context, d *account.Database) (string, error) {
-	server, err := s.connect(ctx, d)
+func (s *Service) tryServer(ctx context.Context, a *account.Account, d *account.Database) (string, error) {
+	server, err := s.connect(ctx, a, d)
 	if err != nil {
 		return "", err
 	}

@@ -61,7 +61,7 @@ func (s *Service) Spots(ctx context.Context, name string) ([]Spot, error) {
 }
 
 func (s *Service) spotsOf(ctx context.Context, a *account.Account, sites []ledger.Site) ([]Spot, error) {
-	fsys, err := s.OpenFiles(a)
+	fsys, err := s.OpenFiles(ctx, a)
 	if err != nil {
 		return nil, unreachable(a, err)
 	}

@@ -33,7 +33,7 @@ type Installed struct {
 // Install carries out a plan. It returns either the checked site, or a fault
 // after everything was undone (Failed) or with something left (Left).
 func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
-	fsys, err := s.OpenFiles(p.account)
+	fsys, err := s.OpenFiles(ctx, p.account)
 	if err != nil {
 		return nil, unreachable(p.account, err)
 	}

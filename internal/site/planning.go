@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"tivset/internal/account"
@@ -25,7 +26,7 @@ func (s *Service) Plan(ctx context.Context, r Request) (*Plan, error) {
 	if err := s.takesMail(ctx, p); err != nil {
 		return nil, err
 	}
-	fsys, err := s.OpenFiles(p.account)
+	fsys, err := s.OpenFiles(ctx, p.account)
 	if err != nil {
 		return nil, unreachable(p.account, err)
 	}
@@ -170,5 +171,11 @@ func (s *Service) licence(p *Plan) error {
 }
 
 func unreachable(a *account.Account, err error) error {
+	var known *fault.Error
+	if errors.As(err, &known) { // it says what to do
+		f := *known
+		f.Remedy = strings.ReplaceAll(f.Remedy, "trust NAME", "trust "+a.Name)
+		return &f
+	}
 	return fault.New(fault.Failed, "the files of the account cannot be reached", a.Reach, "Check the folder and its permissions: tivset account test "+a.Name).Because(err)
 }

@@ -36,7 +36,7 @@ func (s *Service) chooseServer(ctx context.Context, p *Plan, r Request) error {
 
 // planNew makes sure that a database and a user can be made under their names.
 func (s *Service) planNew(ctx context.Context, p *Plan, r Request) error {
-	server, err := s.connect(ctx, p.server)
+	server, err := s.connect(ctx, p.account, p.server)
 	if err != nil {
 		return err
 	}
@@ -114,7 +114,7 @@ func (s *Service) tryData(ctx context.Context, p *Plan) (DataFound, error) {
 	if d.Name == "" || d.User == "" || p.answers["data.password"] == "" {
 		return found, fault.New(fault.Usage, "the database is not known yet", p.Place.URL, "Give data.name, data.user and data.password.")
 	}
-	session, err := s.OpenSession(ctx, p.server, database.Login{Server: p.server.Server, User: d.User, Password: secret.Of(p.answers["data.password"]), Database: d.Name})
+	session, err := s.OpenSession(ctx, p.account, p.server, database.Login{Server: p.server.Server, User: d.User, Password: secret.Of(p.answers["data.password"]), Database: d.Name})
 	if err != nil {
 		f := *fault.Of(err)
 		if !errors.Is(err, database.ErrGone) {

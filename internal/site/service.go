@@ -48,9 +48,9 @@ type Service struct {
 	Certified func(ctx context.Context, name, address string) error // why a server's certificate does not verify
 	TakesMail func(ctx context.Context, domain string) error        // why a domain cannot receive mail
 
-	OpenFiles   func(*account.Account) (Closer, error)
-	OpenServer  func(context.Context, *account.Database, database.Login) (database.Server, error)
-	OpenSession func(context.Context, *account.Database, database.Login) (database.Session, error)
+	OpenFiles   func(context.Context, *account.Account) (files.Closer, error)
+	OpenServer  func(context.Context, *account.Account, *account.Database, database.Login) (database.Server, error)
+	OpenSession func(context.Context, *account.Account, *account.Database, database.Login) (database.Session, error)
 }
 
 // The usual values of Settle and Patience.
@@ -58,12 +58,6 @@ const (
 	UsualSettle   = 6 * time.Second
 	UsualPatience = 30 * time.Second
 )
-
-// Closer is an account's files, to be closed after use.
-type Closer interface {
-	files.FS
-	Close() error
-}
 
 // account finds the account to use: the one named; else the only one; else the
 // one that has the address's domain.
@@ -118,7 +112,7 @@ func (s *Service) LookAt(ctx context.Context, r Request) (Look, error) {
 	if p.place, err = resolve(r.At, a.Domains); err != nil {
 		return Look{}, err
 	}
-	fsys, err := s.OpenFiles(a)
+	fsys, err := s.OpenFiles(ctx, a)
 	if err != nil {
 		return Look{}, unreachable(a, err)
 	}
@@ -253,12 +247,12 @@ func (s *Service) databaseLogin(d *account.Database) (database.Login, error) {
 }
 
 // connect signs in to a server as the one who may create.
-func (s *Service) connect(ctx context.Context, d *account.Database) (database.Server, error) {
+func (s *Service) connect(ctx context.Context, a *account.Account, d *account.Database) (database.Server, error) {
 	login, err := s.databaseLogin(d)
 	if err != nil {
 		return nil, err
 	}
-	return s.OpenServer(ctx, d, login)
+	return s.OpenServer(ctx, a, d, login)
 }
 
 // connections says where to find the account's domains.

@@ -239,7 +239,7 @@ func (e *env) withServer(ctx context.Context, name string, use func(database.Ser
 	if d == nil {
 		return fmt.Errorf("the account has no database server %s any more", name)
 	}
-	server, err := e.connect(ctx, d)
+	server, err := e.connect(ctx, e.account, d)
 	if err != nil {
 		return err
 	}
@@ -249,7 +249,7 @@ func (e *env) withServer(ctx context.Context, name string, use func(database.Ser
 // openData signs in to the site's database as the site does.
 func (e *env) openData(ctx context.Context) (database.Session, error) {
 	p := e.plan
-	return e.OpenSession(ctx, p.server, p.loginOf(p.server))
+	return e.OpenSession(ctx, e.account, p.server, p.loginOf(p.server))
 }
 
 // recordSite writes the site into the ledger, which settles the job.

@@ -195,7 +195,7 @@ func (u *useDatabase) Undo(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	data, err := u.OpenSession(ctx, server, database.Login{Server: server.Server, User: u.User, Password: password, Database: u.Name})
+	data, err := u.OpenSession(ctx, u.account, server, database.Login{Server: server.Server, User: u.User, Password: password, Database: u.Name})
 	if err != nil {
 		return err
 	}

@@ -160,7 +160,7 @@ func (s *Service) leftIn(ctx context.Context, gone ledger.Site) ([]string, error
 	if err != nil {
 		return nil, err
 	}
-	fsys, err := s.OpenFiles(a)
+	fsys, err := s.OpenFiles(ctx, a)
 	if err != nil {
 		return nil, unreachable(a, err)
 	}
@@ -181,7 +181,7 @@ func (s *Service) recover(ctx context.Context, journal *job.Journal, how func(*j
 	if err != nil {
 		return false, err
 	}
-	fsys, err := s.OpenFiles(a)
+	fsys, err := s.OpenFiles(ctx, a)
 	if err != nil {
 		return false, unreachable(a, err)
 	}

@@ -21,13 +21,15 @@ import (
 	"tivset/internal/answer"
 	"tivset/internal/catalogue"
 	"tivset/internal/database"
-	"tivset/internal/database/mariadb"
 	"tivset/internal/demo"
+	"tivset/internal/files"
 	"tivset/internal/files/local"
 	"tivset/internal/home"
 	"tivset/internal/ledger"
 	"tivset/internal/mail"
+	"tivset/internal/reach"
 	"tivset/internal/site"
+	"tivset/internal/ssh"
 	"tivset/internal/testserver"
 	"tivset/internal/vault"
 	"tivset/internal/web"
@@ -42,6 +44,7 @@ type World struct {
 	Real    *testserver.Database
 	Service *site.Service
 	Trip    *Trip
+	Reach   *reach.Reach
 }
 
 // Demo sets up the demo account.
@@ -125,37 +128,38 @@ func (w *World) serve(source catalogue.Source) {
 	if w.Trip == nil {
 		w.Trip = &Trip{}
 	}
+	v := vault.At(w.Home.Vault(), w.Home.VaultKey())
+	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()}}
 	w.Service = &site.Service{
-		Home: w.Home, Catalogue: catalogue.New(source), Ledger: l, Vault: vault.At(w.Home.Vault(), w.Home.VaultKey()),
+		Home: w.Home, Catalogue: catalogue.New(source), Ledger: l, Vault: v,
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
 		Download: http.DefaultClient, SendMail: mail.Send,
 		Certified: site.Certified, TakesMail: func(context.Context, string) error { return nil },
-		OpenFiles: func(a *account.Account) (site.Closer, error) {
-			top, err := a.Top()
+		OpenFiles: func(ctx context.Context, a *account.Account) (files.Closer, error) {
+			f, err := w.Reach.Files(ctx, a)
 			if err != nil {
 				return nil, err
 			}
-			f, err := local.Open(top)
-			if err != nil {
-				return nil, err
+			if onDisk, ok := f.(*local.FS); ok {
+				return &filesWrap{onDisk, w.Trip}, nil
 			}
-			return &filesWrap{f, w.Trip}, nil
+			return f, nil
 		},
-		OpenServer: func(ctx context.Context, _ *account.Database, l database.Login) (database.Server, error) {
+		OpenServer: func(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Server, error) {
 			if w.Trip.Fails("connect") {
 				return nil, database.ErrGone
 			}
-			s, err := mariadb.Connect(ctx, l)
+			s, err := w.Reach.Server(ctx, a, d, l)
 			if err != nil {
 				return nil, err
 			}
 			return &serverWrap{s, w.Trip}, nil
 		},
-		OpenSession: func(ctx context.Context, _ *account.Database, l database.Login) (database.Session, error) {
+		OpenSession: func(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Session, error) {
 			if w.Trip.Fails("open database") {
 				return nil, database.ErrGone
 			}
-			s, err := mariadb.Open(ctx, l)
+			s, err := w.Reach.Session(ctx, a, d, l)
 			if err != nil {
 				return nil, err
 			}

@@ -1,5 +1,5 @@
 // Package standin is a simulated hosting account in one process: a web server
-// with several domains, a database server, a mailbox. It stands in for a real
+// with several domains, a database server, SFTP, a mailbox. It stands in for a real
 // account in the demo and in tests; nothing has to be installed for it.
 //
 // It imports nothing of what it stands in for.
@@ -15,6 +15,7 @@ import (
 	"tivset/internal/standin/mailbox"
 	"tivset/internal/standin/mysqld"
 	"tivset/internal/standin/pages"
+	"tivset/internal/standin/sftpd"
 )
 
 // Options describe the account.
@@ -22,11 +23,13 @@ type Options struct {
 	Folder       string            // holds account/, database/ and mailbox/
 	Domains      map[string]string // domain to document root, below account/
 	RootPassword string            // of the database server
+	User         string            // who may sign in over SSH
+	Password     string            // and with what
 	Ports        Ports             // 0 for free ones
 }
 
 // Ports are the ports of the servers, all on 127.0.0.1.
-type Ports struct{ Web, Database, Mail int }
+type Ports struct{ Web, Database, Mail, SSH int }
 
 // Account is a running stand-in.
 type Account struct {
@@ -35,6 +38,7 @@ type Account struct {
 	Web      *pages.Server
 	Database *mysqld.Server
 	Mail     *mailbox.Server
+	SSH      *sftpd.Server
 }
 
 // Start makes what is missing of the folders and starts the servers.
@@ -52,6 +56,10 @@ func Start(o Options) (*Account, error) {
 		return nil, err
 	}
 	if a.Mail, err = mailbox.Start(a.Mailbox, at(o.Ports.Mail)); err != nil {
+		return nil, errors.Join(err, a.Close())
+	}
+	a.SSH, err = sftpd.Start(sftpd.Options{Address: at(o.Ports.SSH), Folder: filepath.Join(o.Folder, "ssh"), Home: a.Root, User: o.User, Password: o.Password})
+	if err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
 	a.Web, err = pages.Start(pages.Options{Address: at(o.Ports.Web), Home: a.Root, Roots: roots})
@@ -73,7 +81,7 @@ func (a *Account) Ports() Ports {
 		}
 		return n
 	}
-	return Ports{port(a.Web.Address()), port(a.Database.Address()), port(a.Mail.Address())}
+	return Ports{port(a.Web.Address()), port(a.Database.Address()), port(a.Mail.Address()), port(a.SSH.Address())}
 }
 
 // Close ends the servers. The folders stay.
@@ -81,6 +89,9 @@ func (a *Account) Close() error {
 	var all []error
 	if a.Web != nil {
 		all = append(all, a.Web.Close())
+	}
+	if a.SSH != nil {
+		all = append(all, a.SSH.Close())
 	}
 	if a.Mail != nil {
 		all = append(all, a.Mail.Close())

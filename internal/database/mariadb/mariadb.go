@@ -68,6 +68,9 @@ func open(ctx context.Context, login database.Login) (*sql.DB, error) {
 	} else if !loopback(login.Server) {
 		c.TLSConfig = "preferred"
 	}
+	if c.DialFunc = login.Dial; login.Dial != nil {
+		c.TLSConfig = "" // what carries it is encrypted already
+	}
 	c.Timeout, c.ReadTimeout, c.WriteTimeout = signInTime, replyTime, replyTime
 	c.InterpolateParams = true // one round trip a statement; also for CREATE USER, which cannot be prepared
 	c.Logger = log.New(io.Discard, "", 0)

@@ -1,0 +1,152 @@
+package sftp
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"tivset/internal/files"
+	"tivset/internal/ssh"
+)
+
+// What a shell on the server makes faster. Where there is none, or one that
+// only pretends, everything goes over SFTP.
+
+var (
+	_ files.TreeWriter  = (*FS)(nil)
+	_ files.TreeRemover = (*FS)(nil)
+)
+
+// hasShell says whether programs can be run: the shell says a word back, and
+// there is tar.
+func (l *line) hasShell(ctx context.Context) bool {
+	l.shellOnce.Do(func() {
+		out, err := l.run(ctx, nil, "printf", "tivset-%s", "shell")
+		l.shell = err == nil && out == "tivset-shell"
+		if l.shell {
+			_, err = l.run(ctx, nil, "tar", "--version")
+			l.tar = err == nil
+		}
+	})
+	return l.shell
+}
+
+// run runs a program with what it reads. Its words on failure are the error's.
+func (l *line) run(ctx context.Context, input io.Reader, args ...string) (string, error) {
+	session, err := l.conn.NewSession()
+	if err != nil {
+		return "", err
+	}
+	defer session.Close()
+	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
+	defer stop()
+	var out, said bytes.Buffer
+	session.Stdin, session.Stdout, session.Stderr = input, &out, &said
+	if err := session.Run(ssh.Quote(args)); err != nil {
+		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+		return "", fmt.Errorf("%s on the server: %w: %s", args[0], err, strings.TrimSpace(said.String()))
+	}
+	return out.String(), nil
+}
+
+// WriteTree implements files.TreeWriter: one stream, unpacked by the server's
+// tar, which keeps the modes and nobody's ownership.
+func (f *FS) WriteTree(ctx context.Context, folder string, tarred func(io.Writer) error) error {
+	return f.use(ctx, false, []string{folder}, func(l *line) error {
+		if !l.hasShell(ctx) || !l.tar {
+			return errors.ErrUnsupported
+		}
+		if err := l.folder(folder); err != nil {
+			return err
+		}
+		r, w := io.Pipe()
+		made := make(chan error, 1)
+		go func() {
+			err := tarred(w)
+			_ = w.CloseWithError(err)
+			made <- err
+		}()
+		_, err := l.run(ctx, r, "tar", "-xpozf", "-", "-C", l.full(folder))
+		_ = r.CloseWithError(err) // the server gave up: so does the stream
+		if packed := <-made; packed != nil && !errors.Is(packed, io.ErrClosedPipe) && err == nil {
+			return packed
+		}
+		defer l.forget()
+		return err
+	})
+}
+
+// RemoveAll implements files.TreeRemover.
+func (f *FS) RemoveAll(ctx context.Context, name string) error {
+	return f.use(ctx, false, []string{name}, func(l *line) error {
+		err := l.folder(path.Dir(name))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		defer l.forget()
+		info, err := l.sftp.Lstat(l.full(name))
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return plain("remove", name, err)
+		}
+		if info.IsDir() && l.hasShell(ctx) {
+			_, err := l.run(ctx, nil, "rm", "-rf", "--", l.full(name))
+			return err
+		}
+		return l.removeTree(ctx, name, info.IsDir())
+	})
+}
+
+// removeTree takes a folder away from its leaves, several calls at a time.
+func (l *line) removeTree(ctx context.Context, name string, folder bool) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if !folder {
+		return gone(name, l.sftp.Remove(l.full(name)))
+	}
+	inside, err := l.sftp.ReadDirContext(ctx, l.full(name))
+	if err != nil {
+		return gone(name, err)
+	}
+	group, within := errgroup.WithContext(ctx)
+	group.SetLimit(writers)
+	for _, i := range inside {
+		if !i.IsDir() {
+			group.Go(func() error { return l.removeTree(within, path.Join(name, i.Name()), false) })
+		}
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, i := range inside {
+		if i.IsDir() {
+			if err := l.removeTree(ctx, path.Join(name, i.Name()), true); err != nil {
+				return err
+			}
+		}
+	}
+	return gone(name, l.sftp.RemoveDirectory(l.full(name)))
+}
+
+// gone takes it for done when what is to go is not there.
+func gone(name string, err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return plain("remove", name, err)
+}

@@ -1,0 +1,151 @@
+// Package reach opens what belongs to an account by the way that the account
+// says: its files on this machine or over SFTP, its database servers directly
+// or through the SSH connection.
+package reach
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"net"
+	"os"
+	"strings"
+	"sync"
+
+	"tivset/internal/account"
+	"tivset/internal/database"
+	"tivset/internal/database/mariadb"
+	"tivset/internal/fault"
+	"tivset/internal/files"
+	"tivset/internal/files/local"
+	"tivset/internal/files/sftp"
+	"tivset/internal/secret"
+	"tivset/internal/ssh"
+	"tivset/internal/vault"
+)
+
+// Reach opens accounts. It keeps one SSH connection an account, which files and
+// databases share.
+type Reach struct {
+	Vault *vault.Vault
+	Hosts *ssh.Hosts
+	Agent string   // the socket of an SSH agent, or ""
+	Keys  []string // private keys to try where the account names neither password nor key
+
+	mu      sync.Mutex
+	clients map[string]*ssh.Client
+}
+
+// Files opens an account's files.
+func (r *Reach) Files(ctx context.Context, a *account.Account) (files.Closer, error) {
+	top, err := a.Top()
+	if err != nil {
+		return nil, err
+	}
+	if a.Remote() == nil {
+		f, err := local.Open(top)
+		if err != nil {
+			return nil, err // not a nil *local.FS in an interface that is not nil
+		}
+		return f, nil
+	}
+	client, err := r.client(a)
+	if err != nil {
+		return nil, err
+	}
+	f, err := sftp.Open(ctx, client, top)
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+// Server signs in to a database server as the one who may create.
+func (r *Reach) Server(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Server, error) {
+	l, err := r.through(a, d, l)
+	if err != nil {
+		return nil, err
+	}
+	return mariadb.Connect(ctx, l)
+}
+
+// Session signs in to a site's database.
+func (r *Reach) Session(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Session, error) {
+	l, err := r.through(a, d, l)
+	if err != nil {
+		return nil, err
+	}
+	return mariadb.Open(ctx, l)
+}
+
+// through leads a login through the account's SSH connection where its server
+// begins with tunnel:.
+func (r *Reach) through(a *account.Account, d *account.Database, l database.Login) (database.Login, error) {
+	server, tunnel := strings.CutPrefix(d.Server, account.Tunnel)
+	if !tunnel {
+		return l, nil
+	}
+	if a.Remote() == nil {
+		return l, fault.New(fault.Usage, "the database is to be reached through SSH, and the account has none", d.Name, "Give reach: sftp://…, or the server's address without tunnel:.")
+	}
+	client, err := r.client(a)
+	l.Server, l.Dial = server, func(ctx context.Context, network, address string) (net.Conn, error) {
+		return client.Dial(ctx, network, address)
+	}
+	return l, err
+}
+
+// client is the account's SSH connection, made once.
+func (r *Reach) client(a *account.Account) (*ssh.Client, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if c, ok := r.clients[a.Name]; ok {
+		return c, nil
+	}
+	to := a.Remote()
+	l := ssh.Login{Address: to.Address, User: to.User, Agent: r.Agent}
+	var err error
+	if a.Login != nil {
+		if l.Password, err = r.secret(a.Login.Password); err != nil {
+			return nil, err
+		}
+		if l.Passphrase, err = r.secret(a.Login.Passphrase); err != nil {
+			return nil, err
+		}
+		if a.Login.Key != "" {
+			if l.Key, err = os.ReadFile(a.Login.Key); err != nil {
+				return nil, fault.New(fault.Usage, "the key cannot be read", a.Login.Key, "Correct login: {key: FILE} in the account.").Because(err)
+			}
+		}
+	}
+	if l.Password.Empty() && l.Key == nil && l.Agent == "" {
+		l.Key = r.usualKey()
+	}
+	if r.clients == nil {
+		r.clients = map[string]*ssh.Client{}
+	}
+	r.clients[a.Name] = ssh.New(l, r.Hosts)
+	return r.clients[a.Name], nil
+}
+
+func (r *Reach) usualKey() []byte {
+	for _, name := range r.Keys {
+		if text, err := os.ReadFile(name); err == nil {
+			return text
+		}
+	}
+	return nil
+}
+
+// secret reads what an account keeps in the vault; "" is none.
+func (r *Reach) secret(reference string) (secret.Text, error) {
+	name, ok := strings.CutPrefix(reference, "vault:")
+	if !ok {
+		return secret.Text{}, nil
+	}
+	s, err := r.Vault.Get(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, fault.New(fault.Usage, "the vault has no such password", name, "Add the account again: tivset account add NAME --from FILE --replace")
+	}
+	return s, err
+}

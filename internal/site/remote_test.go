@@ -1,0 +1,139 @@
+package site_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/account"
+	"tivset/internal/fault"
+	"tivset/internal/sitetest"
+	"tivset/internal/testserver"
+)
+
+// overSFTP has the account reached over the stand-in's SFTP server, and its
+// database through that connection.
+func overSFTP(t *testing.T, w *sitetest.World) {
+	t.Helper()
+	s := w.Demo.Standin.SSH
+	w.EditAccount(func(a *account.Account) {
+		a.Reach = "sftp://quill@" + s.Address() + w.Root
+		a.Login = &account.Access{Password: "plain:" + w.Demo.Password}
+		a.Databases[0].ForSites = a.Databases[0].Server
+		a.Databases[0].Server = account.Tunnel + a.Databases[0].Server
+	})
+}
+
+// All apps are installed from elsewhere: files over SFTP, the database through
+// the same connection.
+func TestInstallsOverSFTP(t *testing.T) {
+	onBoth(t, func(t *testing.T, w *sitetest.World) {
+		overSFTP(t, w)
+		before := w.Snapshot()
+		_, err := w.Service.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+		f := fault.Of(err)
+		require.Equal(t, fault.Decision, f.Kind, "the server's key has to be accepted first: %v", err)
+		assert.Contains(t, f.Remedy, "tivset account trust quillmere SHA256:")
+		same(t, before, w.Snapshot())
+		_, err = w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), w.Demo.Standin.SSH.Fingerprint())
+		require.NoError(t, err)
+
+		for app, at := range apps {
+			before := w.Snapshot()
+			plan, err := w.Service.Plan(ctx, sitetest.Request(app, at))
+			require.NoError(t, err, app)
+			same(t, before, w.Snapshot(), "a plan changes nothing")
+			done, err := w.Service.Install(ctx, plan)
+			require.NoError(t, err, app)
+			gone, come := difference(before, w.Snapshot())
+			assert.Empty(t, gone)
+			assert.Equal(t, plan.Changes.Files, countFiles(come), "the review counts the files")
+			_, left, err := w.Service.TakeBack(ctx, done.Job)
+			require.NoError(t, err)
+			assert.Empty(t, left)
+			same(t, before, w.Snapshot())
+		}
+		parts, err := w.Service.TestAccount(ctx, "quillmere")
+		require.NoError(t, err)
+		for _, p := range parts {
+			assert.True(t, p.OK, "%s: %s", p.Name, p.Detail)
+		}
+	})
+}
+
+// The same over a real OpenSSH server and a real database server.
+func TestInstallsOverOpenSSH(t *testing.T) {
+	w := sitetest.DemoOn(t, testserver.MariaDB(t))
+	s := testserver.OpenSSH(t, "")
+	w.EditAccount(func(a *account.Account) {
+		a.Reach = "sftp://" + s.User + "@" + s.Address + w.Root
+		a.Login = &account.Access{Key: s.KeyFile}
+		a.Databases[0].ForSites = a.Databases[0].Server
+		a.Databases[0].Server = account.Tunnel + w.Real.Socket
+	})
+	_, err := w.Reach.Hosts.Trust(s.Address, s.Fingerprint)
+	require.NoError(t, err)
+	before := w.Snapshot()
+	for _, app := range []string{"moorings", "helmroom"} {
+		done, err := w.Install(sitetest.Request(app, "lockside.localhost/forum"))
+		require.NoError(t, err, app)
+		_, _, err = w.Service.TakeBack(ctx, done.Job)
+		require.NoError(t, err)
+		same(t, before, w.Snapshot())
+	}
+}
+
+// The line is cut again and again while an install runs: it ends with the site,
+// or with the account as it was, at once or after an undo.
+func TestLineThatIsCut(t *testing.T) {
+	w := sitetest.Demo(t)
+	overSFTP(t, w)
+	w.Service.Settle = 0
+	_, err := w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), w.Demo.Standin.SSH.Fingerprint())
+	require.NoError(t, err)
+	before := w.Snapshot()
+	for _, moment := range []string{"CREATE DATABASE", "GRANT", "CREATE TABLE", "INSERT INTO", "UPDATE", "SELECT"} {
+		plan, err := w.Service.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+		require.NoError(t, err)
+		cut := false
+		w.Demo.Standin.Database.OnStatement(func(s string) {
+			if !cut && strings.Contains(s, moment) {
+				cut = true
+				w.Demo.Standin.SSH.Drop()
+			}
+		})
+		done, err := w.Service.Install(ctx, plan)
+		w.Demo.Standin.Database.OnStatement(nil)
+		assert.True(t, cut, moment)
+		if err == nil {
+			_, _, err = w.Service.TakeBack(ctx, done.Job)
+			require.NoError(t, err)
+		} else if fault.Of(err).Kind == fault.Left {
+			undo(t, w)
+		}
+		same(t, before, w.Snapshot(), "%s: %v", moment, err)
+	}
+}
+
+func TestRemoteAccountsThatWillNotDo(t *testing.T) {
+	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	for words, edit := range map[string]func(*account.Account){
+		"refused the user, password or key":   func(a *account.Account) { a.Login.Password = "plain:wrong" },
+		"the account's folder is not there":   func(a *account.Account) { a.Reach += "/none" },
+		"the SSH server does not answer":      func(a *account.Account) { a.Reach = "sftp://quill@127.0.0.1:9/srv/quillmere" },
+		"the key cannot be read":              func(a *account.Account) { a.Login = &account.Access{Key: "/none"} },
+		"the database server does not answer": func(a *account.Account) { a.Databases[0].Server = "tunnel:127.0.0.1:9" },
+	} {
+		v := sitetest.Demo(t)
+		overSFTP(t, v)
+		_, err := v.Reach.Hosts.Trust(v.Demo.Standin.SSH.Address(), v.Demo.Standin.SSH.Fingerprint())
+		require.NoError(t, err)
+		v.EditAccount(edit)
+		before := v.Snapshot()
+		_, err = v.Service.Plan(ctx, request)
+		require.ErrorContains(t, err, words)
+		same(t, before, v.Snapshot())
+	}
+}

@@ -1,0 +1,241 @@
+// Package ssh connects to hosting accounts over SSH (RFC 4251 to 4254).
+//
+// A connection that drops is made again when it is next used. A host whose key
+// is not known is refused until somebody accepts it; one whose key has changed
+// is refused; a password that was refused is not tried again.
+package ssh
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"tivset/internal/fault"
+	"tivset/internal/secret"
+)
+
+// Deadlines for a server that does not answer.
+const (
+	connectTime = 20 * time.Second
+	aliveEvery  = 15 * time.Second
+)
+
+// Login is how to sign in to a server. What is not set is not tried.
+type Login struct {
+	Address    string // host:port
+	User       string
+	Password   secret.Text
+	Key        []byte // a private key, PEM (as ssh-keygen writes it)
+	Passphrase secret.Text
+	Agent      string // the socket of an agent
+}
+
+// Client is a server that can be connected to, again and again.
+type Client struct {
+	login Login
+	hosts *Hosts
+
+	mu      sync.Mutex
+	conn    *ssh.Client
+	refused error // signing in was refused: trying again could lock the account
+}
+
+// New makes a client; it connects when it is first used.
+func New(l Login, hosts *Hosts) *Client { return &Client{login: l, hosts: hosts} }
+
+// Conn gives the connection, made anew if it was lost.
+func (c *Client) Conn(ctx context.Context) (*ssh.Client, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.refused != nil {
+		return nil, c.refused
+	}
+	if c.conn != nil {
+		return c.conn, nil
+	}
+	conn, err := c.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c.conn = conn
+	go c.watch(conn)
+	return conn, nil
+}
+
+// Lost forgets a connection that turned out to be dead.
+func (c *Client) Lost(conn *ssh.Client) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.conn == conn {
+		c.conn = nil
+	}
+	_ = conn.Close()
+}
+
+// watch asks for a sign of life every so often: a line that went silent is
+// found to be dead although nobody closed it.
+func (c *Client) watch(conn *ssh.Client) {
+	gone := make(chan struct{})
+	go func() { _ = conn.Wait(); close(gone) }()
+	for {
+		select {
+		case <-gone:
+			c.Lost(conn)
+			return
+		case <-time.After(aliveEvery):
+		}
+		alive := make(chan error, 1)
+		go func() {
+			_, _, err := conn.SendRequest("keepalive@tivset", true, nil)
+			alive <- err
+		}()
+		select {
+		case err := <-alive:
+			if err == nil {
+				continue
+			}
+		case <-time.After(aliveEvery):
+		case <-gone:
+		}
+		c.Lost(conn)
+		return
+	}
+}
+
+// Close ends the connection.
+func (c *Client) Close() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.conn == nil {
+		return nil
+	}
+	err := c.conn.Close()
+	c.conn = nil
+	return err
+}
+
+func (c *Client) connect(ctx context.Context) (*ssh.Client, error) {
+	methods, err := c.methods()
+	if err != nil {
+		return nil, err
+	}
+	where := c.login.User + "@" + c.login.Address
+	config := &ssh.ClientConfig{User: c.login.User, Auth: methods, HostKeyCallback: c.hosts.check, HostKeyAlgorithms: c.hosts.algorithms(c.login.Address), Timeout: connectTime}
+	line, err := (&net.Dialer{Timeout: connectTime}).DialContext(ctx, "tcp", c.login.Address)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "the SSH server does not answer", c.login.Address, "Check the address and the port of reach: in the account.").Because(err)
+	}
+	// The handshake has a deadline of its own: a server may take the connection
+	// and then say nothing.
+	_ = line.SetDeadline(time.Now().Add(connectTime))
+	conn, channels, requests, err := ssh.NewClientConn(line, c.login.Address, config)
+	if err != nil {
+		line.Close()
+		return nil, c.explain(err, where)
+	}
+	_ = line.SetDeadline(time.Time{})
+	return ssh.NewClient(conn, channels, requests), nil
+}
+
+func (c *Client) explain(err error, where string) error {
+	var f *fault.Error
+	switch {
+	case errors.As(err, &f):
+		return f
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		c.refused = fault.New(fault.Failed, "the SSH server refused the user, password or key", where, "Check login: in the account against the hosting's own pages; it is not tried again.")
+		return c.refused
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return fault.New(fault.Failed, "what answers does not speak SSH, or not in time", c.login.Address, "Check the address and the port of reach: in the account.")
+	}
+	return fault.New(fault.Failed, "the SSH connection cannot be made", where, "Check the address and the port of reach: in the account.").Because(err)
+}
+
+// methods are the ways to sign in that the login has, keys first.
+func (c *Client) methods() ([]ssh.AuthMethod, error) {
+	var signers []ssh.Signer
+	if len(c.login.Key) > 0 {
+		signer, err := c.signer()
+		if err != nil {
+			return nil, err
+		}
+		signers = append(signers, signer)
+	}
+	var out []ssh.AuthMethod
+	if len(signers) > 0 {
+		out = append(out, ssh.PublicKeys(signers...))
+	} else if c.login.Agent != "" {
+		if line, err := net.Dial("unix", c.login.Agent); err == nil {
+			out = append(out, ssh.PublicKeysCallback(agent.NewClient(line).Signers))
+		}
+	}
+	if !c.login.Password.Empty() {
+		password := c.login.Password.Reveal()
+		out = append(out, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range answers {
+				answers[i] = password
+			}
+			return answers, nil
+		}))
+	}
+	if len(out) == 0 {
+		return nil, fault.New(fault.Usage, "nothing to sign in with", c.login.User+"@"+c.login.Address, "Give the account login: {password: …} or {key: FILE}, or start an SSH agent.")
+	}
+	return out, nil
+}
+
+func (c *Client) signer() (ssh.Signer, error) {
+	var locked *ssh.PassphraseMissingError
+	signer, err := ssh.ParsePrivateKey(c.login.Key)
+	if errors.As(err, &locked) {
+		if c.login.Passphrase.Empty() {
+			return nil, fault.New(fault.Usage, "the key has a passphrase", "", "Give it with login: {passphrase: …} in the account, or use an SSH agent.")
+		}
+		signer, err = ssh.ParsePrivateKeyWithPassphrase(c.login.Key, []byte(c.login.Passphrase.Reveal()))
+	}
+	if err != nil {
+		return nil, fault.New(fault.Usage, "the key cannot be used", "", "Check login: {key: FILE} and its passphrase.").Because(errors.New(strings.TrimPrefix(err.Error(), "ssh: ")))
+	}
+	return signer, nil
+}
+
+// Run runs a program on the server with what it reads, and gives what it wrote.
+// Arguments are quoted for the account's shell, which never reads anything into
+// them.
+func (c *Client) Run(ctx context.Context, args []string, input string) ([]byte, error) {
+	conn, err := c.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	session, err := conn.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	defer session.Close()
+	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
+	defer stop()
+	var out, said strings.Builder
+	session.Stdin, session.Stdout, session.Stderr = strings.NewReader(input), &out, &said
+	if err := session.Run(Quote(args)); err != nil {
+		return []byte(out.String()), fmt.Errorf("%s: %w: %s", args[0], err, strings.TrimSpace(said.String()))
+	}
+	return []byte(out.String()), ctx.Err()
+}
+
+// Quote writes arguments for a POSIX shell, each as it is.
+func Quote(args []string) string {
+	quoted := make([]string, len(args))
+	for i, a := range args {
+		quoted[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+	}
+	return strings.Join(quoted, " ")
+}
