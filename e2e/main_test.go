@@ -69,11 +69,26 @@ func TestScripts(t *testing.T) {
 			env.Setenv("ACCOUNT", d.Standin.Root)
 			env.Setenv("LOCKSIDE", d.Domains[1].URL)
 			env.Setenv("TERM", "xterm")
-			return nil
+			env.Setenv("FINGERPRINT", d.Standin.SSH.Fingerprint())
+			env.Setenv("PASSWORD", d.Password)
+			return os.WriteFile(filepath.Join(env.WorkDir, "remote.yaml"), []byte(remote(d)), 0o600)
 		},
 		Cmds:          map[string]func(*testscript.TestScript, bool, []string){"snapshot": snapshot},
 		UpdateScripts: os.Getenv("UPDATE_SCRIPTS") != "",
 	})
+}
+
+// remote is the demo account as from a laptop.
+func remote(d *demo.Demo) string {
+	at := d.Standin.Web.Address()
+	return fmt.Sprintf(`account: quillmere
+reach: sftp://quill@%s%s
+login: {password: "env:PASSWORD"}
+domains:
+  - {name: lockside.localhost, folder: web/lockside, url: %q, connect: %q}
+databases:
+  - {name: main, engine: mariadb, server: "tunnel:%s", for-sites: "%[5]s", admin: {user: root, password: "env:PASSWORD"}}
+`, d.Standin.SSH.Address(), d.Standin.Root, d.Domains[1].URL, at, d.Standin.Database.Address())
 }
 
 // snapshot NAME keeps what is in the account; the second time with the same

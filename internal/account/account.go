@@ -224,7 +224,7 @@ func (d *Database) problems(id string) []fault.Problem {
 	wrong := func(key, what, remedy string) {
 		out = append(out, fault.Problem{ID: id + key, What: what, Remedy: remedy})
 	}
-	if !accountName.MatchString(d.Name) {
+	if !accountName.MatchString(d.Name) || d.Name == "login" || d.Name == "passphrase" { // the vault keeps those of SSH under these names
 		wrong(".name", fmt.Sprintf("%q is not a name", d.Name), "Use lower case letters, digits and -, such as main.")
 	}
 	if d.Engine != "mariadb" {

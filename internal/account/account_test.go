@@ -63,7 +63,10 @@ func TestMistakes(t *testing.T) {
 		"account: A B\nreach: local:/srv\n" + domain:                                                                "not a name for an account",
 		"account: sites\nreach: local:/srv\n" + domain:                                                              "not a name for an account",
 		"account: a\nreach: local:srv\n" + domain:                                                                   "folder from the root",
-		"account: a\nreach: sftp://x@y/z\n" + domain:                                                                "not available in this release",
+		"account: a\nreach: sftp://x:pw@y/z\n" + domain:                                                             "a password does not belong into reach",
+		"account: a\nreach: sftp://y/z\n" + domain:                                                                  "is not sftp://USER@HOST",
+		"account: a\nreach: sftp://x@y\n" + domain:                                                                  "is not sftp://USER@HOST",
+		"account: a\nreach: ftp://x@y/z\n" + domain:                                                                 "not available in this release",
 		"account: a\nreach: gopher:x\n" + domain:                                                                    "not a way to reach files",
 		start:                                                                                                       "there are none",
 		start + "domains: [{name: A_b, folder: web}]\n":                                                             "is not a domain",
@@ -98,4 +101,19 @@ func TestMistakes(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(file))
 	f.Fuzz(func(t *testing.T, text []byte) { _, _ = account.Parse(text) })
+}
+
+func TestRemote(t *testing.T) {
+	a, err := account.Parse([]byte("account: a\nreach: sftp://quill@ssh.quillmere.example/home/quill/\nlogin: {password: \"plain:x\", key: /k}\ndomains: [{name: a.localhost, folder: web}]\n" +
+		"databases: [{name: main, engine: mariadb, server: \"tunnel:localhost:3306\", make: by-hand}]"))
+	require.NoError(t, err)
+	assert.Equal(t, &account.Remote{Scheme: "sftp", User: "quill", Address: "ssh.quillmere.example:22", Top: "/home/quill"}, a.Remote())
+	top, err := a.Top()
+	require.NoError(t, err)
+	assert.Equal(t, "/home/quill", top)
+	assert.Equal(t, "localhost:3306", a.Databases[0].ForSites, "the sites see the server as the machine does")
+	assert.Equal(t, []string{"localhost", "127.0.0.1"}, a.Databases[0].Clients)
+	here, err := account.Parse([]byte("account: a\nreach: local:/srv/a\ndomains: [{name: a.localhost, folder: web}]"))
+	require.NoError(t, err)
+	assert.Nil(t, here.Remote())
 }
