@@ -18,17 +18,39 @@ import (
 // gzip: only plain files and folders, in names and modes of our own, so that
 // whatever unpacks it has nothing to be careful about.
 func repack(ctx context.Context, file *os.File, top string, skip []string, to io.Writer, progress func(files int, bytes int64)) error {
-	// A compressor gives some hundred bytes at a time, and each write is a
-	// packet on the line.
+	plain, packed := io.Pipe()
+	compressed := make(chan error, 1)
+	go func() { // beside the reading of the archive, which decompresses
+		err := compress(plain, to)
+		_ = plain.CloseWithError(err)
+		compressed <- err
+	}()
+	buffered := bufio.NewWriterSize(packed, 256<<10)
+	err := retar(ctx, file, top, skip, buffered, progress)
+	if err == nil {
+		err = buffered.Flush()
+	}
+	_ = packed.CloseWithError(err)
+	return errors.Join(err, <-compressed)
+}
+
+// compress packs what it reads with gzip, fast. A compressor gives some hundred
+// bytes at a time, and each write is a packet on the line.
+func compress(from io.Reader, to io.Writer) error {
 	buffered := bufio.NewWriterSize(to, 256<<10)
 	packed, err := gzip.NewWriterLevel(buffered, gzip.BestSpeed)
 	if err != nil {
 		return err
 	}
-	out := tar.NewWriter(packed)
+	_, err = io.CopyBuffer(struct{ io.Writer }{packed}, from, make([]byte, 256<<10))
+	return errors.Join(err, packed.Close(), buffered.Flush())
+}
+
+func retar(ctx context.Context, file *os.File, top string, skip []string, to io.Writer, progress func(int, int64)) error {
+	out := tar.NewWriter(to)
 	made := map[string]bool{".": true}
 	count, bytes := 0, int64(0)
-	err = Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
+	err := Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
 		if Skipped(e.Name, skip) {
 			return nil
 		}
@@ -51,7 +73,7 @@ func repack(ctx context.Context, file *os.File, top string, skip []string, to io
 		}
 		return nil
 	})
-	return errors.Join(err, out.Close(), packed.Close(), buffered.Flush())
+	return errors.Join(err, out.Close())
 }
 
 // tarFolders writes a folder and those above it, each once.
