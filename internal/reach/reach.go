@@ -118,7 +118,9 @@ func (r *Reach) client(a *account.Account) (*ssh.Client, error) {
 			}
 		}
 	}
-	if l.Password.Empty() && l.Key == nil && l.Agent == "" {
+	if !l.Password.Empty() || l.Key != nil {
+		l.Agent = "" // the account says with what; an agent's many keys could use up the server's patience
+	} else {
 		l.Key = r.usualKey()
 	}
 	if r.clients == nil {

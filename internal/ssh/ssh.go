@@ -159,23 +159,27 @@ func (c *Client) explain(err error, where string) error {
 	return fault.New(fault.Failed, "the SSH connection cannot be made", where, "Check the address and the port of reach: in the account.").Because(err)
 }
 
-// methods are the ways to sign in that the login has, keys first.
+// methods are the ways to sign in that the login has, keys first. An agent's
+// keys and the key of the login are offered together.
 func (c *Client) methods() ([]ssh.AuthMethod, error) {
 	var signers []ssh.Signer
+	if c.login.Agent != "" {
+		if line, err := net.Dial("unix", c.login.Agent); err == nil {
+			signers, _ = agent.NewClient(line).Signers() // an agent that does not answer has no keys
+		}
+	}
 	if len(c.login.Key) > 0 {
 		signer, err := c.signer()
-		if err != nil {
+		if err != nil && len(signers) == 0 {
 			return nil, err
 		}
-		signers = append(signers, signer)
+		if err == nil {
+			signers = append(signers, signer)
+		}
 	}
 	var out []ssh.AuthMethod
 	if len(signers) > 0 {
 		out = append(out, ssh.PublicKeys(signers...))
-	} else if c.login.Agent != "" {
-		if line, err := net.Dial("unix", c.login.Agent); err == nil {
-			out = append(out, ssh.PublicKeysCallback(agent.NewClient(line).Signers))
-		}
 	}
 	if !c.login.Password.Empty() {
 		password := c.login.Password.Reveal()

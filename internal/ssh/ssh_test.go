@@ -13,11 +13,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	xssh "golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
 
 	"tivset/internal/fault"
 	"tivset/internal/secret"
 	"tivset/internal/ssh"
 	"tivset/internal/standin/sftpd"
+	"tivset/internal/testserver"
 )
 
 var ctx = context.Background()
@@ -99,6 +101,37 @@ func TestRefused(t *testing.T) {
 	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked}, h), "the key has a passphrase")
 	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked, Passphrase: secret.Of("not it")}, h), "the key cannot be used")
 	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked, Passphrase: secret.Of("made for tests")}, h), "does not answer", "the passphrase opens it; the server is gone")
+}
+
+// An agent's keys are offered, and a key file beside them.
+func TestAgent(t *testing.T) {
+	real := testserver.OpenSSH(t, "")
+	h := &ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}
+	_, err := h.Trust(real.Address, real.Fingerprint)
+	require.NoError(t, err)
+	key, err := xssh.ParseRawPrivateKey(real.Key)
+	require.NoError(t, err)
+	keys := agent.NewKeyring()
+	socket := filepath.Join(t.TempDir(), "a")
+	l, err := net.Listen("unix", socket)
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			line, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() { _ = agent.ServeAgent(keys, line) }()
+		}
+	}()
+	login := ssh.Login{Address: real.Address, User: real.User, Agent: socket}
+	assert.ErrorContains(t, connects(login, h), "nothing to sign in with", "the agent has no key")
+	require.NoError(t, keys.Add(agent.AddedKey{PrivateKey: key}))
+	assert.NoError(t, connects(login, h))
+	login.Key = []byte("nonsense")
+	assert.NoError(t, connects(login, h), "a key that cannot be used does not hinder the agent's")
+	assert.NoError(t, connects(ssh.Login{Address: real.Address, User: real.User, Agent: "/none", Key: real.Key}, h))
 }
 
 func TestNoSSHThere(t *testing.T) {
