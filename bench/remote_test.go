@@ -127,8 +127,10 @@ func TestOverSSH(t *testing.T) {
 	require.NoError(t, demo.WriteCatalogue(catalogue))
 	packed, _ := app(t, catalogue, 3000, 20_000)
 	d := behindALine(t, "")
-	ours := d.ours(t, packed)
-	theirs := d.theirs(t, "tar -cz -C "+unpacked(t, packed)+" . | ssh %s "+d.User+"@127.0.0.1 tar -xzf - -C "+t.TempDir())
+	folder := unpacked(t, packed)
+	ours, theirs := inTurn(5, func() { d.ours(t, packed) }, func() {
+		d.theirs(t, "tar -cz -C "+folder+" . | ssh %s "+d.User+"@127.0.0.1 tar -xzf - -C "+t.TempDir())
+	})
 	fmt.Printf("3,000 files, 60 MB over SSH, 50 ms round trip: %.1f s; tar through the system's ssh: %.1f s; ratio %.2f (limit 1.3)\n", ours.Seconds(), theirs.Seconds(), ours.Seconds()/theirs.Seconds())
 	require.Less(t, ours.Seconds(), 1.3*theirs.Seconds())
 	bare := behindALine(t, "ForceCommand internal-sftp\n")

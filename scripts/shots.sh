@@ -86,7 +86,7 @@ tivset install helmroom --at helm-school.localhost -a title="Helm School" -a tag
 	-a admin.email=head@helm-school.localhost -a support.email=desk@helm-school.localhost --yes --quiet >/dev/null
 shot sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
 shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
-shot undone 8 'TIVSET_HOME= tivset demo --tour | grep -A 46 "goes away" | tail -36'
+shot undone 8 'TIVSET_HOME= tivset demo --tour | grep -A 40 "goes away" | tail -36'
 page forum "$(url lockside.localhost)/forum/"
 page journal "$(url quillmere.localhost)/journal/"
 page shop "$(url chandlery.localhost)/"
