@@ -78,7 +78,8 @@ func (f *FS) Writers() int { return writers }
 
 // Command implements files.Commander, in the account's folder.
 func (f *FS) Command(ctx context.Context, args []string, input string) ([]byte, error) {
-	return f.client.Run(ctx, append([]string{"env", "-C", f.top}, args...), input)
+	there := []string{"sh", "-c", `cd -- "$1" && shift && exec "$@"`, "sh", f.top}
+	return f.client.Run(ctx, append(there, args...), input)
 }
 
 // connect gives the line, made anew if it was lost.
