@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -239,7 +238,15 @@ func TestAllProblemsAtOnce(t *testing.T) {
 	out, err = p.as("tivset", nil, "install", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "stands twice")
+
+	// Another app's answers, and those of an older kit.
+	require.NoError(t, os.WriteFile(file, []byte("install: moorings\nat: lockside.localhost/help\nrelease: \"1.0.0\"\nanswers: {title: a, licence: accept, flag: blue, admin: {email: w@lockside.localhost}}\n"), 0o600))
 	out, err = p.as("tivset", nil, "install", "towline", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
-	assert.NotEmpty(t, fmt.Sprint(string(out)))
+	assert.Contains(t, string(out), "the answers are for moorings, not for towline")
+	out, err = p.as("tivset", nil, "install", "--answers", file, "--yes").CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "release: Moorings has no release 1.0.0")
+	assert.Contains(t, string(out), "flag: there is no such answer")
+	assert.Equal(t, before, p.snapshot())
 }

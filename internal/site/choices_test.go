@@ -327,7 +327,7 @@ func TestExistingDatabaseThatWillNotDo(t *testing.T) {
 		r, _ := ready(t, w, "there")
 		for _, c := range []struct{ id, value, words string }{
 			{"data.password", "Not-The-Right-One-9", "refused the user or password"},
-			{"data.name", "mysql", ""},
+			{"data.name", "mysql", "mysql"},
 			{"data.server", "127.0.0.1:9", "does not answer"},
 			{"data.server", "nonesuch", "cannot be chosen"},
 			{"data.tables", "1_", "does not have the form"},
