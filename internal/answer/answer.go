@@ -3,6 +3,7 @@
 package answer
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -68,13 +69,13 @@ func Resolve(questions []Question, given Given) (Given, []fault.Problem) {
 			continue
 		}
 		if q.Kind == "several-of" {
-			value = or(strings.Join(Chosen(value), ", "), None)
+			value = cmp.Or(strings.Join(Chosen(value), ", "), None)
 		}
 		out[q.ID] = value
 	}
 	for id := range given {
 		if !slices.Contains(ids, id) {
-			remedy := or(near.Hint(id, ids), "There are "+strings.Join(ids, ", ")+".")
+			remedy := cmp.Or(near.Hint(id, ids), "There are "+strings.Join(ids, ", ")+".")
 			problems = append(problems, fault.Problem{ID: id, What: "there is no such answer", Remedy: remedy})
 		}
 	}
@@ -95,13 +96,6 @@ func (q *Question) missing() fault.Problem {
 		how = "-a " + q.ID + "=@FILE"
 	}
 	return fault.Problem{ID: q.ID, What: fault.Needed, Remedy: q.Ask + ": give it with " + how}
-}
-
-func or(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }
 
 // order puts what no question asks, by its id, after all questions.

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"os"
@@ -159,7 +160,7 @@ func (a *app) request(o *installOptions) (site.Request, error) {
 		if r.App != "" && file.Install != "" && file.Install != r.App {
 			return r, fault.New(fault.Usage, "the answers are for "+file.Install+", not for "+r.App, o.answersFile, "Use the answers file of the app.")
 		}
-		r.App, r.At, r.Release = first(r.App, file.Install), first(r.At, file.At), first(r.Release, file.Release)
+		r.App, r.At, r.Release = cmp.Or(r.App, file.Install), cmp.Or(r.At, file.At), cmp.Or(r.Release, file.Release)
 		r.Answers = file.Answers
 	}
 	given, err := answer.Options(o.answers, func(name string) (io.ReadCloser, error) {
@@ -178,13 +179,6 @@ func (a *app) request(o *installOptions) (site.Request, error) {
 		r.Answers["licence"] = "accept"
 	}
 	return r, nil
-}
-
-func first(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func saveAnswers(name string, p *site.Plan) error {

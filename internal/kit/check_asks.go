@@ -1,6 +1,7 @@
 package kit
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -51,8 +52,8 @@ func (c *checker) asks() {
 		c.condition(key+".needed-if", a.NeededIf, known)
 		c.condition(key+".asked-if", a.AskedIf, known)
 		// The groups are asked in their order, whatever the order of the kit.
-		if n := slices.Index(groups[1:], or(a.Group, "what")); i > 0 && n < slices.Index(groups[1:], or(c.Asks[i-1].Group, "what")) {
-			c.wrong(key+".group", "questions of the group "+or(a.Group, "what")+" come before those of "+c.Asks[i-1].Group, "List the questions in the order of the groups: what, admin, data, care.")
+		if n := slices.Index(groups[1:], cmp.Or(a.Group, "what")); i > 0 && n < slices.Index(groups[1:], cmp.Or(c.Asks[i-1].Group, "what")) {
+			c.wrong(key+".group", "questions of the group "+cmp.Or(a.Group, "what")+" come before those of "+c.Asks[i-1].Group, "List the questions in the order of the groups: what, admin, data, care.")
 		}
 		known = append(known, a.ID)
 	}
@@ -110,10 +111,10 @@ func (c *checker) extras() {
 		e := &c.Extras[i]
 		key := "extras." + strconv.Itoa(i)
 		usual := usualExtras[e.ID]
-		e.Ask, e.Help, e.Warning = or(e.Ask, usual.ask), or(e.Help, usual.help), or(e.Warning, usual.warning)
-		e.Kind = or(e.Kind, "yes-no")
+		e.Ask, e.Help, e.Warning = cmp.Or(e.Ask, usual.ask), cmp.Or(e.Help, usual.help), cmp.Or(e.Warning, usual.warning)
+		e.Kind = cmp.Or(e.Kind, "yes-no")
 		if e.Kind == "several-of" {
-			e.Default = or(e.Default, answer.None)
+			e.Default = cmp.Or(e.Default, answer.None)
 		}
 		if !askName.MatchString(e.ID) || seen[e.ID] {
 			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", e.ID), "Use lower case letters, digits and -; each id once.")
@@ -132,11 +133,4 @@ func (c *checker) extras() {
 			}
 		}
 	}
-}
-
-func or(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -146,7 +147,7 @@ func phpNeeds(wanted kit.PHPWish, have runtime, recommended bool) []Need {
 	}
 	for _, name := range slices.Sorted(maps.Keys(wanted.Settings)) {
 		least, is := wanted.Settings[name], have.Settings[name]
-		add("PHP setting "+name, least, or(is, "nothing"), enough(is, least), "Ask the host to set "+name+" to "+least+" or more.")
+		add("PHP setting "+name, least, cmp.Or(is, "nothing"), enough(is, least), "Ask the host to set "+name+" to "+least+" or more.")
 	}
 	return out
 }
@@ -164,13 +165,6 @@ func thereOr(ok bool) string {
 		return "there"
 	}
 	return "none"
-}
-
-func or(text, otherwise string) string {
-	if text == "" {
-		return otherwise
-	}
-	return text
 }
 
 // enough compares two settings of php.ini: sizes with K, M or G (PHP manual,

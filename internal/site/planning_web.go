@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"fmt"
@@ -81,7 +82,7 @@ func tlsAddress(d *account.Domain, u *url.URL) string {
 	if d.Connect != "" {
 		return d.Connect
 	}
-	return net.JoinHostPort(u.Hostname(), or(u.Port(), "443"))
+	return net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), "443"))
 }
 
 // resolve finds the place of an address. One given with https:// where the

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"net"
 	"path/filepath"
 	"strings"
@@ -17,7 +18,7 @@ func (p *Plan) values(now time.Time) (fill.Values, error) {
 		"release": p.Release, "app": p.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
 		"url": p.place.URL(), "domain": p.place.Domain.Name, "path": p.place.Path(),
 		"admin.name": p.Admin.Name, "admin.email": p.Admin.Email, "admin.password": p.password.Reveal(),
-		"admin.first-name": p.Admin.First, "admin.last-name": p.Admin.Last, "support.email": or(p.Admin.Support, p.Admin.Email),
+		"admin.first-name": p.Admin.First, "admin.last-name": p.Admin.Last, "support.email": cmp.Or(p.Admin.Support, p.Admin.Email),
 		"admin.folder": p.Place.AdminFolder, "data.folder": p.serverPath(p.Place.DataFolder),
 		"data.engine": "", "data.server": "", "data.host": "", "data.port": "", "data.name": "", "data.user": "", "data.password": "", "tables": "",
 	}

@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"strings"
@@ -212,27 +213,26 @@ func (c *Client) signer() (ssh.Signer, error) {
 	return signer, nil
 }
 
-// Run runs a program on the server with what it reads, and gives what it wrote.
-// Arguments are quoted for the account's shell, which never reads anything into
-// them.
-func (c *Client) Run(ctx context.Context, args []string, input string) ([]byte, error) {
-	conn, err := c.Conn(ctx)
-	if err != nil {
-		return nil, err
-	}
+// Run runs a program on the server with what it reads (nil for nothing), and
+// gives what it wrote; what it said on failure is in the error. Arguments are
+// quoted for the account's shell, which never reads anything into them.
+func Run(ctx context.Context, conn *ssh.Client, input io.Reader, args ...string) (string, error) {
 	session, err := conn.NewSession()
 	if err != nil {
-		return nil, err
+		return "", err
 	}
 	defer session.Close()
 	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
 	defer stop()
 	var out, said strings.Builder
-	session.Stdin, session.Stdout, session.Stderr = strings.NewReader(input), &out, &said
+	session.Stdin, session.Stdout, session.Stderr = input, &out, &said
 	if err := session.Run(Quote(args)); err != nil {
-		return []byte(out.String()), fmt.Errorf("%s: %w: %s", args[0], err, strings.TrimSpace(said.String()))
+		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+		return "", fmt.Errorf("%s on the server: %w: %s", args[0], err, strings.TrimSpace(said.String()))
 	}
-	return []byte(out.String()), ctx.Err()
+	return out.String(), nil
 }
 
 // Quote writes arguments for a POSIX shell, each as it is.

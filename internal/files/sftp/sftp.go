@@ -78,8 +78,13 @@ func (f *FS) Writers() int { return writers }
 
 // Command implements files.Commander, in the account's folder.
 func (f *FS) Command(ctx context.Context, args []string, input string) ([]byte, error) {
+	conn, err := f.client.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
 	there := []string{"sh", "-c", `cd -- "$1" && shift && exec "$@"`, "sh", f.top}
-	return f.client.Run(ctx, append(there, args...), input)
+	out, err := ssh.Run(ctx, conn, strings.NewReader(input), append(there, args...)...)
+	return []byte(out), err
 }
 
 // connect gives the line, made anew if it was lost.

@@ -1,10 +1,8 @@
 package sftp
 
 import (
-	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -28,30 +26,10 @@ var (
 // only pretends says others.
 func (l *line) hasShell(ctx context.Context) bool {
 	l.shellOnce.Do(func() {
-		out, err := l.run(ctx, nil, "sh", "-c", "tar --version >/dev/null 2>&1 && printf 'tar and '; printf 'a shell'")
+		out, err := ssh.Run(ctx, l.conn, nil, "sh", "-c", "tar --version >/dev/null 2>&1 && printf 'tar and '; printf 'a shell'")
 		l.shell, l.tar = err == nil && strings.HasSuffix(out, "a shell"), out == "tar and a shell"
 	})
 	return l.shell
-}
-
-// run runs a program with what it reads. Its words on failure are the error's.
-func (l *line) run(ctx context.Context, input io.Reader, args ...string) (string, error) {
-	session, err := l.conn.NewSession()
-	if err != nil {
-		return "", err
-	}
-	defer session.Close()
-	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
-	defer stop()
-	var out, said bytes.Buffer
-	session.Stdin, session.Stdout, session.Stderr = input, &out, &said
-	if err := session.Run(ssh.Quote(args)); err != nil {
-		if ctx.Err() != nil {
-			return "", ctx.Err()
-		}
-		return "", fmt.Errorf("%s on the server: %w: %s", args[0], err, strings.TrimSpace(said.String()))
-	}
-	return out.String(), nil
 }
 
 // WriteTree implements files.TreeWriter: one stream, unpacked by the server's
@@ -71,7 +49,7 @@ func (f *FS) WriteTree(ctx context.Context, folder string, tarred func(io.Writer
 			_ = w.CloseWithError(err)
 			made <- err
 		}()
-		_, err := l.run(ctx, r, "tar", "-xpozf", "-", "-C", l.full(folder))
+		_, err := ssh.Run(ctx, l.conn, r, "tar", "-xpozf", "-", "-C", l.full(folder))
 		_ = r.CloseWithError(err) // the server gave up: so does the stream
 		if packed := <-made; packed != nil && !errors.Is(packed, io.ErrClosedPipe) && err == nil {
 			return packed
@@ -100,7 +78,7 @@ func (f *FS) RemoveAll(ctx context.Context, name string) error {
 			return plain("remove", name, err)
 		}
 		if info.IsDir() && l.hasShell(ctx) {
-			_, err := l.run(ctx, nil, "rm", "-rf", "--", l.full(name))
+			_, err := ssh.Run(ctx, l.conn, nil, "rm", "-rf", "--", l.full(name))
 			return err
 		}
 		return l.removeTree(ctx, name, info.IsDir())
