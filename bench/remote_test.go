@@ -23,8 +23,10 @@ import (
 )
 
 // far puts a line of 50 ms there and back before a server.
-func far(t *testing.T, address string) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+func far(t *testing.T, address string) string { return farAt(t, "127.0.0.1:0", address) }
+
+func farAt(t *testing.T, here, address string) string {
+	l, err := net.Listen("tcp", here)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
 	go func() {

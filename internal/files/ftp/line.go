@@ -1,0 +1,379 @@
+package ftp
+
+import (
+	"cmp"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/textproto"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"tivset/internal/fault"
+)
+
+// Deadlines for a server that does not answer.
+const (
+	// ConnectTime is for making a connection and for signing in.
+	ConnectTime = 15 * time.Second
+	replyTime   = 60 * time.Second
+)
+
+// line is one control connection (RFC 959), used by one call at a time.
+type line struct {
+	conn   net.Conn
+	text   *textproto.Conn
+	host   string      // where data connections lead too, whatever the server says
+	data   *tls.Config // nil without TLS
+	offers map[string]string
+	noEPSV bool
+	moving atomic.Pointer[net.Conn] // the data connection made last
+}
+
+// reply is a refusal of the server's.
+type reply struct {
+	code int
+	text string
+}
+
+func (r *reply) Error() string { return fmt.Sprintf("the server says: %d %s", r.code, r.text) }
+
+// codes that callers branch on (RFC 959, 4.2; RFC 2228).
+const (
+	codeReady     = 220
+	codeSignedIn  = 230
+	codePassword  = 331
+	codeFurther   = 350
+	codeClosing   = 421
+	codeNoSpace   = 452
+	codeNotDone   = 550
+	codeQuota     = 552
+	codeRefused   = 530
+	codePassive   = 227
+	codeExtended  = 229
+	codeSecure    = 234
+	codeMadeThere = 257
+)
+
+// connect makes a control connection and signs in.
+func connect(ctx context.Context, l Login, certs *Certificates) (*line, error) {
+	conn, err := (&net.Dialer{Timeout: l.wait()}).DialContext(ctx, "tcp", l.Address)
+	if err != nil {
+		return nil, err
+	}
+	host, _, err := net.SplitHostPort(l.Address)
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	n := &line{conn: conn, text: textproto.NewConn(conn), host: host}
+	defer context.AfterFunc(ctx, n.close)()
+	if err := n.begin(ctx, l, certs); err != nil {
+		n.close()
+		return nil, err
+	}
+	return n, nil
+}
+
+func (n *line) begin(ctx context.Context, l Login, certs *Certificates) error {
+	n.within(l.wait())
+	if _, err := n.expect(codeReady); err != nil {
+		return err
+	}
+	if l.TLS {
+		if err := n.secure(ctx, l, certs); err != nil {
+			return err
+		}
+	}
+	if err := n.signIn(l); err != nil {
+		return err
+	}
+	n.offers = features(n)
+	if _, utf8 := n.offers["UTF8"]; utf8 {
+		_, _, _ = n.command("OPTS UTF8 ON") // servers that are so already may refuse
+	}
+	_, err := n.do("TYPE I")
+	return err
+}
+
+// secure turns TLS on, for control and data (RFC 4217).
+func (n *line) secure(ctx context.Context, l Login, certs *Certificates) error {
+	code, text, err := n.command("AUTH TLS")
+	if err != nil {
+		return err
+	}
+	if code != codeSecure {
+		return fault.New(fault.Failed, "the FTP server offers no encryption", l.Address, "Ask the host for SFTP or FTPS. Only when there is neither, write ftp:// instead of ftps://: everybody on the way can read along then.").Because(&reply{code, text})
+	}
+	config := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: n.host, ClientSessionCache: &oneSession{},
+		InsecureSkipVerify: true, VerifyConnection: certs.check(l.Address, n.host)} // certs.check verifies
+	secured := tls.Client(n.conn, config)
+	if err := secured.HandshakeContext(ctx); err != nil {
+		return err
+	}
+	own := secured.ConnectionState().PeerCertificates[0]
+	n.data = config.Clone()
+	n.data.VerifyConnection = func(s tls.ConnectionState) error {
+		if len(s.PeerCertificates) == 0 || !s.PeerCertificates[0].Equal(own) {
+			return errors.New("the data connection shows another certificate")
+		}
+		return nil
+	}
+	n.conn, n.text = secured, textproto.NewConn(secured)
+	if _, err := n.do("PBSZ 0"); err != nil {
+		return err
+	}
+	_, err = n.do("PROT P")
+	return err
+}
+
+// oneSession keeps the TLS session of the control connection, which servers
+// want to see resumed by its data connections.
+type oneSession struct{ state *tls.ClientSessionState }
+
+func (o *oneSession) Get(string) (*tls.ClientSessionState, bool) { return o.state, o.state != nil }
+
+func (o *oneSession) Put(_ string, s *tls.ClientSessionState) {
+	if o.state == nil {
+		o.state = s
+	}
+}
+
+var tooMany = regexp.MustCompile(`(?i)too many|maximum|max\.? |limit|connections`)
+
+func (n *line) signIn(l Login) error {
+	code, text, err := n.command("USER " + l.User)
+	if err == nil && code == codePassword {
+		code, text, err = n.command("PASS " + l.Password.Reveal())
+	}
+	switch {
+	case err != nil:
+		return err
+	case code == codeSignedIn || code == 232 || code == 202:
+		return nil
+	case code == codeClosing || tooMany.MatchString(text):
+		return &reply{codeClosing, text}
+	}
+	return &refused{&reply{code, text}}
+}
+
+// refused is a sign-in that the server will not have.
+type refused struct{ cause *reply }
+
+func (r *refused) Error() string { return r.cause.Error() }
+func (r *refused) Unwrap() error { return r.cause }
+
+// features asks what the server offers (RFC 2389).
+func features(n *line) map[string]string {
+	out := map[string]string{}
+	code, text, err := n.command("FEAT")
+	if err != nil || code != 211 {
+		return out
+	}
+	for _, f := range strings.Split(text, "\n") {
+		name, rest, _ := strings.Cut(strings.TrimSpace(f), " ")
+		out[strings.ToUpper(name)] = rest
+	}
+	return out
+}
+
+// within sets the deadline of what comes next.
+func (n *line) within(d time.Duration) { _ = n.conn.SetDeadline(time.Now().Add(d)) }
+
+// close ends the connection, and what moves over another for it.
+func (n *line) close() {
+	_ = n.conn.Close()
+	if raw := n.moving.Load(); raw != nil {
+		_ = (*raw).Close()
+	}
+}
+
+// facts says whether the server knows MLST and MLSD (RFC 3659, 7.8).
+func (n *line) facts() bool {
+	_, ok := n.offers["MLST"]
+	return ok
+}
+
+func (n *line) send(command string) error {
+	if strings.ContainsAny(command, "\r\n\x00") {
+		return errors.New("a line break or a zero byte cannot be said to an FTP server")
+	}
+	return n.text.PrintfLine("%s", command)
+}
+
+// command sends a command and gives the reply, whatever it is.
+func (n *line) command(text string) (int, string, error) {
+	if err := n.send(text); err != nil {
+		return 0, "", err
+	}
+	return n.text.ReadResponse(0)
+}
+
+// do sends a command that must be done.
+func (n *line) do(text string) (string, error) {
+	n.within(replyTime)
+	if err := n.send(text); err != nil {
+		return "", err
+	}
+	return n.expect(2)
+}
+
+// expect reads a reply that begins with want: a code, or its first digit.
+func (n *line) expect(want int) (string, error) {
+	code, text, err := n.text.ReadResponse(0)
+	if err != nil {
+		return "", err
+	}
+	if code != want && code/100 != want {
+		return text, &reply{code, text}
+	}
+	return text, nil
+}
+
+var (
+	extendedPort = regexp.MustCompile(`\(\|\|\|([0-9]{1,5})\|\)`)
+	passivePort  = regexp.MustCompile(`([0-9]{1,3}),([0-9]{1,3})\)?\D*$`)
+)
+
+// passive asks the server for a data connection (RFC 2428; PASV of RFC 959 for
+// servers without it). The address in PASV's reply is passed over: behind a
+// router it is often wrong, and it could lead anywhere.
+func (n *line) passive() (address string, err error) {
+	if !n.noEPSV {
+		code, text, err := n.command("EPSV")
+		if err != nil {
+			return "", err
+		}
+		if m := extendedPort.FindStringSubmatch(text); code == codeExtended && m != nil {
+			return net.JoinHostPort(n.host, m[1]), nil
+		}
+		if code == codeClosing {
+			return "", &reply{code, text}
+		}
+		n.noEPSV = true
+	}
+	text, err := n.do("PASV")
+	if err != nil {
+		return "", err
+	}
+	m := passivePort.FindStringSubmatch(text)
+	if m == nil {
+		return "", &reply{codePassive, text}
+	}
+	high, _ := strconv.Atoi(m[1])
+	low, _ := strconv.Atoi(m[2])
+	return net.JoinHostPort(n.host, strconv.Itoa(high<<8+low)), nil
+}
+
+// open sends a command that moves data and makes the connection for it, both
+// at once. A refusal that comes meanwhile cuts the connection, so that nobody
+// waits for a server that will not take part.
+func (n *line) open(command string) (net.Conn, <-chan error, error) {
+	n.within(replyTime)
+	address, err := n.passive()
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := n.send(command); err != nil {
+		return nil, nil, err
+	}
+	raw, err := net.DialTimeout("tcp", address, ConnectTime)
+	if err != nil {
+		return nil, nil, fmt.Errorf("no data connection: %w", err)
+	}
+	begun := make(chan error, 1)
+	go func() {
+		_, err := n.expect(1)
+		if err != nil {
+			_ = raw.Close()
+		}
+		begun <- err
+	}()
+	n.moving.Store(&raw)
+	if n.data == nil {
+		return &moving{raw, n}, begun, nil
+	}
+	return &moving{tls.Client(raw, n.data), n}, begun, nil
+}
+
+// ended reads how a transfer ended; went is how it went at this end.
+func (n *line) ended(begun <-chan error, went error) error {
+	n.within(replyTime)
+	if err := <-begun; err != nil {
+		return err
+	}
+	if _, err := n.expect(2); err != nil {
+		return err
+	}
+	return went
+}
+
+// upload writes a file.
+func (n *line) upload(full string, content io.Reader) error {
+	data, begun, err := n.open("STOR " + full)
+	if err != nil {
+		return err
+	}
+	_, went := io.Copy(data, content)
+	return n.ended(begun, cmp.Or(went, data.Close()))
+}
+
+// download gives what a command such as RETR or MLSD sends.
+func (n *line) download(command string, into io.Writer) error {
+	data, begun, err := n.open(command)
+	if err != nil {
+		return err
+	}
+	defer data.Close()
+	if err := <-begun; err != nil {
+		return err
+	}
+	over := make(chan error, 1)
+	over <- nil
+	_, went := io.Copy(into, data)
+	if errors.Is(went, io.ErrUnexpectedEOF) {
+		went = nil // servers end TLS without a word; the reply tells whether all came
+	}
+	data.Close()
+	return n.ended(over, went)
+}
+
+// moving renews the deadlines while bytes move.
+type moving struct {
+	net.Conn
+	line *line
+}
+
+func (m *moving) renew() {
+	_ = m.Conn.SetDeadline(time.Now().Add(replyTime))
+	m.line.within(replyTime)
+}
+
+func (m *moving) Read(p []byte) (int, error) {
+	m.renew()
+	return m.Conn.Read(p)
+}
+
+func (m *moving) Write(p []byte) (int, error) {
+	m.renew()
+	return m.Conn.Write(p)
+}
+
+// Close ends the connection. One with TLS shakes hands first if it has not,
+// as for an empty file: servers wait for it.
+func (m *moving) Close() error {
+	m.renew()
+	if secured, ok := m.Conn.(*tls.Conn); ok {
+		if err := secured.Handshake(); err != nil {
+			_ = m.Conn.Close()
+			return err
+		}
+	}
+	return m.Conn.Close()
+}

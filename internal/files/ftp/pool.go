@@ -1,0 +1,215 @@
+package ftp
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"regexp"
+	"sync"
+	"time"
+
+	"tivset/internal/fault"
+)
+
+// lines is how many connections are made at most. Servers allow fewer: each
+// refusal of one more lowers the number for good.
+const lines = 16
+
+var saysTLS = regexp.MustCompile(`(?i)\b(SSL|TLS|encrypt)`)
+
+// tries is how often a call is begun again after its connection was lost.
+const tries = 5
+
+// pool keeps the connections to a server, and is the one place where lost ones
+// are made again.
+type pool struct {
+	login Login
+	certs *Certificates
+	slots chan struct{} // one for each connection that may be in use
+
+	mu     sync.Mutex
+	idle   []*line
+	open   int
+	worked bool  // somebody has signed in
+	never  error // the server refuses the password: it is not tried again
+	closed bool
+}
+
+func newPool(l Login, certs *Certificates) *pool {
+	p := &pool{login: l, certs: certs, slots: make(chan struct{}, lines)}
+	for range lines {
+		p.slots <- struct{}{}
+	}
+	return p
+}
+
+// get gives a connection, an idle one where there is.
+func (p *pool) get(ctx context.Context) (*line, error) {
+	for {
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-p.slots:
+		}
+		n, err := p.take(ctx)
+		if err == nil {
+			return n, nil
+		}
+		if p.fewer(err) {
+			continue // the slot is gone for good; another's turn comes
+		}
+		p.slots <- struct{}{}
+		return nil, err
+	}
+}
+
+func (p *pool) take(ctx context.Context) (*line, error) {
+	p.mu.Lock()
+	if p.never != nil || p.closed {
+		defer p.mu.Unlock()
+		return nil, errors.Join(p.never, map[bool]error{true: fs.ErrClosed}[p.closed])
+	}
+	if last := len(p.idle) - 1; last >= 0 {
+		n := p.idle[last]
+		p.idle = p.idle[:last]
+		p.mu.Unlock()
+		return n, nil
+	}
+	p.open++
+	p.mu.Unlock()
+	n, err := connect(ctx, p.login, p.certs)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if err != nil {
+		p.open--
+		var no *refused
+		if errors.As(err, &no) && !p.worked {
+			if saysTLS.MatchString(no.cause.text) {
+				p.never = fault.New(fault.Failed, "the FTP server wants encryption", p.login.Address, "Write ftps:// instead of ftp:// in reach: of the account.").Because(no)
+				return nil, p.never
+			}
+			p.never = fault.New(fault.Failed, "the FTP server refused the user or the password", p.login.User+" on "+p.login.Address,
+				"Check both in the hosting's own pages and give the account again: tivset account add NAME --from FILE --replace").Because(no)
+			return nil, p.never
+		}
+		return nil, err
+	}
+	p.worked = true
+	return n, nil
+}
+
+// fewer says whether an error means that the server allows no more connections
+// than there are; at least one is always left.
+func (p *pool) fewer(err error) bool {
+	var no *refused
+	var said *reply
+	limit := errors.As(err, &no) || errors.As(err, &said) && (said.code == codeClosing || said.code == codeRefused)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return limit && p.worked && p.open > 0
+}
+
+func (p *pool) put(n *line) {
+	p.mu.Lock()
+	p.idle = append(p.idle, n)
+	p.mu.Unlock()
+	p.slots <- struct{}{}
+}
+
+// drop ends a connection that is of no use any more. When it was lost, those
+// that idle are likely lost too.
+func (p *pool) drop(n *line, wasLost bool) {
+	n.close()
+	p.mu.Lock()
+	p.open--
+	if wasLost {
+		for _, i := range p.idle {
+			i.close()
+		}
+		p.open -= len(p.idle)
+		p.idle = nil
+	}
+	p.mu.Unlock()
+	p.slots <- struct{}{}
+}
+
+func (p *pool) close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.closed = true
+	for _, n := range p.idle {
+		_ = n.send("QUIT")
+		n.close()
+	}
+	p.open -= len(p.idle)
+	p.idle = nil
+}
+
+// use runs a call on a connection. When that is lost, the call is begun again
+// on a new one; it is told so, for what it wanted may have happened already.
+func (p *pool) use(ctx context.Context, call func(n *line, again bool) error) error {
+	for try := 1; ; try++ {
+		n, err := p.get(ctx)
+		if err == nil {
+			stop := context.AfterFunc(ctx, n.close)
+			err = call(n, try > 1)
+			stop()
+			if ctx.Err() != nil {
+				p.drop(n, false)
+				return ctx.Err()
+			}
+			if !lost(err) {
+				p.put(n)
+				return err
+			}
+			p.drop(n, true)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if !lost(err) || try == tries || !p.hasWorked() {
+			return p.explain(err)
+		}
+		pause(ctx, time.Duration(try*try-1)*200*time.Millisecond)
+	}
+}
+
+func (p *pool) hasWorked() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.worked
+}
+
+// explain words the loss of a connection.
+func (p *pool) explain(err error) error {
+	var known *fault.Error
+	if !lost(err) || errors.As(err, &known) {
+		return err
+	}
+	var said *reply
+	switch {
+	case errors.As(err, &said):
+		return fault.New(fault.Failed, "the FTP server is busy", p.login.Address, "Try again later; where it limits connections, end other programs that use it.").Because(err)
+	case !p.hasWorked():
+		return fault.New(fault.Failed, "the FTP server does not answer", p.login.Address, "Check the address and the port of reach: in the account.").Because(err)
+	}
+	return fault.New(fault.Failed, "the connection to the FTP server was lost, and could not be made again", p.login.Address, "Try again.").Because(err)
+}
+
+// lost says whether an error is of the connection, not of what was asked.
+func lost(err error) bool {
+	var said *reply
+	if errors.As(err, &said) {
+		return said.code == codeClosing || said.code == 425 || said.code == 426 // no, or broken, data connection
+	}
+	var known *fault.Error
+	var about *fs.PathError
+	return err != nil && !errors.As(err, &known) && !errors.As(err, &about) && !errors.Is(err, context.Canceled)
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
