@@ -5,6 +5,7 @@ package account
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -72,9 +73,18 @@ type Access struct {
 	Passphrase string `yaml:"passphrase,omitempty" json:"-"`
 }
 
+// The ways to files that are not on this machine, and their usual ports.
+const (
+	SFTP = "sftp"
+	FTP  = "ftp"  // in clear
+	FTPS = "ftps" // FTP with TLS, asked for on the same port
+)
+
+var remotePorts = map[string]string{SFTP: "22", FTP: "21", FTPS: "21"}
+
 // Remote is where the files of an account are that is not on this machine.
 type Remote struct {
-	Scheme  string // sftp
+	Scheme  string
 	User    string
 	Address string // host:port
 	Top     string // the account's folder on the server, from its root
@@ -84,9 +94,10 @@ type Remote struct {
 // account's SSH connection; the rest is as the account's own machine sees it.
 const Tunnel = "tunnel:"
 
-// Runtime is where the account's command-line programs are.
+// Runtime is where the account's programs are, and what they see.
 type Runtime struct {
-	PHP string `yaml:"php,omitempty" json:"php,omitempty"`
+	PHP    string `yaml:"php,omitempty" json:"php,omitempty"`
+	Folder string `yaml:"folder,omitempty" json:"folder,omitempty"` // the account's folder as its own programs see it, where the reach cannot tell
 }
 
 // Mail is how the account's mail is sent.
@@ -181,7 +192,13 @@ func (a *Account) problems() []fault.Problem {
 		wrong("account", fmt.Sprintf("%q is not a name for an account", a.Name), "Use lower case letters, digits and -.")
 	}
 	if _, err := a.Top(); err != nil {
-		wrong("reach", err.Error(), "Write local:/srv/quillmere, or sftp://quill@host:22/home/quill with login: {password: …} or {key: FILE}.")
+		wrong("reach", err.Error(), "Write local:/srv/quillmere, or sftp://quill@host:22/home/quill (ftps://, ftp://) with login: {password: …}; over SFTP also {key: FILE}.")
+	}
+	if to := a.Remote(); to != nil && to.Scheme != SFTP && (a.Login == nil || a.Login.Password == "") {
+		wrong("login", "FTP needs a password", "Write login: {password: …}.")
+	}
+	if f := a.Runtime.Folder; f != "" && (!path.IsAbs(f) || path.Clean(f) != f) {
+		wrong("runtime.folder", fmt.Sprintf("%q is not a folder from the root", f), "Write the account's folder as its programs see it, such as /home/quill.")
 	}
 	if !Inside(a.Store) {
 		wrong("store", fmt.Sprintf("%q is not a folder inside the account", a.Store), "Write it from the account's top, such as .tivset.")
@@ -285,18 +302,16 @@ func (a *Account) Remote() *Remote {
 }
 
 func (a *Account) remote() (*Remote, error) {
+	scheme, _, _ := strings.Cut(a.Reach, ":")
+	port := remotePorts[scheme]
 	u, err := url.Parse(a.Reach)
-	if err != nil || u.Scheme != "sftp" || u.Hostname() == "" || u.User.Username() == "" || !path.IsAbs(u.Path) || u.RawQuery+u.Fragment != "" {
-		return nil, fmt.Errorf("%q is not sftp://USER@HOST:PORT/FOLDER", a.Reach)
+	if err != nil || port == "" || u.Hostname() == "" || u.User.Username() == "" || !path.IsAbs(u.Path) || u.RawQuery+u.Fragment != "" {
+		return nil, fmt.Errorf("%q is not %s://USER@HOST:PORT/FOLDER", a.Reach, scheme)
 	}
 	if _, has := u.User.Password(); has {
 		return nil, errors.New("a password does not belong into reach; write it as login: {password: …}")
 	}
-	port := u.Port()
-	if port == "" {
-		port = "22"
-	}
-	return &Remote{u.Scheme, u.User.Username(), net.JoinHostPort(u.Hostname(), port), path.Clean(u.Path)}, nil
+	return &Remote{scheme, u.User.Username(), net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), port)), path.Clean(u.Path)}, nil
 }
 
 // Top gives the account's folder, on this machine or on the server.
@@ -307,16 +322,31 @@ func (a *Account) Top() (string, error) {
 		return filepath.Clean(rest), nil
 	case scheme == "local":
 		return "", fmt.Errorf("%q does not give a folder from the root", a.Reach)
-	case scheme == "sftp":
+	case remotePorts[scheme] != "":
 		to, err := a.remote()
 		if err != nil {
 			return "", err
 		}
 		return to.Top, nil
-	case slices.Contains([]string{"ftp", "ftps"}, scheme):
-		return "", fmt.Errorf("%s is not available in this release", scheme)
 	}
 	return "", fmt.Errorf("%q is not a way to reach files", a.Reach)
+}
+
+// ServerTop gives the account's folder as its own programs see it; "" when
+// that is not known: over FTP paths may begin anywhere.
+func (a *Account) ServerTop() string {
+	if a.Runtime.Folder != "" {
+		return a.Runtime.Folder
+	}
+	to := a.Remote()
+	if to != nil && to.Scheme != SFTP {
+		return ""
+	}
+	top, err := a.Top()
+	if err != nil {
+		return ""
+	}
+	return top
 }
 
 // Database returns the server of a name, or nil. A name that is an address is

@@ -66,7 +66,9 @@ func TestMistakes(t *testing.T) {
 		"account: a\nreach: sftp://x:pw@y/z\n" + domain:                                                             "a password does not belong into reach",
 		"account: a\nreach: sftp://y/z\n" + domain:                                                                  "is not sftp://USER@HOST",
 		"account: a\nreach: sftp://x@y\n" + domain:                                                                  "is not sftp://USER@HOST",
-		"account: a\nreach: ftp://x@y/z\n" + domain:                                                                 "not available in this release",
+		"account: a\nreach: ftp://x@y/z\n" + domain:                                                                 "FTP needs a password",
+		"account: a\nreach: ftps://y/z\n" + domain:                                                                  "is not ftps://USER@HOST",
+		start + domain + "runtime: {folder: web}\n":                                                                 "not a folder from the root",
 		"account: a\nreach: gopher:x\n" + domain:                                                                    "not a way to reach files",
 		start:                                                                                                       "there are none",
 		start + "domains: [{name: A_b, folder: web}]\n":                                                             "is not a domain",
@@ -113,6 +115,13 @@ func TestRemote(t *testing.T) {
 	assert.Equal(t, "/home/quill", top)
 	assert.Equal(t, "localhost:3306", a.Databases[0].ForSites, "the sites see the server as the machine does")
 	assert.Equal(t, []string{"localhost", "127.0.0.1"}, a.Databases[0].Clients)
+	assert.Equal(t, "/home/quill", a.ServerTop())
+	plain, err := account.Parse([]byte("account: a\nreach: ftps://quill@ftp.quillmere.example/\nlogin: {password: \"plain:x\"}\ndomains: [{name: a.localhost, folder: web}]"))
+	require.NoError(t, err)
+	assert.Equal(t, &account.Remote{Scheme: account.FTPS, User: "quill", Address: "ftp.quillmere.example:21", Top: "/"}, plain.Remote())
+	assert.Empty(t, plain.ServerTop(), "over FTP paths may begin anywhere")
+	plain.Runtime.Folder = "/home/quill"
+	assert.Equal(t, "/home/quill", plain.ServerTop())
 	here, err := account.Parse([]byte("account: a\nreach: local:/srv/a\ndomains: [{name: a.localhost, folder: web}]"))
 	require.NoError(t, err)
 	assert.Nil(t, here.Remote())

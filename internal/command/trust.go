@@ -1,60 +1,79 @@
 package command
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/account"
 	"tivset/internal/fault"
+	"tivset/internal/home"
 	"tivset/internal/screen"
 )
 
 func (a *app) accountTrust() *cobra.Command {
 	return &cobra.Command{
 		Use:   "trust NAME [FINGERPRINT]",
-		Short: "Accept the key of an account's SSH server",
-		Long: "Shows the key that the server shows now, and keeps it once you say that it is the right\n" +
-			"one: on a terminal by typing yes, elsewhere by giving its fingerprint. Compare it with what\n" +
-			"the host publishes.",
+		Short: "Accept the key or certificate of an account's server",
+		Long: "Shows the key that the SSH server shows now, or the certificate of the FTP server, and keeps\n" +
+			"it once you say that it is the right one: on a terminal by typing yes, elsewhere by giving its\n" +
+			"fingerprint. Compare it with what the host publishes.",
 		Example: "  tivset account trust quillmere\n  tivset account trust quillmere SHA256:…",
 		Args:    takes(1, 2, "NAME [FINGERPRINT]"), Annotations: noDryRun(), ValidArgsFunction: only(a.accountWords),
 		RunE: func(c *cobra.Command, args []string) error {
 			h := a.world.home()
-			account, err := h.Account(args[0])
+			x, err := h.Account(args[0])
 			if err != nil {
 				return err
 			}
-			to := account.Remote()
-			if to == nil {
-				return fault.New(fault.Usage, "the account is on this machine", account.Reach, "Only accounts reached over SSH have a server whose key can be accepted.")
+			what, trust, err := a.truster(c.Context(), h, x)
+			if err != nil {
+				return err
 			}
+			to := x.Remote()
 			print := ""
 			if len(args) > 1 {
 				print = args[1]
 			}
-			hosts := a.world.hosts(h)
-			shown, err := hosts.Trust(to.Address, print)
+			shown, err := trust(print)
 			if err != nil {
 				return err
 			}
 			if print == "" {
-				unknown := &fault.Error{Kind: fault.Decision, What: "the server's key was not accepted", Where: to.Address, Details: []string{shown}, Remedy: "When it is the right one: tivset account trust " + args[0] + " " + shown}
+				unknown := &fault.Error{Kind: fault.Decision, What: "the server's " + what + " was not accepted", Where: to.Address, Details: []string{shown}, Remedy: "When it is the right one: tivset account trust " + args[0] + " " + shown}
 				if !a.streams.Asks() {
 					return unknown
 				}
-				a.streams.Say("%s shows the key %s", to.Address, shown)
+				a.streams.Say("%s shows the %s %s", to.Address, what, shown)
 				if !screen.NewAsker(a.streams).Confirm(c.Context(), "Is that the one that the host publishes?") {
 					return unknown
 				}
-				if _, err := hosts.Trust(to.Address, shown); err != nil {
+				if _, err := trust(shown); err != nil {
 					return err
 				}
 			}
 			if a.json {
 				return a.streams.WriteJSON(map[string]any{"account": args[0], "server": to.Address, "fingerprint": shown, "accepted": true})
 			}
-			a.streams.Print("%s", fmt.Sprintf("The key of %s is accepted.", to.Address))
+			a.streams.Print("%s", fmt.Sprintf("The %s of %s is accepted.", what, to.Address))
 			return nil
 		},
 	}
+}
+
+// truster says what an account's server shows for itself, and how to keep it.
+func (a *app) truster(ctx context.Context, h home.Home, x *account.Account) (what string, trust func(print string) (shown string, err error), err error) {
+	to := x.Remote()
+	switch {
+	case to == nil:
+		return "", nil, fault.New(fault.Usage, "the account is on this machine", x.Reach, "Only accounts reached over SSH or FTPS have a server to accept.")
+	case to.Scheme == account.FTP:
+		return "", nil, fault.New(fault.Usage, "over plain FTP a server shows nothing to accept", x.Reach, "Write ftps:// in reach: of the account.")
+	case to.Scheme == account.FTPS:
+		certificates := a.world.certificates(h)
+		return "certificate", func(print string) (string, error) { return certificates.Trust(ctx, to.Address, print) }, nil
+	}
+	hosts := a.world.hosts(h)
+	return "key", func(print string) (string, error) { return hosts.Trust(to.Address, print) }, nil
 }

@@ -14,6 +14,7 @@ import (
 
 	"tivset/internal/catalogue"
 	"tivset/internal/fault"
+	"tivset/internal/files/ftp"
 	"tivset/internal/home"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
@@ -118,7 +119,7 @@ func openCatalogue(h home.Home) (*catalogue.Catalogue, error) {
 
 // reach opens accounts with this machine's SSH agent, keys and known hosts.
 func (w World) reach(h home.Home, v *vault.Vault) *reach.Reach {
-	r := &reach.Reach{Vault: v, Hosts: w.hosts(h), Agent: w.Env("SSH_AUTH_SOCK")}
+	r := &reach.Reach{Vault: v, Hosts: w.hosts(h), Certificates: w.certificates(h), Agent: w.Env("SSH_AUTH_SOCK")}
 	for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
 		r.Keys = append(r.Keys, filepath.Join(w.Env("HOME"), ".ssh", name))
 	}
@@ -127,6 +128,10 @@ func (w World) reach(h home.Home, v *vault.Vault) *reach.Reach {
 
 func (w World) hosts(h home.Home) *ssh.Hosts {
 	return &ssh.Hosts{Own: h.KnownHosts(), Others: []string{filepath.Join(w.Env("HOME"), ".ssh", "known_hosts"), "/etc/ssh/ssh_known_hosts"}}
+}
+
+func (w World) certificates(h home.Home) *ftp.Certificates {
+	return &ftp.Certificates{Own: h.KnownCertificates()}
 }
 
 func who() string {

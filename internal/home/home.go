@@ -44,7 +44,12 @@ func (h Home) Vault() string      { return filepath.Join(h.Data, "vault.age") }
 func (h Home) VaultKey() string   { return filepath.Join(h.Config, "vault.key") }
 func (h Home) Journals() string   { return filepath.Join(h.State, "journals") }
 func (h Home) KnownHosts() string { return filepath.Join(h.Config, "known_hosts") }
-func (h Home) Archives() string   { return filepath.Join(h.Cache, "archives") }
+
+// KnownCertificates is the file of the FTP servers' certificates that were
+// accepted though they do not verify.
+func (h Home) KnownCertificates() string { return filepath.Join(h.Config, "known_certificates") }
+
+func (h Home) Archives() string { return filepath.Join(h.Cache, "archives") }
 
 func (h Home) accounts() string { return filepath.Join(h.Config, "accounts") }
 

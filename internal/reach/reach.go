@@ -1,6 +1,6 @@
 // Package reach opens what belongs to an account by the way that the account
-// says: its files on this machine or over SFTP, its database servers directly
-// or through the SSH connection.
+// says: its files on this machine, over SFTP or over FTP, its database servers
+// directly or through the SSH connection.
 package reach
 
 import (
@@ -17,6 +17,7 @@ import (
 	"tivset/internal/database/mariadb"
 	"tivset/internal/fault"
 	"tivset/internal/files"
+	"tivset/internal/files/ftp"
 	"tivset/internal/files/local"
 	"tivset/internal/files/sftp"
 	"tivset/internal/secret"
@@ -27,10 +28,11 @@ import (
 // Reach opens accounts. It keeps one SSH connection an account, which files and
 // databases share.
 type Reach struct {
-	Vault *vault.Vault
-	Hosts *ssh.Hosts
-	Agent string   // the socket of an SSH agent, or ""
-	Keys  []string // private keys to try where the account names neither password nor key
+	Vault        *vault.Vault
+	Hosts        *ssh.Hosts
+	Certificates *ftp.Certificates // of FTP servers
+	Agent        string            // the socket of an SSH agent, or ""
+	Keys         []string          // private keys to try where the account names neither password nor key
 
 	mu      sync.Mutex
 	clients map[string]*ssh.Client
@@ -49,11 +51,27 @@ func (r *Reach) Files(ctx context.Context, a *account.Account) (files.Closer, er
 		}
 		return f, nil
 	}
+	if a.Remote().Scheme != account.SFTP {
+		return r.ftp(ctx, a)
+	}
 	client, err := r.client(a)
 	if err != nil {
 		return nil, err
 	}
 	f, err := sftp.Open(ctx, client, top)
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func (r *Reach) ftp(ctx context.Context, a *account.Account) (files.Closer, error) {
+	to := a.Remote()
+	password, err := r.secret(a.Login.Password)
+	if err != nil {
+		return nil, err
+	}
+	f, err := ftp.Open(ctx, ftp.Login{Address: to.Address, User: to.User, Password: password, TLS: to.Scheme == account.FTPS}, r.Certificates, to.Top)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +103,7 @@ func (r *Reach) through(a *account.Account, d *account.Database, l database.Logi
 	if !tunnel {
 		return l, nil
 	}
-	if a.Remote() == nil {
+	if to := a.Remote(); to == nil || to.Scheme != account.SFTP {
 		return l, fault.New(fault.Usage, "the database is to be reached through SSH, and the account has none", d.Name, "Give reach: sftp://…, or the server's address without tunnel:.")
 	}
 	client, err := r.client(a)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"tivset/internal/account"
 	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/fill"
@@ -20,6 +21,9 @@ func (s *Service) warn(ctx context.Context, p *Plan) error {
 		return err
 	}
 	p.Warnings = append(p.Warnings, traps...)
+	if to := p.account.Remote(); to != nil && to.Scheme == account.FTP {
+		p.Warnings = append(p.Warnings, "this account is reached over plain FTP: everybody on the way can read the password and all that is sent. Ask the host for SFTP, or try ftps:// in reach:")
+	}
 	for _, e := range p.kit.Extras {
 		if v := p.answers[e.Answer()]; e.Warning != "" && v != "no" && v != answer.None {
 			p.Warnings = append(p.Warnings, e.Warning)

@@ -26,41 +26,86 @@ func overSFTP(t *testing.T, w *sitetest.World) {
 	})
 }
 
+// overFTP has the account reached over the stand-in's FTP server.
+func overFTP(t *testing.T, w *sitetest.World, scheme string) {
+	t.Helper()
+	w.EditAccount(func(a *account.Account) {
+		a.Reach = scheme + "://quill@" + w.Demo.Standin.FTP.Address() + "/"
+		a.Login = &account.Access{Password: "plain:" + w.Demo.Password}
+		a.Runtime.Folder = w.Root
+	})
+}
+
 // All apps are installed from elsewhere: files over SFTP, the database through
 // the same connection.
 func TestInstallsOverSFTP(t *testing.T) {
 	onBoth(t, func(t *testing.T, w *sitetest.World) {
 		overSFTP(t, w)
-		before := w.Snapshot()
-		_, err := w.Service.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
-		f := fault.Of(err)
-		require.Equal(t, fault.Decision, f.Kind, "the server's key has to be accepted first: %v", err)
-		assert.Contains(t, f.Remedy, "tivset account trust quillmere SHA256:")
-		same(t, before, w.Snapshot())
-		_, err = w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), w.Demo.Standin.SSH.Fingerprint())
+		mustBeAccepted(t, w)
+		_, err := w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), w.Demo.Standin.SSH.Fingerprint())
 		require.NoError(t, err)
-
-		for app, at := range apps {
-			before := w.Snapshot()
-			plan, err := w.Service.Plan(ctx, sitetest.Request(app, at))
-			require.NoError(t, err, app)
-			same(t, before, w.Snapshot(), "a plan changes nothing")
-			done, err := w.Service.Install(ctx, plan)
-			require.NoError(t, err, app)
-			gone, come := difference(before, w.Snapshot())
-			assert.Empty(t, gone)
-			assert.Equal(t, plan.Changes.Files, countFiles(come), "the review counts the files")
-			_, left, err := w.Service.TakeBack(ctx, done.Job)
-			require.NoError(t, err)
-			assert.Empty(t, left)
-			same(t, before, w.Snapshot())
-		}
-		parts, err := w.Service.TestAccount(ctx, "quillmere")
-		require.NoError(t, err)
-		for _, p := range parts {
-			assert.True(t, p.OK, "%s: %s", p.Name, p.Detail)
-		}
+		allApps(t, w)
 	})
+}
+
+// The same over FTP with TLS, whose certificate is accepted first.
+func TestInstallsOverFTPS(t *testing.T) {
+	onBoth(t, func(t *testing.T, w *sitetest.World) {
+		overFTP(t, w, account.FTPS)
+		mustBeAccepted(t, w)
+		_, err := w.Reach.Certificates.Trust(ctx, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
+		require.NoError(t, err)
+		allApps(t, w)
+	})
+}
+
+// Plain FTP works too, and the review warns of it.
+func TestInstallsOverFTP(t *testing.T) {
+	w := sitetest.Demo(t)
+	overFTP(t, w, account.FTP)
+	plan, err := w.Service.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(plan.Warnings, "\n"), "plain FTP")
+	allApps(t, w)
+	w.EditAccount(func(a *account.Account) { a.Runtime.Folder = "" })
+	_, err = w.Service.Plan(ctx, sitetest.Request("helmroom", "helm-school.localhost"))
+	assert.ErrorContains(t, err, "not known where the account lies")
+}
+
+// mustBeAccepted: a server that shows something unknown is not signed in to.
+func mustBeAccepted(t *testing.T, w *sitetest.World) {
+	t.Helper()
+	before := w.Snapshot()
+	_, err := w.Service.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+	f := fault.Of(err)
+	require.Equal(t, fault.Decision, f.Kind, "%v", err)
+	assert.Contains(t, f.Remedy, "tivset account trust quillmere SHA256:")
+	same(t, before, w.Snapshot())
+}
+
+// allApps installs every demo app and takes it back.
+func allApps(t *testing.T, w *sitetest.World) {
+	t.Helper()
+	for app, at := range apps {
+		before := w.Snapshot()
+		plan, err := w.Service.Plan(ctx, sitetest.Request(app, at))
+		require.NoError(t, err, app)
+		same(t, before, w.Snapshot(), "a plan changes nothing")
+		done, err := w.Service.Install(ctx, plan)
+		require.NoError(t, err, app)
+		gone, come := difference(before, w.Snapshot())
+		assert.Empty(t, gone)
+		assert.Equal(t, plan.Changes.Files, countFiles(come), "the review counts the files")
+		_, left, err := w.Service.TakeBack(ctx, done.Job)
+		require.NoError(t, err)
+		assert.Empty(t, left)
+		same(t, before, w.Snapshot())
+	}
+	parts, err := w.Service.TestAccount(ctx, "quillmere")
+	require.NoError(t, err)
+	for _, p := range parts {
+		assert.True(t, p.OK, "%s: %s", p.Name, p.Detail)
+	}
 }
 
 // The same over a real OpenSSH server and a real database server.

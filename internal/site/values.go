@@ -3,6 +3,7 @@ package site
 import (
 	"cmp"
 	"net"
+	"path"
 	"path/filepath"
 	"strings"
 	"time"
@@ -56,11 +57,11 @@ func plain(kind, given string) string {
 
 // serverPath is a folder of the account as the app sees it.
 func (p *Plan) serverPath(folder string) string {
-	top, err := p.account.Top()
-	if folder == "" || err != nil {
+	top := p.account.ServerTop()
+	if folder == "" || top == "" {
 		return ""
 	}
-	return filepath.ToSlash(filepath.Join(top, filepath.FromSlash(folder)))
+	return path.Join(filepath.ToSlash(top), folder)
 }
 
 // hostAndPort takes a server's address apart; without a port it is MariaDB's own.

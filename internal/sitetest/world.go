@@ -23,6 +23,7 @@ import (
 	"tivset/internal/database"
 	"tivset/internal/demo"
 	"tivset/internal/files"
+	"tivset/internal/files/ftp"
 	"tivset/internal/files/local"
 	"tivset/internal/home"
 	"tivset/internal/ledger"
@@ -129,7 +130,7 @@ func (w *World) serve(source catalogue.Source) {
 		w.Trip = &Trip{}
 	}
 	v := vault.At(w.Home.Vault(), w.Home.VaultKey())
-	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()}}
+	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()}, Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
 	w.Service = &site.Service{
 		Home: w.Home, Catalogue: catalogue.New(source), Ledger: l, Vault: v,
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,

@@ -1,5 +1,5 @@
 // Package standin is a simulated hosting account in one process: a web server
-// with several domains, a database server, SFTP, a mailbox. It stands in for a real
+// with several domains, a database server, SFTP, FTP, a mailbox. It stands in for a real
 // account in the demo and in tests; nothing has to be installed for it.
 //
 // It imports nothing of what it stands in for.
@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"tivset/internal/standin/ftpd"
 	"tivset/internal/standin/mailbox"
 	"tivset/internal/standin/mysqld"
 	"tivset/internal/standin/pages"
@@ -23,13 +24,13 @@ type Options struct {
 	Folder       string            // holds account/, database/ and mailbox/
 	Domains      map[string]string // domain to document root, below account/
 	RootPassword string            // of the database server
-	User         string            // who may sign in over SSH
+	User         string            // who may sign in over SSH and FTP
 	Password     string            // and with what
 	Ports        Ports             // 0 for free ones
 }
 
 // Ports are the ports of the servers, all on 127.0.0.1.
-type Ports struct{ Web, Database, Mail, SSH int }
+type Ports struct{ Web, Database, Mail, SSH, FTP int }
 
 // Account is a running stand-in.
 type Account struct {
@@ -39,6 +40,7 @@ type Account struct {
 	Database *mysqld.Server
 	Mail     *mailbox.Server
 	SSH      *sftpd.Server
+	FTP      *ftpd.Server
 }
 
 // Start makes what is missing of the folders and starts the servers.
@@ -62,6 +64,10 @@ func Start(o Options) (*Account, error) {
 	if err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
+	a.FTP, err = ftpd.Start(ftpd.Options{Address: at(o.Ports.FTP), Folder: filepath.Join(o.Folder, "ftp"), Home: a.Root, User: o.User, Password: o.Password})
+	if err != nil {
+		return nil, errors.Join(err, a.Close())
+	}
 	a.Web, err = pages.Start(pages.Options{Address: at(o.Ports.Web), Home: a.Root, Roots: roots})
 	if err != nil {
 		return nil, errors.Join(err, a.Close())
@@ -81,7 +87,7 @@ func (a *Account) Ports() Ports {
 		}
 		return n
 	}
-	return Ports{port(a.Web.Address()), port(a.Database.Address()), port(a.Mail.Address()), port(a.SSH.Address())}
+	return Ports{port(a.Web.Address()), port(a.Database.Address()), port(a.Mail.Address()), port(a.SSH.Address()), port(a.FTP.Address())}
 }
 
 // Close ends the servers. The folders stay.
@@ -89,6 +95,9 @@ func (a *Account) Close() error {
 	var all []error
 	if a.Web != nil {
 		all = append(all, a.Web.Close())
+	}
+	if a.FTP != nil {
+		all = append(all, a.FTP.Close())
 	}
 	if a.SSH != nil {
 		all = append(all, a.SSH.Close())
