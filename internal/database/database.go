@@ -27,7 +27,8 @@ type Login struct {
 
 // Server is a database server, seen by somebody who may create.
 type Server interface {
-	// Version gives the engine's name (such as mariadb) and version.
+	// Version gives the engine's name (mariadb, mysql, postgresql or sqlite) and
+	// version.
 	Version(ctx context.Context) (engine, version string, err error)
 
 	// MayCreate returns nil when the user may make databases, users and
@@ -88,6 +89,11 @@ type Session interface {
 	// Lacking lists the rights that the user lacks in its database, of those
 	// that an app needs there.
 	Lacking(ctx context.Context) ([]string, error)
+
+	// Dump writes a script that Run loads into an empty database: the tables
+	// that only lets through (nil for all) with their rows, and what goes with
+	// them.
+	Dump(ctx context.Context, into io.Writer, only func(table string) bool) error
 
 	Close() error
 }

@@ -5,11 +5,11 @@ import (
 	"strings"
 )
 
-// Positional rewrites a statement with :names into one with question marks,
-// and gives the values in the order in which they are wanted. Colons in
-// strings, in names in backquotes and in comments are left alone; a :name
+// Positional rewrites a statement with :names into one with the marks that
+// mark writes for the first, second … value, and gives the values in that
+// order. Colons in strings, in quoted names and in :: are left alone; a :name
 // without a value is an error.
-func Positional(statement string, values map[string]string) (string, []any, error) {
+func Positional(statement string, syntax Syntax, values map[string]string, mark func(n int) string) (string, []any, error) {
 	var out strings.Builder
 	var args []any
 	var in byte // the quote we are inside of, or 0
@@ -17,7 +17,7 @@ func Positional(statement string, values map[string]string) (string, []any, erro
 		b := statement[i]
 		switch {
 		case in != 0:
-			if b == '\\' && in != '`' && i+1 < len(statement) {
+			if b == '\\' && in != '`' && syntax.Backslash && i+1 < len(statement) {
 				out.WriteByte(b)
 				i++
 				b = statement[i]
@@ -28,6 +28,9 @@ func Positional(statement string, values map[string]string) (string, []any, erro
 			in = b
 		case b == '?':
 			return "", nil, fmt.Errorf("write values as :names, not as question marks: %s", statement)
+		case b == ':' && i+1 < len(statement) && statement[i+1] == ':': // a cast
+			out.WriteByte(b)
+			i++
 		case b == ':' && i+1 < len(statement) && lowerByte(statement[i+1]):
 			end := i + 1
 			for end < len(statement) && (lowerByte(statement[end]) || statement[end] == '_' || statement[end] == '-') {
@@ -38,7 +41,7 @@ func Positional(statement string, values map[string]string) (string, []any, erro
 				return "", nil, fmt.Errorf("no value is given for :%s", statement[i+1:end])
 			}
 			args = append(args, value)
-			out.WriteByte('?')
+			out.WriteString(mark(len(args)))
 			i = end - 1
 			continue
 		}
@@ -46,5 +49,8 @@ func Positional(statement string, values map[string]string) (string, []any, erro
 	}
 	return out.String(), args, nil
 }
+
+// Question is the mark of most engines.
+func Question(int) string { return "?" }
 
 func lowerByte(b byte) bool { return b >= 'a' && b <= 'z' }

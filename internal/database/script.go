@@ -5,22 +5,25 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 )
 
 // longestStatement bounds the memory that one statement takes.
 const longestStatement = 64 << 20
 
+// Statement is one of a script's.
+type Statement struct {
+	Text string
+	Line int       // on which it begins
+	Data io.Reader // what follows COPY … FROM stdin; nil elsewhere. It need not be read to its end.
+}
+
 // Statements cuts an SQL script into statements as it is read and hands each
-// to run, with the line on which it begins. It knows the MariaDB family's
-// syntax: strings in three kinds of quotes, backslash escapes, comments of
-// three kinds (/*! … */ is kept, for the server obeys it) and DELIMITER lines
-// of the command-line client (MariaDB manual, "Comment Syntax", "Delimiters").
-//
-// Names that begin with options.From, outside strings and comments, begin with
-// options.To in what is handed on.
-func Statements(script io.Reader, options ScriptOptions, run func(statement string, line int) error) error {
-	s := &splitter{in: bufio.NewReaderSize(script, 1<<16), delimiter: ";", options: options, line: 1, start: 1}
+// to run. Names that begin with options.From, outside strings and comments,
+// begin with options.To in what is handed on.
+func Statements(script io.Reader, syntax Syntax, options ScriptOptions, run func(Statement) error) error {
+	s := &splitter{Syntax: syntax, in: bufio.NewReaderSize(script, 1<<16), delimiter: ";", options: options, line: 1, start: 1}
 	for {
 		err := s.step()
 		if errors.Is(err, io.EOF) {
@@ -35,12 +38,13 @@ func Statements(script io.Reader, options ScriptOptions, run func(statement stri
 			}
 		}
 		if s.out.Len() > longestStatement {
-			return fmt.Errorf("line %d: a statement of more than %d MB", s.start, longestStatement>>20)
+			return s.tooLong()
 		}
 	}
 }
 
 type splitter struct {
+	Syntax
 	in        *bufio.Reader
 	out       strings.Builder
 	delimiter string
@@ -51,14 +55,71 @@ type splitter struct {
 	complete  bool
 }
 
-func (s *splitter) emit(run func(string, int) error) error {
-	statement := strings.TrimSpace(s.out.String())
+var (
+	copies = regexp.MustCompile(`(?is)^COPY\s.*\sFROM\s+STDIN\b`)
+	// A trigger's body holds statements of its own, up to its END.
+	triggers = regexp.MustCompile(`(?is)^CREATE\s+(TEMP\s+|TEMPORARY\s+)?TRIGGER\s`)
+	ends     = regexp.MustCompile(`(?is)\bEND\s*$`)
+)
+
+func (s *splitter) emit(run func(Statement) error) error {
+	text := strings.TrimSpace(s.out.String())
 	s.out.Reset()
 	s.complete, s.last = false, 0
-	if statement == "" {
+	if text == "" {
 		return nil
 	}
-	return run(statement, s.start)
+	statement := Statement{Text: text, Line: s.start}
+	if !s.Copy || !copies.MatchString(text) {
+		return run(statement)
+	}
+	if err := s.skipLine(); err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	s.out.Reset()
+	rows := &copied{s: s}
+	statement.Data = rows
+	if err := run(statement); err != nil {
+		return err
+	}
+	_, err := io.Copy(io.Discard, rows)
+	return err
+}
+
+// copied reads the rows of COPY up to the line \. (PostgreSQL manual, COPY,
+// "Text Format").
+type copied struct {
+	s    *splitter
+	rest []byte
+	over bool
+}
+
+func (c *copied) Read(p []byte) (int, error) {
+	for len(c.rest) == 0 {
+		if c.over {
+			return 0, io.EOF
+		}
+		row, err := c.s.in.ReadSlice('\n')
+		whole := err == nil
+		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
+			c.over = true
+			if errors.Is(err, io.EOF) {
+				return 0, fmt.Errorf("line %d: the rows of COPY have no end", c.s.start)
+			}
+			return 0, err
+		}
+		if whole {
+			c.s.line++
+		}
+		if line := strings.TrimRight(string(row[:min(len(row), 4)]), "\r\n"); line == `\.` {
+			c.over = true
+			return 0, io.EOF
+		}
+		c.rest = row
+	}
+	n := copy(p, c.rest)
+	c.rest = c.rest[n:]
+	return n, nil
 }
 
 func (s *splitter) next() (byte, error) {
@@ -86,12 +147,17 @@ func (s *splitter) ahead(text string) bool {
 
 // step takes one character, string, comment or name.
 func (s *splitter) step() error {
-	if s.out.Len() == 0 && s.aheadFold("delimiter ") {
-		return s.setDelimiter()
+	if s.out.Len() == 0 {
+		if s.Delimiters && s.aheadFold("delimiter ") {
+			return s.setDelimiter()
+		}
+		if s.Meta && s.ahead(`\`) {
+			return s.meta()
+		}
 	}
 	if s.ahead(s.delimiter) {
 		_, _ = s.in.Discard(len(s.delimiter))
-		s.complete = true
+		s.end()
 		return nil
 	}
 	if s.nameBegins() {
@@ -102,18 +168,34 @@ func (s *splitter) step() error {
 		return err
 	}
 	switch {
-	case b == '\'' || b == '"':
-		return s.quoted(b, true)
-	case b == '`':
-		return s.identifier()
-	case b == '#', b == '-' && s.dashComment():
+	case b == '\'':
+		return s.quoted(b, s.Backslash || s.Escapes && (s.last == 'E' || s.last == 'e'))
+	case b == '"' && s.DoubleNames, b == '`' && s.Backquotes:
+		return s.identifier(b, b)
+	case b == '[' && s.Brackets:
+		return s.identifier(b, ']')
+	case b == '"':
+		return s.quoted(b, s.Backslash)
+	case b == '#' && s.Hash, b == '-' && s.dashComment():
 		return s.skipLine()
 	case b == '/' && s.ahead("*"):
 		return s.comment()
+	case b == '$' && s.Dollars && !wordByte(s.last):
+		return s.dollars()
 	}
 	s.put(b)
 	s.last = b
 	return nil
+}
+
+// end notes that a statement is whole, unless it is a trigger's inner one.
+func (s *splitter) end() {
+	if s.Triggers && triggers.MatchString(s.out.String()[:min(s.out.Len(), 40)]) && !ends.MatchString(s.out.String()) {
+		s.put(';')
+		s.last = ';'
+		return
+	}
+	s.complete = true
 }
 
 func (s *splitter) aheadFold(text string) bool {
@@ -130,10 +212,26 @@ func (s *splitter) setDelimiter() error {
 	return err
 }
 
-// dashComment: two dashes begin a comment only before white space or the end.
+// meta passes over the lines that dumps write for their own client; any other
+// command of that client is not SQL and cannot be carried out.
+func (s *splitter) meta() error {
+	text, err := s.in.ReadString('\n')
+	word, _, _ := strings.Cut(strings.TrimSpace(text), " ")
+	if word != `\restrict` && word != `\unrestrict` && word != `\.` {
+		return fmt.Errorf("line %d: %s is a command of a client, not SQL", s.line, word)
+	}
+	s.line++
+	return err
+}
+
+// dashComment: two dashes begin a comment; for MariaDB only before white space
+// or the end.
 func (s *splitter) dashComment() bool {
 	got, _ := s.in.Peek(2)
-	return len(got) > 0 && got[0] == '-' && (len(got) == 1 || strings.IndexByte(" \t\r\n", got[1]) >= 0)
+	if len(got) == 0 || got[0] != '-' {
+		return false
+	}
+	return !s.DashSpace || len(got) == 1 || strings.IndexByte(" \t\r\n", got[1]) >= 0
 }
 
 func (s *splitter) skipLine() error {
@@ -169,13 +267,52 @@ func (s *splitter) quoted(quote byte, escapes bool) error {
 			return nil // a doubled quote begins the next string at once
 		}
 		if s.out.Len() > longestStatement {
-			return fmt.Errorf("line %d: a statement of more than %d MB", s.start, longestStatement>>20)
+			return s.tooLong()
 		}
 	}
 }
 
-func (s *splitter) identifier() error {
-	s.put('`')
+func (s *splitter) tooLong() error {
+	return fmt.Errorf("line %d: a statement of more than %d MB", s.start, longestStatement>>20)
+}
+
+// dollars copies a string between dollars, $$ … $$ or $tag$ … $tag$
+// (PostgreSQL manual, "Dollar-Quoted String Constants").
+func (s *splitter) dollars() error {
+	s.put('$')
+	s.last = '$'
+	got, _ := s.in.Peek(64)
+	tag := dollarTag.Find(got)
+	if tag == nil {
+		return nil // a parameter such as $1
+	}
+	end := "$" + string(tag)
+	for range tag {
+		b, err := s.next()
+		if err != nil {
+			return s.unfinished(err, "a string")
+		}
+		s.out.WriteByte(b)
+	}
+	for !s.ahead(end) {
+		b, err := s.next()
+		if err != nil {
+			return s.unfinished(err, "a string between dollars")
+		}
+		s.out.WriteByte(b)
+		if s.out.Len() > longestStatement {
+			return s.tooLong()
+		}
+	}
+	s.out.WriteString(end)
+	_, err := s.in.Discard(len(end))
+	return err
+}
+
+var dollarTag = regexp.MustCompile(`^([A-Za-z_\x80-\xff][A-Za-z0-9_\x80-\xff]*)?\$`)
+
+func (s *splitter) identifier(open, end byte) error {
+	s.put(open)
 	s.last = 0
 	if s.nameBegins() {
 		s.rename()
@@ -184,22 +321,23 @@ func (s *splitter) identifier() error {
 	for {
 		b, err := s.next()
 		if err != nil {
-			return s.unfinished(err, "a name in backquotes")
+			return s.unfinished(err, "a name in quotes")
 		}
 		s.out.WriteByte(b)
-		if b == '`' {
+		if b == end {
 			return nil
 		}
 	}
 }
 
 func (s *splitter) comment() error {
-	keep := s.ahead("*!") || s.ahead("*M!")
+	keep := s.Obeyed && (s.ahead("*!") || s.ahead("*M!"))
 	if keep {
 		s.put('/')
 	}
+	depth := 1
 	var last byte
-	for {
+	for first := true; ; first = false {
 		b, err := s.next()
 		if err != nil {
 			return s.unfinished(err, "a comment")
@@ -207,12 +345,20 @@ func (s *splitter) comment() error {
 		if keep {
 			s.out.WriteByte(b)
 		}
-		if last == '*' && b == '/' {
+		switch {
+		case s.Nested && last == '/' && b == '*' && !first:
+			depth, b = depth+1, 0
+		case last == '*' && b == '/':
+			depth, b = depth-1, 0
+		}
+		if depth == 0 {
 			s.put(' ')
 			s.last = ' '
 			return nil
 		}
-		last = b
+		if last = b; first {
+			last = 0 // the star of /* is no end of it
+		}
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 
 // Database is a running database server.
 type Database struct {
+	Engine   string
 	Address  string // host:port
 	Socket   string
 	User     string // who may create
@@ -26,7 +27,7 @@ func MariaDB(t testing.TB) Database {
 	paths := Need(t, "mariadbd", "mariadb-install-db")
 	dir := folder(t)
 	data, port := filepath.Join(dir, "data"), FreePort(t)
-	d := Database{Address: loopback(port), Socket: filepath.Join(dir, "s"), User: "root", Password: "a root's password, with '\" in it"}
+	d := Database{Engine: "mariadb", Address: loopback(port), Socket: filepath.Join(dir, "s"), User: "root", Password: "a root's password, with '\" in it"}
 	own := []string{"--no-defaults"}
 	if os.Geteuid() == 0 {
 		own = append(own, "--user=root")
@@ -69,6 +70,9 @@ func (d Database) Open(t testing.TB, database string) *sql.DB {
 // from its own tables: two equal lists mean that nothing has changed.
 func (d Database) Catalogue(t testing.TB) []string {
 	t.Helper()
+	if d.Engine == "postgresql" {
+		return d.postgresCatalogue(t)
+	}
 	db := d.Open(t, "")
 	defer db.Close()
 	var out []string

@@ -1,0 +1,247 @@
+package mariadb
+
+import (
+	"bufio"
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// longestInsert is about how many bytes one INSERT of a dump has at most; less
+// than every server takes.
+const longestInsert = 256 << 10
+
+// Dump implements database.Session. All is of one moment, as far as the
+// tables' engine can tell moments apart.
+func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bool) error {
+	if only == nil {
+		only = func(string) bool { return true }
+	}
+	d := &dump{ctx, s, bufio.NewWriter(into), only}
+	for _, statement := range []string{"SET time_zone = '+00:00'", "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT"} {
+		if _, err := s.pool.ExecContext(ctx, statement); err != nil {
+			return explain(err, s.login)
+		}
+	}
+	err := d.all()
+	if _, end := s.pool.ExecContext(ctx, "COMMIT"); err == nil {
+		err = end
+	}
+	if err != nil {
+		return explain(err, s.login)
+	}
+	return d.out.Flush()
+}
+
+type dump struct {
+	ctx     context.Context
+	session *Session
+	out     *bufio.Writer
+	only    func(string) bool
+}
+
+func (d *dump) line(text string) { fmt.Fprintln(d.out, text) }
+
+func (d *dump) all() error {
+	d.line("SET NAMES utf8mb4;\nSET foreign_key_checks = 0;\nSET unique_checks = 0;\nSET time_zone = '+00:00';\nSET sql_mode = 'NO_AUTO_VALUE_ON_ZERO';")
+	var views []string
+	tables, err := d.columns("SHOW FULL TABLES", 2)
+	if err != nil {
+		return err
+	}
+	for _, t := range tables {
+		if !d.only(t[0]) {
+			continue
+		}
+		if t[1] == "VIEW" {
+			views = append(views, t[0])
+			continue
+		}
+		if err := d.table(t[0]); err != nil {
+			return fmt.Errorf("table %s: %w", t[0], err)
+		}
+	}
+	if err := d.triggers(); err != nil {
+		return err
+	}
+	if err := d.views(views); err != nil {
+		return err
+	}
+	d.line("SET foreign_key_checks = 1;\nSET unique_checks = 1;")
+	return nil
+}
+
+// columns gives the first columns of every row, as text.
+func (d *dump) columns(query string, count int) (out [][]string, err error) {
+	rows, err := d.session.pool.QueryContext(d.ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	names, err := rows.Columns()
+	if err != nil {
+		return nil, err
+	}
+	for rows.Next() {
+		row := make([]sql.NullString, max(len(names), count))
+		into := make([]any, len(names))
+		for i := range into {
+			into[i] = &row[i]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		texts := make([]string, count)
+		for i := range texts {
+			texts[i] = row[i].String
+		}
+		out = append(out, texts)
+	}
+	return out, rows.Err()
+}
+
+func (d *dump) table(name string) error {
+	made, err := d.columns("SHOW CREATE TABLE "+quoteName(name), 2)
+	if err != nil {
+		return err
+	}
+	d.line(made[0][1] + ";")
+	// Columns that the server computes take no values.
+	columns, err := d.columns("SHOW FULL COLUMNS FROM "+quoteName(name), 7)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, c := range columns {
+		if !strings.Contains(strings.ToUpper(c[6]), "GENERATED") && !strings.Contains(strings.ToUpper(c[6]), "VIRTUAL") {
+			names = append(names, quoteName(c[0]))
+		}
+	}
+	return d.rows(name, strings.Join(names, ", "))
+}
+
+func (d *dump) rows(table, names string) error {
+	rows, err := d.session.pool.QueryContext(d.ctx, "SELECT "+names+" FROM "+quoteName(table))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	types, err := rows.ColumnTypes()
+	if err != nil {
+		return err
+	}
+	values := make([]sql.RawBytes, len(types))
+	into := make([]any, len(types))
+	for i := range into {
+		into[i] = &values[i]
+	}
+	length := 0
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		before := ",\n"
+		if length == 0 || length > longestInsert {
+			if length > 0 {
+				d.line(";")
+			}
+			before, length = "INSERT INTO "+quoteName(table)+" ("+names+") VALUES\n", 0
+		}
+		row := before + "(" + rowText(values, types) + ")"
+		length += len(row)
+		if _, err := d.out.WriteString(row); err != nil {
+			return err
+		}
+	}
+	if length > 0 {
+		d.line(";")
+	}
+	return rows.Err()
+}
+
+func rowText(values []sql.RawBytes, types []*sql.ColumnType) string {
+	texts := make([]string, len(values))
+	for i, v := range values {
+		texts[i] = valueText(v, types[i].DatabaseTypeName())
+	}
+	return strings.Join(texts, ",")
+}
+
+var (
+	numbers = []string{"TINYINT", "SMALLINT", "MEDIUMINT", "INT", "BIGINT", "DECIMAL", "FLOAT", "DOUBLE", "YEAR"}
+	binary  = []string{"BINARY", "VARBINARY", "TINYBLOB", "BLOB", "MEDIUMBLOB", "LONGBLOB", "BIT", "GEOMETRY"}
+	escape  = strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`, "\x1a", `\Z`)
+)
+
+// valueText writes a value as the server reads it (MariaDB manual, "String
+// Literals", "Hexadecimal Literals").
+func valueText(v sql.RawBytes, kind string) string {
+	kind = strings.TrimPrefix(kind, "UNSIGNED ")
+	switch {
+	case v == nil:
+		return "NULL"
+	case slices.Contains(numbers, kind):
+		return string(v)
+	case slices.Contains(binary, kind) && len(v) > 0:
+		return "0x" + hex.EncodeToString(v)
+	}
+	return "'" + escape.Replace(string(v)) + "'"
+}
+
+// definer names who made a view or trigger, which another server may not know.
+var definer = regexp.MustCompile("DEFINER=(`[^`]*`|'[^']*')@(`[^`]*`|'[^']*') ")
+
+func (d *dump) triggers() error {
+	all, err := d.columns("SHOW TRIGGERS", 3)
+	if err != nil {
+		return err
+	}
+	for _, t := range all {
+		if !d.only(t[2]) {
+			continue
+		}
+		made, err := d.columns("SHOW CREATE TRIGGER "+quoteName(t[0]), 3)
+		if err != nil {
+			return err
+		}
+		d.line("DELIMITER ;;\n" + definer.ReplaceAllString(made[0][2], "") + ";;\nDELIMITER ;")
+	}
+	return nil
+}
+
+// views may look at one another: each is tried to be written after those that
+// it names.
+func (d *dump) views(names []string) error {
+	texts := map[string]string{}
+	for _, name := range names {
+		made, err := d.columns("SHOW CREATE VIEW "+quoteName(name), 2)
+		if err != nil {
+			return err
+		}
+		own := quoteName(d.session.login.Database) + "."
+		texts[name] = strings.ReplaceAll(strings.ReplaceAll(definer.ReplaceAllString(made[0][1], ""), own, ""), "SQL SECURITY DEFINER ", "SQL SECURITY INVOKER ")
+	}
+	for len(texts) > 0 {
+		before := len(texts)
+		for _, name := range names {
+			text, left := texts[name]
+			if !left || slices.ContainsFunc(names, func(other string) bool {
+				_, waits := texts[other]
+				return waits && other != name && strings.Contains(text, quoteName(other))
+			}) {
+				continue
+			}
+			d.line(text + ";")
+			delete(texts, name)
+		}
+		if len(texts) == before {
+			return fmt.Errorf("views that look at one another: %s", strings.Join(names, ", "))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,82 @@
+package sqlite
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"strings"
+)
+
+// Dump implements database.Session.
+func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bool) error {
+	out := bufio.NewWriter(into)
+	made, err := s.rows(ctx, "SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_master WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY rowid")
+	if err != nil {
+		return err
+	}
+	wanted := func(table string) bool { return only == nil || only(table) }
+	for _, m := range made {
+		if m[0] != "table" || !wanted(m[1]) {
+			continue
+		}
+		fmt.Fprintf(out, "%s;\n", m[3])
+		if err := s.dumpRows(ctx, out, m[1]); err != nil {
+			return err
+		}
+	}
+	if err := s.dumpCounters(ctx, out, wanted); err != nil {
+		return err
+	}
+	for _, kind := range []string{"index", "view", "trigger"} {
+		for _, m := range made {
+			if m[0] == kind && m[3] != "" && wanted(m[2]) {
+				fmt.Fprintf(out, "%s;\n", m[3])
+			}
+		}
+	}
+	return out.Flush()
+}
+
+func (s *Session) dumpRows(ctx context.Context, out io.Writer, table string) error {
+	columns, err := s.rows(ctx, "SELECT name FROM pragma_table_xinfo("+text(table)+") WHERE hidden = 0 ORDER BY cid")
+	if err != nil {
+		return err
+	}
+	var names, values []string
+	for _, c := range columns {
+		names = append(names, quote(c[0]))
+		values = append(values, "quote("+quote(c[0])+")") // SQLite's own literals
+	}
+	list := strings.Join(names, ", ")
+	rows, err := s.pool.QueryContext(ctx, "SELECT concat_ws(',', "+strings.Join(values, ", ")+") FROM "+quote(table))
+	if err != nil {
+		return explain(err)
+	}
+	defer rows.Close()
+	var row string
+	for rows.Next() {
+		if err := rows.Scan(&row); err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "INSERT INTO %s (%s) VALUES (%s);\n", quote(table), list, row)
+	}
+	return explain(rows.Err())
+}
+
+// dumpCounters keeps what AUTOINCREMENT has counted.
+func (s *Session) dumpCounters(ctx context.Context, out io.Writer, wanted func(string) bool) error {
+	there, err := s.Value(ctx, "SELECT count(*) FROM sqlite_master WHERE name = 'sqlite_sequence'", nil)
+	if err != nil || there == "0" {
+		return err
+	}
+	counted, err := s.rows(ctx, "SELECT name, seq FROM sqlite_sequence")
+	for _, c := range counted {
+		if wanted(c[0]) {
+			fmt.Fprintf(out, "DELETE FROM sqlite_sequence WHERE name = %s;\nINSERT INTO sqlite_sequence (name, seq) VALUES (%s, %s);\n", text(c[0]), text(c[0]), c[1])
+		}
+	}
+	return err
+}
+
+func text(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

@@ -1,0 +1,123 @@
+package testserver
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// PostgreSQL starts a private PostgreSQL. It refuses to run as root, so that
+// then it runs as nobody.
+func PostgreSQL(t testing.TB) Database {
+	t.Helper()
+	programs := postgresPrograms(t)
+	dir := folder(t)
+	port := FreePort(t)
+	d := Database{Engine: "postgresql", Address: loopback(port), Socket: filepath.Join(dir, ".s.PGSQL."+strconv.Itoa(port)), User: "chief", Password: `a chief's password, with "\ in it`}
+	write(t, filepath.Join(dir, "password"), []byte(d.Password))
+	as := func(program string, args ...string) (string, []string) { return program, args }
+	if os.Geteuid() == 0 {
+		nobody, err := user.Lookup("nobody")
+		if err != nil {
+			t.Fatal(err)
+		}
+		uid, _ := strconv.Atoi(nobody.Uid)
+		gid, _ := strconv.Atoi(nobody.Gid)
+		for _, name := range []string{dir, filepath.Join(dir, "password")} {
+			if err := os.Chown(name, uid, gid); err != nil {
+				t.Fatal(err)
+			}
+		}
+		as = func(program string, args ...string) (string, []string) {
+			return "setpriv", append([]string{"--reuid=" + nobody.Uid, "--regid=" + nobody.Gid, "--clear-groups", "--reset-env", program}, args...)
+		}
+	}
+	data := filepath.Join(dir, "data")
+	program, args := as(programs["initdb"], "-D", data, "-U", d.User, "-A", "scram-sha-256", "--pwfile="+filepath.Join(dir, "password"), "--no-sync", "-E", "UTF8", "--locale=C")
+	run(t, program, args...)
+	program, args = as(programs["postgres"], "-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", dir, "-c", "fsync=off")
+	start(t, program, args...)
+	await(t, "PostgreSQL", func() error {
+		c, err := d.postgres("postgres")
+		if err == nil {
+			_ = c.Close(context.Background())
+		}
+		return err
+	})
+	return d
+}
+
+// postgresPrograms finds the newest version that is installed.
+func postgresPrograms(t testing.TB) map[string]string {
+	t.Helper()
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
+	sort.Slice(found, func(i, j int) bool {
+		return len(found[i]) < len(found[j]) || len(found[i]) == len(found[j]) && found[i] < found[j]
+	})
+	out := map[string]string{}
+	for _, name := range []string{"initdb", "postgres"} {
+		path, err := exec.LookPath(name)
+		if len(found) > 0 {
+			path, err = filepath.Join(found[len(found)-1], name), nil
+		}
+		if err != nil {
+			Missing(t, "PostgreSQL is not installed; on Debian “make test” as root installs it")
+		}
+		out[name] = path
+	}
+	return out
+}
+
+func (d Database) postgres(database string) (*pgx.Conn, error) {
+	config, err := pgx.ParseConfig(fmt.Sprintf("host=127.0.0.1 port=5432 sslmode=disable user=%s dbname=%s password=x connect_timeout=5", d.User, database))
+	if err != nil {
+		return nil, err
+	}
+	_, err = fmt.Sscanf(d.Address, "127.0.0.1:%d", &config.Port)
+	if err != nil {
+		return nil, err
+	}
+	config.Password = d.Password
+	return pgx.ConnectConfig(context.Background(), config)
+}
+
+// postgresCatalogue lists databases with their tables, and roles.
+func (d Database) postgresCatalogue(t testing.TB) []string {
+	t.Helper()
+	list := func(database, query string) (out []string) {
+		c, err := d.postgres(database)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close(context.Background())
+		rows, err := c.Query(context.Background(), query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	names := list("postgres", "SELECT datname::text FROM pg_database WHERE datallowconn ORDER BY 1")
+	out := list("postgres", "SELECT 'role ' || rolname FROM pg_roles ORDER BY 1")
+	for _, name := range names {
+		out = append(out, "database "+name)
+		if name == "template1" {
+			continue
+		}
+		for _, table := range list(name, "SELECT schemaname || '.' || tablename FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema') ORDER BY 1") {
+			out = append(out, "table "+name+"."+table)
+		}
+	}
+	return out
+}
