@@ -5,5 +5,5 @@ import "embed"
 
 // Files has one folder a kit.
 //
-//go:embed tt-rss
+//go:embed roundcube tt-rss
 var Files embed.FS

@@ -55,6 +55,7 @@ type Database struct {
 	Clients  []string `yaml:"clients,omitempty" json:"clients,omitempty"` // hosts that the server sees the sites come from
 	Admin    *Login   `yaml:"admin,omitempty" json:"admin,omitempty"`     // who may create
 	Make     string   `yaml:"make,omitempty" json:"make,omitempty"`       // by-hand or helper, when there is no admin
+	Helper   []string `yaml:"helper,omitempty" json:"helper,omitempty"`   // with make: helper, the program on this machine and its arguments
 	Prefix   string   `yaml:"prefix,omitempty" json:"prefix"`             // what names must begin with
 }
 
@@ -136,7 +137,7 @@ func parseFault(err error) error {
 		return fault.New(fault.Usage, "the account file is empty", "", "See “Accounts” in the README for an example.")
 	}
 	var problems []fault.Problem
-	keys := []string{"account", "reach", "login", "key", "passphrase", "domains", "databases", "runtime", "store", "mail", "name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "prefix", "user", "password", "php", "from"}
+	keys := []string{"account", "reach", "login", "key", "passphrase", "domains", "databases", "runtime", "store", "mail", "name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "helper", "folder", "prefix", "user", "password", "php", "from"}
 	for _, m := range unknownKey.FindAllStringSubmatch(err.Error(), -1) {
 		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here", Remedy: near.Hint(m[2], keys)})
 	}
@@ -161,6 +162,10 @@ func (a *Account) complete() {
 	}
 	for i := range a.Databases {
 		d := &a.Databases[i]
+		if d.Engine == SQLite {
+			d.Server = strings.TrimSuffix(d.Server, "/")
+			continue
+		}
 		if d.ForSites == "" {
 			d.ForSites = strings.TrimPrefix(d.Server, Tunnel)
 		}
@@ -228,7 +233,13 @@ func (a *Account) problems() []fault.Problem {
 		}
 	}
 	for i, d := range a.Databases {
-		out = append(out, d.problems(fmt.Sprintf("databases[%d]", i))...)
+		id := fmt.Sprintf("databases[%d]", i)
+		out = append(out, d.problems(id)...)
+		for _, domain := range a.Domains {
+			if d.Engine == SQLite && (d.Server == domain.Folder || strings.HasPrefix(d.Server, domain.Folder+"/") || d.Server == a.Store) {
+				wrong(id+".server", "the web serves "+domain.Folder+", and the store is "+a.Store, "Choose a folder of its own for database files, such as data.")
+			}
+		}
 	}
 	if a.Mail != nil && !hostPort(a.Mail.Server) {
 		wrong("mail.server", fmt.Sprintf("%q is not host:port", a.Mail.Server), "Write it as 127.0.0.1:25.")
@@ -244,13 +255,19 @@ func (d *Database) problems(id string) []fault.Problem {
 	if !accountName.MatchString(d.Name) || d.Name == "login" || d.Name == "passphrase" { // the vault keeps those of SSH under these names
 		wrong(".name", fmt.Sprintf("%q is not a name", d.Name), "Use lower case letters, digits and -, such as main.")
 	}
-	if d.Engine != "mariadb" {
-		wrong(".engine", fmt.Sprintf("%q cannot be used", d.Engine), "This release knows mariadb.")
+	if _, known := Engines[d.Engine]; !known {
+		wrong(".engine", fmt.Sprintf("%q cannot be used", d.Engine), "Write mariadb (for MySQL too), postgresql or sqlite.")
+	}
+	if d.Engine == SQLite {
+		return append(out, d.fileProblems(id)...)
 	}
 	if what, remedy := WrongServer(d.Server); what != "" {
 		wrong(".server", what, remedy)
 	}
-	if d.Make != "" && d.Make != "by-hand" && d.Make != "helper" {
+	if d.Make == Helper && (len(d.Helper) == 0 || !filepath.IsAbs(d.Helper[0])) {
+		wrong(".helper", "the helper's program is missing, or does not begin at the root", "Write helper: [/usr/local/bin/make-database].")
+	}
+	if d.Make != "" && d.Make != ByHand && d.Make != Helper {
 		wrong(".make", fmt.Sprintf("%q is not a way to make databases", d.Make), "Write by-hand or helper, or give admin.")
 	}
 	if (d.Admin == nil) == (d.Make == "") {
@@ -265,10 +282,35 @@ func (d *Database) problems(id string) []fault.Problem {
 	return out
 }
 
+// fileProblems: databases that are files need a folder, and nobody who may
+// create.
+func (d *Database) fileProblems(id string) (out []fault.Problem) {
+	if !Inside(d.Server) {
+		out = append(out, fault.Problem{ID: id + ".server", What: fmt.Sprintf("%q is not a folder inside the account", d.Server), Remedy: "Write the folder for database files from the account's top, outside of every document root, such as data."})
+	}
+	if d.Admin != nil || d.Make != "" {
+		out = append(out, fault.Problem{ID: id + ".admin", What: "databases of SQLite are files: nobody signs in", Remedy: "Leave admin and make out."})
+	}
+	return out
+}
+
+// SQLite is the engine whose databases are files of the account.
+const SQLite = "sqlite"
+
+// How databases are made where nobody may create them.
+const (
+	ByHand = "by-hand" // the owner makes them in the hosting's own pages
+	Helper = "helper"  // a program of the host's makes them
+)
+
+// Engines are the database engines, with their usual ports; mariadb stands for
+// MySQL too.
+var Engines = map[string]string{"mariadb": "3306", "postgresql": "5432", SQLite: ""}
+
 // Elsewhere is a server that is no part of the account: only a database that
 // is there already can be used on it.
 func Elsewhere(engine, server string) *Database {
-	return &Database{Name: server, Engine: engine, Server: server, ForSites: server, Clients: clients(server), Make: "by-hand"}
+	return &Database{Name: server, Engine: engine, Server: server, ForSites: server, Clients: clients(server), Make: ByHand}
 }
 
 // WrongServer says what is wrong with a database server's address.

@@ -80,11 +80,15 @@ func TestMistakes(t *testing.T) {
 		start + "domains: [{name: a.localhost, folder: web}, {name: a.localhost, folder: web2}]\n":                  "stands twice",
 		start + "store: web/s\n" + domain:                                                                           "lies in the document root",
 		start + domain + "databases: [{name: m, engine: nonesuch, server: \"h:1\", make: helper}]\n":                "cannot be used",
-		start + domain + "databases: [{name: m, engine: mariadb, server: h, make: helper}]\n":                       "neither host:port nor",
+		start + domain + "databases: [{name: m, engine: sqlite, server: web/data}]\n":                               "the web serves",
+		start + domain + "databases: [{name: m, engine: sqlite, server: ../data}]\n":                                "not a folder inside",
+		start + domain + "databases: [{name: m, engine: sqlite, server: data, admin: {user: x}}]\n":                 "nobody signs in",
+		start + domain + "databases: [{name: m, engine: mariadb, server: h, make: by-hand}]\n":                      "neither host:port nor",
 		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\"}]\n":                               "either admin or make",
 		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", make: magic}]\n":                  "not a way to make",
 		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", admin: {user: \"\"}}]\n":          "it is empty",
 		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", make: helper, prefix: \"a-\"}]\n": "cannot begin a name",
+		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", make: helper}]\n":                 "helper's program is missing",
 		start + domain + "mail: {server: x}\n":                                                                      "not host:port",
 	} {
 		_, err := account.Parse([]byte(text))

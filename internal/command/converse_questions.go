@@ -38,7 +38,7 @@ func (c *conversation) question(ctx context.Context, id string) error {
 	switch {
 	case id == "licence":
 		return c.licence(ctx)
-	case id == "admin.password":
+	case id == "admin.password" && q.Default == site.Generate:
 		value, err = c.password(ctx, q)
 	case q.Kind == "yes-no":
 		value, err = c.yesNo(ctx, q.Ask, q.Answer, q.Help)

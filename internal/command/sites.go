@@ -94,7 +94,10 @@ func sitePairs(s ledger.Site) []screen.Pair {
 	all := []screen.Pair{{Name: "Address", Text: s.URL}, {Name: "Admin side", Text: s.AdminURL}, {Name: "App", Text: s.App + " " + release}, {Name: "Title", Text: s.Title},
 		{Name: "Language", Text: s.Language}, {Name: "Account", Text: s.Account + ", folder " + s.Folder}, {Name: "Admin", Text: s.Admin.Name + ", " + s.Admin.Email}}
 	if d := s.Database; d != nil {
-		text := fmt.Sprintf("%s on %s (%s), user %s", d.Name, d.Server, d.Engine, d.User)
+		text := fmt.Sprintf("%s on %s (%s)", d.Name, d.Server, screen.Engine(d.Engine))
+		if d.User != "" {
+			text += ", user " + d.User
+		}
 		if d.Tables != "" {
 			text += ", tables begin with " + d.Tables
 		}

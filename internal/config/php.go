@@ -48,23 +48,27 @@ type phpScan struct {
 
 func (s *phpScan) to(offset int) {
 	for s.at < offset {
-		rest := s.text[s.at:offset]
-		switch s.in {
-		case "", "page":
-			s.in = "page"
-			if i := strings.Index(rest, "<?"); i >= 0 {
-				s.at, s.in = s.at+i+2, "code"
-			} else {
-				s.at = offset
-			}
-		case "code":
-			s.code(rest)
-		default:
-			s.inside(rest)
-		}
+		s.step(s.text[s.at:offset])
 	}
 	if s.in == "" {
 		s.in = "page"
+	}
+}
+
+// step goes on by as little as can be told apart.
+func (s *phpScan) step(rest string) {
+	switch s.in {
+	case "", "page":
+		s.in = "page"
+		if i := strings.Index(rest, "<?"); i >= 0 {
+			s.at, s.in = s.at+i+2, "code"
+		} else {
+			s.at += len(rest)
+		}
+	case "code":
+		s.code(rest)
+	default:
+		s.inside(rest)
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"path"
 
 	"tivset/internal/secret"
 )
@@ -103,6 +104,10 @@ type ScriptOptions struct {
 	From string // the table prefix in the script …
 	To   string // … and the one to put in its place
 }
+
+// File is where a database that is a file lies: in a folder of its own, for
+// its engine writes more files beside it.
+func File(folder, name string) string { return path.Join(folder, name, name+".sqlite") }
 
 // Errors that callers branch on.
 var (

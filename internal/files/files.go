@@ -87,11 +87,12 @@ type Wide interface {
 	Writers() int
 }
 
-// Commander is the ability to run a program where the files are, as whoever
-// reaches them and without a shell. It gives the program's output; the error
-// of one that failed holds what it said.
+// Commander is the ability to run a program in a folder where the files are, as
+// the account's user and with arguments that no shell reads. It gives the
+// program's output; the error of one that failed holds what it said. The
+// program ends with ctx.
 type Commander interface {
-	Command(ctx context.Context, args []string, input string) ([]byte, error)
+	Command(ctx context.Context, folder string, args []string, input string) ([]byte, error)
 }
 
 // Valid says whether name is one that an FS accepts.

@@ -12,7 +12,7 @@ import (
 )
 
 func TestText(t *testing.T) {
-	values := fill.Values{"title": "Lock {admin.name} & co", "admin.name": "Wharfinger", "secret.cookie-key": "k"}
+	values := fill.Values{"title": "Lock {admin.name} & co", "admin.name": "Wharfinger", "secret.cookie-key": "k", "address": "https://lock.example:8080/a%20b/"}
 	for text, want := range map[string]string{
 		"":                             "",
 		"no places":                    "no places",
@@ -22,7 +22,10 @@ func TestText(t *testing.T) {
 		"{{title}}":                    "{title}",
 		"{ title } { $x } {Title} {1}": "{ title } { $x } {Title} {1}",
 		"function() { return {secret.cookie-key}; }": "function() { return k; }",
-		"{title | url}":         "Lock+%7Badmin.name%7D+%26+co",
+		"{title | url}":       "Lock+%7Badmin.name%7D+%26+co",
+		"{admin.name | sha1}": "f543fbbe431403db797a2e83d6dec68cb741872e",
+		"{address | host} {address | host-port} {address | path}": "lock.example lock.example:8080 /a%20b/",
+		"{title | url-part}":    "Lock%20%7Badmin.name%7D%20%26%20co",
 		"{admin.name | base64}": "V2hhcmZpbmdlcg==",
 		"{admin.name | sha256}": "ea0f1edb3ef6dd9f8ad2a5dcb1f2be02bd4a2f9b7c0c4ab3a5ac9a40ff1e6a51",
 	} {

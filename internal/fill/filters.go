@@ -1,6 +1,9 @@
 package fill
 
 import (
+	"crypto/md5"
+	"crypto/rand"
+	"crypto/sha1"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
@@ -9,6 +12,7 @@ import (
 	"regexp"
 	"strings"
 
+	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/bcrypt"
 )
 
@@ -23,7 +27,18 @@ var filters = map[string]func(string) (string, error){
 		sum := sha256.Sum256([]byte(s))
 		return hex.EncodeToString(sum[:]), nil
 	},
+	"sha1":   func(s string) (string, error) { sum := sha1.Sum([]byte(s)); return hex.EncodeToString(sum[:]), nil },
+	"md5":    func(s string) (string, error) { sum := md5.Sum([]byte(s)); return hex.EncodeToString(sum[:]), nil },
 	"bcrypt": hashBcrypt,
+
+	"argon2id":  hashArgon2id,
+	"url-part":  func(s string) (string, error) { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20"), nil },
+	"host":      func(s string) (string, error) { return addressPart(s, (*url.URL).Hostname) },
+	"host-port": func(s string) (string, error) { return addressPart(s, func(u *url.URL) string { return u.Host }) },
+	"path": func(s string) (string, error) {
+		return addressPart(s, func(u *url.URL) string { return u.EscapedPath() })
+	},
+
 	"number": number,
 	"flag":   flag,
 }
@@ -40,6 +55,34 @@ func hashBcrypt(s string) (string, error) {
 		return "", err
 	}
 	return "$2y$" + strings.TrimPrefix(string(hash), "$2a$"), nil
+}
+
+// The parameters of Argon2id (RFC 9106; the password storage advice that hosts
+// follow asks for at least these): 19 MiB, two rounds, one lane.
+const (
+	argonMemory = 19 << 10 // KiB
+	argonRounds = 2
+	argonLength = 32
+)
+
+// hashArgon2id writes the hash as PHP's password_verify reads it.
+func hashArgon2id(s string) (string, error) {
+	salt := make([]byte, 16)
+	if _, err := rand.Read(salt); err != nil {
+		return "", err
+	}
+	key := argon2.IDKey([]byte(s), salt, argonRounds, argonMemory, 1, argonLength)
+	plain := base64.RawStdEncoding
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonRounds, plain.EncodeToString(salt), plain.EncodeToString(key)), nil
+}
+
+// addressPart takes a part of an address such as {url}.
+func addressPart(s string, part func(*url.URL) string) (string, error) {
+	u, err := url.Parse(s)
+	if err != nil || u.Host == "" {
+		return "", fmt.Errorf("not an address")
+	}
+	return part(u), nil
 }
 
 var whole = regexp.MustCompile(`^-?[0-9]{1,18}$`)

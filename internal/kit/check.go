@@ -4,6 +4,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -94,6 +95,7 @@ func (k *Kit) problems() []fault.Problem {
 	c.need("title", k.Title, "title: Inkwater")
 	c.need("summary", k.Summary, "summary: A quiet blog")
 	c.oneOf("kind", k.Kind, Kinds)
+	c.oneOf("admin-account", k.Account, []string{"", "own", elsewhere})
 	c.need("licence.name", k.Licence.Name, "licence: {name: MIT}")
 	if k.About != "" {
 		c.file("about", k.About)
@@ -186,6 +188,10 @@ func (c *checker) configs() {
 		if f.Mode != "" && !mode.MatchString(f.Mode) {
 			c.wrong(key+".mode", fmt.Sprintf("%q is not a file mode", f.Mode), `Write it as "0640".`)
 		}
+		if len(f.Constant) > 0 {
+			c.constants(key, f)
+			continue
+		}
 		format, err := config.For(f.Format)
 		if err != nil {
 			c.wrong(key+".format", err.Error(), "Choose one of them.")
@@ -203,12 +209,52 @@ func (c *checker) configs() {
 		}
 	}
 	for name, v := range c.Values {
-		c.use(v)
-		// A value may use all others but those put together, so that none can go in circles.
-		if err := fill.Check(v, c.plainNames()); err != nil {
-			c.wrong("values."+name, err.Error(), "A value may use answers, data and secrets, not other values.")
+		for engine := range v.By {
+			c.oneOf("values."+name, engine, Engines)
+		}
+		for _, text := range append(slices.Collect(maps.Values(v.By)), v.All) {
+			c.use(text)
+			// A value may use all others but those put together, so that none can go in circles.
+			if err := fill.Check(text, c.plainNames()); err != nil {
+				c.wrong("values."+name, err.Error(), "A value may use answers, data and secrets, not other values.")
+			}
 		}
 	}
+}
+
+func (c *checker) constants(key string, f Config) {
+	if f.Template+f.Format+f.Mode != "" {
+		c.wrong(key, "set-constant edits a file of the archive, which has its own format and mode", "Leave template, format and mode out.")
+	}
+	for name, text := range f.Constant {
+		if !constantName.MatchString(name) {
+			c.wrong(key+".set-constant", fmt.Sprintf("%q is not the name of a constant", name), "Write it as SETTINGS_FILE.")
+		}
+		c.places(key+".set-constant."+name, text)
+	}
+}
+
+var constantName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// command checks a program's words: it is the account's own php, and secrets
+// do not stand where everybody on the machine can read them.
+func (c *checker) command(key string, words []string) {
+	if words[0] != "php" {
+		c.wrong(key, fmt.Sprintf("a command cannot begin with %q", words[0]), "It begins with php, for which the account says where it is.")
+	}
+	for _, w := range words {
+		c.places(key, w)
+		for _, p := range fill.Parse(w) {
+			if strings.HasSuffix(p.Name, ".password") || strings.HasPrefix(p.Name, "secret.") || strings.HasPrefix(p.Name, "value.") || c.secretAsk(p.Name) {
+				c.wrong(key, "{"+p.Name+"} stands in a command, where others on the machine can read it", "Give secrets, and values put together, to the command by input: or in a configuration file.")
+			}
+		}
+	}
+}
+
+func (c *checker) secretAsk(name string) bool {
+	q := c.Question(strings.TrimPrefix(name, "ask."))
+	return strings.HasPrefix(name, "ask.") && q != nil && q.Secret
 }
 
 func (c *checker) place() {
@@ -235,7 +281,12 @@ func (c *checker) timers() {
 		if !every.MatchString(t.Every) {
 			c.wrong(key+".every", fmt.Sprintf("%q is not an interval", t.Every), "Write it as 5m or 2h.")
 		}
-		c.need(key+".get", t.Get, "get: timer.page")
+		if (t.Get == "") == (len(t.Command) == 0) {
+			c.wrong(key, "a timer has either get or command", "Write get: timer.page, or command: [php, timer.php].")
+		}
+		if len(t.Command) > 0 {
+			c.command(key+".command", t.Command)
+		}
 		c.need(key+".what", t.What, "what: sends the mails that wait")
 		c.places(key+".get", t.Get)
 		c.condition(key+".when", t.When, c.answers())
@@ -249,6 +300,7 @@ func (c *checker) setup() {
 		if s.SQL != nil {
 			kinds++
 			c.inside(key+".sql.file", s.SQL.File)
+			c.places(key+".sql.file", s.SQL.File)
 			if s.SQL.Tables != "" && !table.MatchString(s.SQL.Tables) {
 				c.wrong(key+".sql.tables", fmt.Sprintf("%q is not a table prefix", s.SQL.Tables), "Write it as app_.")
 			}
@@ -267,9 +319,22 @@ func (c *checker) setup() {
 				c.inside(key+".remove", p)
 			}
 		}
+		if len(s.Command) > 0 {
+			kinds++
+			c.command(key+".command", s.Command)
+			c.places(key+".input", s.Input)
+			if _, err := time.ParseDuration(s.Time); err != nil && s.Time != "" {
+				c.wrong(key+".time", fmt.Sprintf("%q is not a time", s.Time), "Write it as 90s or 5m.")
+			}
+			if s.Expect != nil {
+				c.places(key+".expect", s.Expect.Text+s.Expect.NotText)
+			}
+		} else if s.Input+s.Time != "" || s.Expect != nil {
+			c.wrong(key, "input, time and expect of a step go with command", "Put the expect of a request below request:.")
+		}
 		c.condition(key+".when", s.When, c.answers())
 		if kinds != 1 {
-			c.wrong(key, "a step is one of sql, run-sql, request, remove", "Make it several steps.")
+			c.wrong(key, "a step is one of sql, run-sql, request, command, remove", "Make it several steps.")
 		}
 		for name, v := range s.With {
 			c.places(key+".with."+name, v)

@@ -36,6 +36,10 @@ func TestDocsSchema(t *testing.T) {
 }
 
 func schema(t reflect.Type) map[string]any {
+	if t == reflect.TypeFor[Text]() {
+		text := map[string]any{"type": "string"}
+		return map[string]any{"oneOf": []any{text, map[string]any{"type": "object", "additionalProperties": text, "propertyNames": map[string]any{"enum": Engines}}}}
+	}
 	switch t.Kind() {
 	case reflect.Pointer:
 		return schema(t.Elem())

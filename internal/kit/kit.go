@@ -9,9 +9,12 @@ package kit
 
 import (
 	"io/fs"
+	"slices"
+	"time"
 
 	"github.com/Masterminds/semver/v3"
 	"github.com/dustin/go-humanize"
+	"go.yaml.in/yaml/v3"
 
 	"tivset/internal/answer"
 )
@@ -37,15 +40,38 @@ type Kit struct {
 
 	Config  []Config          `yaml:"config"`
 	Secrets map[string]Secret `yaml:"secrets"` // made anew for each site: {secret.NAME}
-	Values  map[string]string `yaml:"values"`  // put together from others: {value.NAME}
+	Values  map[string]Text   `yaml:"values"`  // put together from others: {value.NAME}
 	Setup   []Step            `yaml:"setup"`
 	Timers  []Timer           `yaml:"timers"`
 	Check   Check             `yaml:"check"`
-	Admin   string            `yaml:"admin"` // where the admin side is, below the site's address
+	Admin   string            `yaml:"admin"`         // where the admin side is, below the site's address
+	Account string            `yaml:"admin-account"` // own (when left out): made by the set-up; elsewhere: one that is there, such as a mailbox
 
 	files fs.FS
 	lines map[string]int  // the line of each key, by its path
 	used  map[string]bool // the values that its texts and templates use
+}
+
+// Text is a text with places; for values, it may be another with each engine.
+type Text struct {
+	All string
+	By  map[string]string // by engine
+}
+
+// For gives the text that holds with an engine.
+func (t Text) For(engine string) string {
+	if text, ok := t.By[engine]; ok {
+		return text
+	}
+	return t.All
+}
+
+// UnmarshalYAML reads a text, or texts by engine.
+func (t *Text) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind == yaml.MappingNode {
+		return n.Decode(&t.By)
+	}
+	return n.Decode(&t.All)
 }
 
 // Licence is what the app is licensed under.
@@ -148,20 +174,24 @@ type Place struct {
 	DataFolder  bool     `yaml:"data-folder"`  // the app keeps files outside of the document root: {data.folder}
 }
 
-// Timer is a job that the app needs run every so often.
+// Timer is a job that the app needs run every so often. One of Get and Command
+// is set.
 type Timer struct {
-	Every string `yaml:"every"` // a number and m or h, such as 5m
-	Get   string `yaml:"get"`   // the page to fetch, below the site's address
-	What  string `yaml:"what"`  // what it does, for people
-	When  string `yaml:"when"`  // a condition; always when left out
+	Every   string   `yaml:"every"`   // a number and m or h, such as 5m
+	Get     string   `yaml:"get"`     // the page to fetch, below the site's address
+	Command []string `yaml:"command"` // the program to run in the site's folder; the first word is php
+	What    string   `yaml:"what"`    // what it does, for people
+	When    string   `yaml:"when"`    // a condition; always when left out
 }
 
-// Config is a configuration file to write.
+// Config is a configuration file to write, or a PHP file of the archive in
+// which constants get other values.
 type Config struct {
-	Path     string `yaml:"path"`     // below the app's folder
-	Template string `yaml:"template"` // a file of the kit
-	Format   string `yaml:"format"`
-	Mode     string `yaml:"mode"` // octal; 0640 when left out
+	Path     string            `yaml:"path"`     // below the app's folder
+	Template string            `yaml:"template"` // a file of the kit
+	Format   string            `yaml:"format"`
+	Mode     string            `yaml:"mode"`         // octal; 0640 when left out
+	Constant map[string]string `yaml:"set-constant"` // by name, the new value of a constant that the file sets once
 }
 
 // Secret is a random string made for each site.
@@ -176,6 +206,10 @@ type Step struct {
 	RunSQL  string            `yaml:"run-sql"` // one statement; {tables} is the table prefix
 	With    map[string]string `yaml:"with"`    // values for the :names of run-sql
 	Request *Request          `yaml:"request"`
+	Command []string          `yaml:"command"` // a program of the account's, run in the app's folder; the first word is php
+	Input   string            `yaml:"input"`   // what the command reads, and the only place for secrets
+	Time    string            `yaml:"time"`    // for how long the command may run, such as 2m; 5m when left out
+	Expect  *Expect           `yaml:"expect"`  // what the command prints, text and not-text
 	Remove  []string          `yaml:"remove"` // files and folders to take away
 	When    string            `yaml:"when"`   // a condition; always when left out
 }
@@ -225,6 +259,12 @@ type CheckQuery struct {
 	Is    string `yaml:"is"`
 }
 
+// AccountElsewhere says that people sign in with accounts that the app does not
+// make, such as those of a mail server.
+func (k *Kit) AccountElsewhere() bool { return k.Account == elsewhere }
+
+const elsewhere = "elsewhere"
+
 // Files gives the kit's folder.
 func (k *Kit) Files() fs.FS { return k.files }
 
@@ -273,6 +313,19 @@ func (k *Kit) ByForms() bool {
 		}
 	}
 	return false
+}
+
+// ByCommands says whether the set-up runs programs of the account's.
+func (k *Kit) ByCommands() bool {
+	return slices.ContainsFunc(k.Setup, func(s Step) bool { return len(s.Command) > 0 })
+}
+
+// Patience is for how long a command may run.
+func (s Step) Patience() time.Duration {
+	if d, err := time.ParseDuration(s.Time); err == nil {
+		return d
+	}
+	return 5 * time.Minute
 }
 
 // UsesTables says whether the app's tables can begin with any prefix.

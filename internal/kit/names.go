@@ -15,7 +15,7 @@ var commonAnswers = []string{"language", "licence", "title", "tagline", "admin",
 var commonNames = []string{
 	"title", "tagline", "language", "release", "app", "url", "domain", "path", "now",
 	"admin.name", "admin.email", "admin.password", "admin.first-name", "admin.last-name", "support.email",
-	"data.engine", "data.server", "data.host", "data.port", "data.name", "data.user", "data.password", "tables",
+	"data.engine", "data.server", "data.host", "data.port", "data.name", "data.user", "data.password", "data.file", "tables",
 }
 
 // plainNames lists the values that are not put together from others.

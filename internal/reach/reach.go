@@ -14,7 +14,10 @@ import (
 
 	"tivset/internal/account"
 	"tivset/internal/database"
+	"tivset/internal/database/helper"
 	"tivset/internal/database/mariadb"
+	"tivset/internal/database/postgresql"
+	"tivset/internal/database/sqlite"
 	"tivset/internal/fault"
 	"tivset/internal/files"
 	"tivset/internal/files/ftp"
@@ -80,21 +83,75 @@ func (r *Reach) ftp(ctx context.Context, a *account.Account) (files.Closer, erro
 
 // Server signs in to a database server as the one who may create.
 func (r *Reach) Server(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Server, error) {
+	if d.Engine == account.SQLite {
+		f, err := r.apart(ctx, a)
+		if err != nil {
+			return nil, err
+		}
+		return sqlite.Connect(f, d.Server), nil
+	}
+	if d.Make == account.Helper {
+		return helper.Of(d.Helper, d.Engine), nil
+	}
 	l, err := r.through(a, d, l)
 	if err != nil {
 		return nil, err
 	}
-	return mariadb.Connect(ctx, l)
+	if d.Engine == "postgresql" {
+		return server(postgresql.Connect(ctx, l))
+	}
+	return server(mariadb.Connect(ctx, l))
 }
 
 // Session signs in to a site's database.
 func (r *Reach) Session(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Session, error) {
+	if d.Engine == account.SQLite {
+		f, err := r.apart(ctx, a)
+		if err != nil {
+			return nil, err
+		}
+		return session(sqlite.Open(ctx, f, database.File(d.Server, l.Database)))
+	}
 	l, err := r.through(a, d, l)
 	if err != nil {
 		return nil, err
 	}
-	return mariadb.Open(ctx, l)
+	if d.Engine == "postgresql" {
+		return session(postgresql.Open(ctx, l))
+	}
+	return session(mariadb.Open(ctx, l))
 }
+
+// server and session keep a nil pointer from becoming an interface that is not
+// nil.
+func server[S database.Server](s S, err error) (database.Server, error) {
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+func session[S database.Session](s S, err error) (database.Session, error) {
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// apart opens an account's files for a database, which closes them while
+// others go on: the SSH connection that they share stays.
+func (r *Reach) apart(ctx context.Context, a *account.Account) (files.Closer, error) {
+	f, err := r.Files(ctx, a)
+	if _, shared := f.(*sftp.FS); shared && err == nil {
+		return open{f}, nil
+	}
+	return f, err
+}
+
+// open are files that others still use.
+type open struct{ files.FS }
+
+func (open) Close() error { return nil }
 
 // through leads a login through the account's SSH connection where its server
 // begins with tunnel:.

@@ -13,7 +13,10 @@ import (
 func (s *Streams) Credentials(c site.Credentials) {
 	all := []Pair{{"Site", c.Site.URL}, {"Admin side", c.Site.AdminURL}, {"Name", c.Site.Admin.Name}, {"Password", c.Password.Reveal()}}
 	if d := c.Site.Database; d != nil {
-		all = append(all, Pair{"Database", d.Name + " on " + d.Server}, Pair{"User", d.User}, Pair{"Password", c.Data.Reveal()})
+		all = append(all, Pair{"Database", d.Name + " on " + d.Server})
+		if d.User != "" {
+			all = append(all, Pair{"User", d.User}, Pair{"Password", c.Data.Reveal()})
+		}
 	}
 	for _, o := range c.Others {
 		all = append(all, Pair{o.Name, o.Value.Reveal()})

@@ -49,6 +49,9 @@ func where(p *site.Plan) string {
 }
 
 func data(d *site.PlanData) string {
+	if d.User == "" {
+		return fmt.Sprintf("database %s, a file that the web does not see, in %s (%s)", d.Name, d.Server, Engine(d.Engine))
+	}
 	if d.From == "new" {
 		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name, d.User, d.Server, Engine(d.Engine))
 		if d.Tables != "" {

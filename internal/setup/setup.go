@@ -25,6 +25,7 @@ import (
 type Runner struct {
 	Files   files.FS
 	Folder  string // where the app's files are, from the account's top
+	PHP     string // the account's PHP for the command line, or ""
 	Data    database.Session
 	Visitor *web.Visitor
 	Base    string // the address at which the app's pages answer, with final slash
@@ -43,6 +44,8 @@ func (r *Runner) Do(ctx context.Context, s kit.Step) error {
 		return r.statement(ctx, s.RunSQL, s.With)
 	case s.Request != nil:
 		return r.Request(ctx, *s.Request)
+	case len(s.Command) > 0:
+		return r.command(ctx, s)
 	}
 	for _, name := range s.Remove {
 		if err := files.RemoveAll(ctx, r.Files, path.Join(r.Folder, path.Clean(name))); err != nil {
@@ -52,16 +55,88 @@ func (r *Runner) Do(ctx context.Context, s kit.Step) error {
 	return nil
 }
 
+// command runs a program of the account's in the app's folder.
+func (r *Runner) command(ctx context.Context, s kit.Step) error {
+	commander, ok := r.Files.(files.Commander)
+	if !ok || r.PHP == "" {
+		return fault.New(fault.Failed, "the set-up runs a program, and the account's files are reached without commands", s.Command[0], "Reach the account over SSH with a shell, and name its php: runtime: {php: …}.")
+	}
+	words := []string{r.PHP}
+	for _, w := range s.Command[1:] {
+		filled, err := fill.Text(w, r.Values)
+		if err != nil {
+			return err
+		}
+		words = append(words, filled)
+	}
+	input, err := fill.Text(s.Input, r.Values)
+	if err != nil {
+		return err
+	}
+	limited, cancel := context.WithTimeout(ctx, s.Patience())
+	defer cancel()
+	out, err := commander.Command(limited, r.Folder, words, input)
+	name := strings.Join(s.Command, " ")
+	wrong := func(what string) error {
+		f := &fault.Error{Kind: fault.Failed, What: what, Where: name, Remedy: "Tell whoever made the kit, with what the program says."}
+		if said := lastLines(string(out)); said != "" {
+			f.Details = []string{"it printed: " + r.redact(said)}
+		}
+		return f
+	}
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case limited.Err() != nil:
+		return wrong(fmt.Sprintf("the app's set-up program did not end within %s", s.Patience()))
+	case err != nil:
+		return wrong("the app's set-up program failed: " + r.redact(err.Error()))
+	case s.Expect == nil:
+		return nil
+	}
+	text, err := fill.Text(s.Expect.Text, r.Values)
+	if err != nil {
+		return err
+	}
+	not, err := fill.Text(s.Expect.NotText, r.Values)
+	if err != nil {
+		return err
+	}
+	if text != "" && !strings.Contains(string(out), text) {
+		return wrong(fmt.Sprintf("the app's set-up program does not print “%s”", r.redact(text)))
+	}
+	if not != "" && strings.Contains(string(out), not) {
+		return wrong(fmt.Sprintf("the app's set-up program prints “%s”", r.redact(not)))
+	}
+	return nil
+}
+
+// lastLines gives the end of what a program printed, on one line.
+func lastLines(text string) string {
+	words := []rune(strings.Join(strings.Fields(text), " "))
+	if len(words) > 200 {
+		return "… " + string(words[len(words)-200:])
+	}
+	return string(words)
+}
+
 // script runs an SQL file of the app.
 func (r *Runner) script(ctx context.Context, s kit.SQLFile) error {
-	file, err := r.Files.Open(ctx, path.Join(r.Folder, s.File))
+	name, err := fill.Text(s.File, r.Values)
+	if err != nil {
+		return err
+	}
+	if err := files.Valid(name); err != nil {
+		return err
+	}
+	file, err := r.Files.Open(ctx, path.Join(r.Folder, name))
 	if err != nil {
 		return fmt.Errorf("open the schema: %w", err)
 	}
 	defer file.Close()
 	_, err = r.Data.Run(ctx, file, database.ScriptOptions{From: s.Tables, To: r.Values["tables"]})
 	if err != nil {
-		return fmt.Errorf("%s, %w", s.File, err)
+		return fmt.Errorf("%s, %w", name, err)
 	}
 	return nil
 }

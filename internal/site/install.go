@@ -10,6 +10,7 @@ import (
 	"strings"
 	"syscall"
 
+	"tivset/internal/account"
 	"tivset/internal/database"
 	"tivset/internal/fault"
 	"tivset/internal/fill"
@@ -129,6 +130,10 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 		&proveDomain{env: e, Folder: p.place.Domain.Folder, URL: p.place.Domain.URL, Name: "tivset-" + e.job + ".txt"})
 	switch d := p.Data; {
 	case d == nil:
+	case d.Engine == account.SQLite:
+		steps = append(steps,
+			&makeFolder{env: e, Folder: path.Dir(database.File(p.server.Server, d.Name)), Mode: 0o770},
+			&makeDatabase{env: e, Server: d.Server, Name: d.Name})
 	case d.From == dataNew:
 		steps = append(steps,
 			&makeDatabase{env: e, Server: d.Server, Name: d.Name},

@@ -119,7 +119,7 @@ func askPHP(ctx context.Context, c files.Commander, php string, wanted *kit.PHP)
 echo json_encode(['version' => PHP_VERSION, 'extensions' => get_loaded_extensions(),
   'functions' => (object) array_combine($f, array_map('function_exists', $f)),
   'settings' => (object) array_combine($s, array_map(fn($n) => (string) ini_get($n), $s))]);`
-	out, err := c.Command(ctx, []string{php}, script)
+	out, err := c.Command(ctx, ".", []string{php}, script)
 	if err != nil {
 		return runtime{}, err
 	}

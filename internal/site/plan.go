@@ -140,7 +140,9 @@ func (p *Plan) Saved() answer.File {
 			out[q.ID] = v
 		}
 	}
-	out["admin.password"] = Generate
+	if !p.kit.AccountElsewhere() {
+		out["admin.password"] = Generate
+	}
 	return answer.File{Install: p.App, At: p.Place.URL, Release: p.Release, Answers: out}
 }
 

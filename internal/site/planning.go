@@ -127,8 +127,10 @@ func (p *Plan) answer(r Request) []fault.Problem {
 	p.answers = resolved
 	p.App, p.Title, p.Account = p.kit.App, p.kit.Title, p.account.Name
 	p.Place.AdminFolder, p.Place.DataFolder = resolved["admin.folder"], resolved["data.folder"]
-	if p.Place.DataFolder != "" && p.account.ServerTop() == "" {
-		problems = append(problems, fault.Problem{ID: "data.folder", What: "over FTP it is not known where the account lies on its server, and " + p.Title + " has to be told",
+	server := p.asking.server()
+	file := server != nil && server.Engine == account.SQLite && p.release.NeedsDatabase()
+	if (p.Place.DataFolder != "" || file) && p.account.ServerTop() == "" {
+		problems = append(problems, fault.Problem{ID: "runtime.folder", What: "over FTP it is not known where the account lies on its server, and " + p.Title + " has to be told",
 			Remedy: "Write runtime: {folder: …} into the account, with the account's folder as its programs see it, such as /home/quill."})
 	}
 	p.Admin = PlanAdmin{Name: resolved["admin.name"], Email: resolved["admin.email"], Generated: resolved["admin.password"] == Generate,

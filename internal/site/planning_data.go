@@ -48,8 +48,10 @@ func (s *Service) planNew(ctx context.Context, p *Plan, r Request) error {
 	if err != nil {
 		return err
 	}
-	if err := fitRelease(p, r, version); err != nil {
-		return err
+	if p.server.Engine != account.SQLite { // whose version is that of the site's PHP
+		if err := fitRelease(p, r, version); err != nil {
+			return err
+		}
 	}
 	databases, err := server.Databases(ctx)
 	if err != nil {
@@ -62,11 +64,13 @@ func (s *Service) planNew(ctx context.Context, p *Plan, r Request) error {
 	if err := s.freeName(p, "data.name", "database", databases, &p.Data.Name); err != nil {
 		return err
 	}
-	if err := s.freeName(p, "data.user", "user", users, &p.Data.User); err != nil {
-		return err
+	p.Changes.Databases = []string{p.Data.Name}
+	if p.server.Engine == account.SQLite {
+		return nil
 	}
-	p.Changes.Databases, p.Changes.Users = []string{p.Data.Name}, []string{p.Data.User}
-	return nil
+	err = s.freeName(p, "data.user", "user", users, &p.Data.User)
+	p.Changes.Users = []string{p.Data.User}
+	return err
 }
 
 // freeName refuses a name that was given and is taken; one that was proposed

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 
+	"tivset/internal/account"
 	"tivset/internal/config"
 	"tivset/internal/fault"
 	"tivset/internal/secret"
@@ -60,7 +61,7 @@ func (p *Plan) mask() {
 
 // dataSecret is the password of the database user, made or given.
 func (s *Service) dataSecret(p *Plan) error {
-	if p.Data == nil {
+	if p.Data == nil || p.Data.Engine == account.SQLite {
 		return nil
 	}
 	if p.Data.From != dataNew {
@@ -81,6 +82,10 @@ func (s *Service) writeConfigs(p *Plan) error {
 		return err
 	}
 	for _, c := range p.kit.Config {
+		if len(c.Constant) > 0 { // a file of the archive, edited where it is unpacked
+			p.configs = append(p.configs, nil)
+			continue
+		}
 		template, err := fs.ReadFile(p.kit.Files(), c.Template)
 		if err != nil {
 			return err

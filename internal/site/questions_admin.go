@@ -19,6 +19,9 @@ func (a *asking) aboutAdmin() []answer.Question {
 	name := answer.Question{ID: "admin.name", Ask: "Sign-in name of the admin", Group: "Admin", Kind: "text", Default: a.proposed.AdminName, Pattern: `[A-Za-z0-9][A-Za-z0-9._-]{2,39}`,
 		Form: "3 to 40 letters, digits, dots, - and _, beginning with a letter or digit", Check: a.notGuessable,
 		Help: "The name to sign in with. One that nobody would try, so not admin, nor what can be read off the site; the proposal will do."}
+	if a.kit.AccountElsewhere() {
+		return a.aboutAccountElsewhere()
+	}
 	out := []answer.Question{name,
 		{ID: "admin.email", Ask: "E-mail address of the admin", Group: "Admin", Kind: "email", Needed: true, Help: "Where the app sends what the admin must know, and a new password when the old one is lost."},
 		{ID: "admin.password", Ask: "Password of the admin", Short: "password", Group: "Admin", Kind: "text", Secret: true, Default: Generate, Check: a.strong,
@@ -42,6 +45,24 @@ func (a *asking) aboutAdmin() []answer.Question {
 	return append(out,
 		answer.Question{ID: "admin.name-risk", Ask: "Take a sign-in name that is easy to guess", Group: "Admin", Kind: "one-of", Options: []string{"refuse", "accept"}, Default: "refuse", Quiet: true, Help: "accept: the name is taken as it is, for those who must."},
 		answer.Question{ID: "admin.email-check", Ask: "Ask whether the e-mail address's domain takes mail", Short: "e-mail domain checked", Group: "Admin", Kind: "yes-no", Default: "no", Rare: true, Help: "Asks the name servers; needs the network."})
+}
+
+// aboutAccountElsewhere asks for an account that is there: it is used once, to
+// see that signing in works, and kept for later checks.
+func (a *asking) aboutAccountElsewhere() []answer.Question {
+	return []answer.Question{
+		{ID: "admin.name", Ask: "Name or address of an account to sign in with", Short: "sign-in name", Group: "Admin", Kind: "text", Needed: true, Help: a.kit.Title + " has no accounts of its own. With one that is there Tivset sees whether signing in works."},
+		{ID: "admin.email", Ask: "E-mail address of whoever looks after the site", Group: "Admin", Kind: "email", Needed: true, Help: "Kept with the site; details can be sent there."},
+		{ID: "admin.password", Ask: "Password of that account", Short: "password", Group: "Admin", Kind: "text", Secret: true, Needed: true, Check: notMade, Help: "It stays as it is. It is kept in the vault, for later checks."},
+		{ID: "admin.email-check", Ask: "Ask whether the e-mail address's domain takes mail", Short: "e-mail domain checked", Group: "Admin", Kind: "yes-no", Default: "no", Rare: true, Help: "Asks the name servers; needs the network."}}
+}
+
+// notMade refuses the word that makes a password elsewhere.
+func notMade(value string) (what, remedy string) {
+	if value == Generate {
+		return "this app has no accounts for which a password could be made", "Give the password of the account, as admin.password=@FILE."
+	}
+	return "", ""
 }
 
 func (a *asking) notGuessable(value string) (what, remedy string) {

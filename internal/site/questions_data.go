@@ -36,14 +36,12 @@ func (a *asking) aboutData() []answer.Question {
 
 func (a *asking) aboutDatabase() []answer.Question {
 	server := a.server()
+	if server != nil && server.Engine == account.SQLite {
+		return a.aboutDatabaseFile(server)
+	}
 	from := a.from(server)
 	all := answer.Question{ID: "data.from", Ask: "The database", Short: "database", Group: "Data", Kind: "one-of", Options: []string{dataNew, dataExisting, dataByHand}, Default: from, Rare: from == dataNew,
 		Help: "new: made for you. existing: one that is there, several sites can share it. by-hand: you make it in the hosting's own pages, and Tivset says what and tries it."}
-	on := answer.Question{ID: "data.server", Ask: "Database server", Short: "server", Group: "Data", Kind: "text", Rare: len(a.fitting()) < 2, Check: a.dataServer,
-		Help: "One of the account's: " + strings.Join(a.serverNames(), ", ") + ". For a database that is there, host:port will do as well."}
-	if server != nil {
-		on.Default = server.Name
-	}
 	given := a.given["data.from"]
 	if given == "" {
 		given = from
@@ -61,10 +59,33 @@ func (a *asking) aboutDatabase() []answer.Question {
 		return q
 	}
 	name := a.proposedName(server)
-	out := []answer.Question{all, on,
+	out := []answer.Question{all, a.aboutServer(server),
 		own("data.name", "name", "Name of the database", "", 64, name),
 		own("data.user", "user", "User of the database", "The site signs in to the database under this name; nobody else has to.", 32, name),
 		{ID: "data.password", Ask: "Password of that user", Short: "password", Group: "Data", Kind: "text", Secret: true, Needed: given == dataExisting, Rare: given == dataByHand, When: when("data.from != new")}}
+	return append(out, a.aboutTables()...)
+}
+
+// aboutDatabaseFile asks about a database that is a file: nobody signs in to it.
+func (a *asking) aboutDatabaseFile(server *account.Database) []answer.Question {
+	out := []answer.Question{
+		{ID: "data.from", Ask: "The database", Short: "database", Group: "Data", Kind: "one-of", Options: []string{dataNew}, Default: dataNew, Quiet: true, Help: "A new file is made for the site."},
+		a.aboutServer(server),
+		{ID: "data.name", Ask: "Name of the database", Short: "name", Group: "Data", Kind: "text", Rare: true, Default: a.proposedName(server), Pattern: `[A-Za-z0-9_]{1,64}`, Form: "at most 64 letters, digits and _",
+			Check: func(value string) (string, string) { return a.prefixed(server, value) }, Help: "The database is a file of this name in a folder of its own."}}
+	return append(out, a.aboutTables()...)
+}
+
+func (a *asking) aboutServer(server *account.Database) answer.Question {
+	q := answer.Question{ID: "data.server", Ask: "Database server", Short: "server", Group: "Data", Kind: "text", Rare: len(a.fitting()) < 2, Check: a.dataServer,
+		Help: "One of the account's: " + strings.Join(a.serverNames(), ", ") + ". For a database that is there, host:port will do as well."}
+	if server != nil {
+		q.Default = server.Name
+	}
+	return q
+}
+
+func (a *asking) aboutTables() (out []answer.Question) {
 	if a.kit.UsesTables() {
 		out = append(out, answer.Question{ID: "data.tables", Ask: "Names of tables begin with", Short: "tables begin with", Group: "Data", Kind: "text", Default: a.proposed.Tables, Pattern: `[A-Za-z][A-Za-z0-9_]{0,19}`, Rare: true,
 			Form: "at most 20 letters, digits and _, beginning with a letter", Help: "Keeps several sites in one database apart; a random one is harder to guess."})
@@ -101,8 +122,11 @@ func (a *asking) server() *account.Database {
 		}
 	}
 	if byAddress(wanted) {
-		engines := slices.Sorted(maps.Keys(a.release.Needs.Database))
-		return account.Elsewhere(engines[0], wanted)
+		for _, engine := range slices.Sorted(maps.Keys(a.release.Needs.Database)) {
+			if engine != account.SQLite {
+				return account.Elsewhere(engine, wanted)
+			}
+		}
 	}
 	return nil
 }
@@ -128,7 +152,7 @@ func (a *asking) dataServer(value string) (what, remedy string) {
 // from is how a database is come by when nobody says: made for you, unless the
 // account says that it is made by hand.
 func (a *asking) from(server *account.Database) string {
-	if server != nil && server.Admin == nil {
+	if server != nil && server.Make == account.ByHand {
 		return dataByHand
 	}
 	return dataNew

@@ -228,8 +228,11 @@ func vaultName(address, name string) string { return "sites/" + address + "/" + 
 
 // databaseLogin is how to sign in to a server as the one who may create.
 func (s *Service) databaseLogin(d *account.Database) (database.Login, error) {
+	if d.Engine == account.SQLite || d.Make == account.Helper {
+		return database.Login{Server: d.Server}, nil
+	}
 	if d.Admin == nil {
-		return database.Login{}, fault.New(fault.Usage, "databases on "+d.Name+" are made "+d.Make+", which this release cannot do", "", "Give the account a user who may create databases (admin: …).")
+		return database.Login{}, fault.New(fault.Usage, "nobody may create databases on "+d.Name, "", "Choose one that is there (data.from=existing), or make it by hand (data.from=by-hand).")
 	}
 	l := database.Login{Server: d.Server, User: d.Admin.User}
 	if d.Admin.Password == "" {

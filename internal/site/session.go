@@ -83,9 +83,19 @@ func (l *lazySession) Lacking(ctx context.Context) ([]string, error) {
 	return s.Lacking(ctx)
 }
 
+func (l *lazySession) Dump(ctx context.Context, into io.Writer, only func(string) bool) error {
+	s, err := l.get(ctx)
+	if err != nil {
+		return err
+	}
+	return s.Dump(ctx, into, only)
+}
+
 func (l *lazySession) Close() error {
 	if l.session == nil {
 		return nil
 	}
-	return l.session.Close()
+	s := l.session
+	l.session = nil // the next call signs in again
+	return s.Close()
 }

@@ -3,14 +3,18 @@ package site
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path"
 	"slices"
 	"strconv"
 
+	"tivset/internal/account"
 	"tivset/internal/archive"
+	"tivset/internal/config"
 	"tivset/internal/files"
+	"tivset/internal/fill"
 	"tivset/internal/kit"
 	"tivset/internal/secret"
 	"tivset/internal/setup"
@@ -64,11 +68,45 @@ func (u *unpack) renameAdmin(ctx context.Context) error {
 
 func (u *unpack) configure(ctx context.Context) error {
 	for i, c := range u.plan.kit.Config {
+		if len(c.Constant) > 0 {
+			if err := u.setConstants(ctx, c); err != nil {
+				return err
+			}
+			continue
+		}
 		if err := u.replace(ctx, path.Join(u.Stage, c.Path), u.plan.configs[i], fileMode(c.Mode)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// setConstants edits a PHP file of the archive, which keeps its mode.
+func (u *unpack) setConstants(ctx context.Context, c kit.Config) error {
+	name := path.Join(u.Stage, c.Path)
+	info, err := u.files.Stat(ctx, name)
+	if err != nil {
+		return err
+	}
+	content, err := files.Read(ctx, u.files, name, 4<<20)
+	if err != nil {
+		return err
+	}
+	values, err := u.plan.values(u.Now())
+	if err != nil {
+		return err
+	}
+	text := string(content)
+	for constant, value := range c.Constant {
+		filled, err := fill.Text(value, values)
+		if err != nil {
+			return err
+		}
+		if text, err = config.SetConstant(text, constant, filled); err != nil {
+			return fmt.Errorf("%s: %w", c.Path, err)
+		}
+	}
+	return u.replace(ctx, name, []byte(text), info.Mode.Perm())
 }
 
 // replace writes a file of the stage, over one from the archive if need be.
@@ -110,10 +148,17 @@ type setUp struct {
 	run   *setup.Runner
 }
 
-func (*setUp) Kind() string                   { return "set-up" }
-func (s *setUp) Title() string                { return s.Label }
-func (*setUp) Undo(context.Context) error     { return nil }
-func (s *setUp) Do(ctx context.Context) error { return s.run.Do(ctx, s.step) }
+func (*setUp) Kind() string               { return "set-up" }
+func (s *setUp) Title() string            { return s.Label }
+func (*setUp) Undo(context.Context) error { return nil }
+
+func (s *setUp) Do(ctx context.Context) error {
+	err := s.run.Do(ctx, s.step)
+	if d := s.plan.Data; d != nil && d.Engine == account.SQLite {
+		err = errors.Join(err, s.run.Data.Close()) // a file is worked on as a copy; this puts it in place
+	}
+	return err
+}
 
 // label words a step of the set-up.
 func label(s kit.Step) string {
@@ -124,6 +169,8 @@ func label(s kit.Step) string {
 		return "Set the site up in its database"
 	case s.Request != nil && s.Request.Get != "":
 		return "Open the app's set-up page"
+	case len(s.Command) > 0:
+		return "Run the app's own set-up"
 	case s.Request != nil:
 		return "Send the app's set-up form"
 	}
@@ -139,7 +186,7 @@ func (e *env) runner(ctx context.Context, folder, base string) (*setup.Runner, e
 		return nil, err
 	}
 	r := &setup.Runner{
-		Files: e.files, Folder: folder, Base: base, Values: values, Secrets: e.plan.hidden(),
+		Files: e.files, Folder: folder, PHP: e.account.Runtime.PHP, Base: base, Values: values, Secrets: e.plan.hidden(),
 		Visitor: web.NewVisitor(connections(e.account)),
 	}
 	if e.plan.Data != nil {

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -112,6 +113,8 @@ type makeFolder struct {
 	*env   `json:"-"`
 	Folder string   `json:"folder"`
 	Above  []string `json:"above"` // the folders made for it, innermost first
+
+	Mode fs.FileMode `json:"-"` // 0750 when 0
 }
 
 func (*makeFolder) Kind() string    { return "make-folder" }
@@ -140,7 +143,7 @@ func (m *makeFolder) Prepare(ctx context.Context) error {
 }
 
 func (m *makeFolder) Do(ctx context.Context) error {
-	_, err := files.MkdirAll(ctx, m.files, m.Folder, 0o750)
+	_, err := files.MkdirAll(ctx, m.files, m.Folder, cmp.Or(m.Mode, 0o750))
 	return err
 }
 

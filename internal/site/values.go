@@ -8,7 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"tivset/internal/account"
 	"tivset/internal/answer"
+	"tivset/internal/database"
 	"tivset/internal/fill"
 )
 
@@ -21,7 +23,7 @@ func (p *Plan) values(now time.Time) (fill.Values, error) {
 		"admin.name": p.Admin.Name, "admin.email": p.Admin.Email, "admin.password": p.password.Reveal(),
 		"admin.first-name": p.Admin.First, "admin.last-name": p.Admin.Last, "support.email": cmp.Or(p.Admin.Support, p.Admin.Email),
 		"admin.folder": p.Place.AdminFolder, "data.folder": p.serverPath(p.Place.DataFolder),
-		"data.engine": "", "data.server": "", "data.host": "", "data.port": "", "data.name": "", "data.user": "", "data.password": "", "tables": "",
+		"data.engine": "", "data.server": "", "data.host": "", "data.port": "", "data.name": "", "data.user": "", "data.password": "", "data.file": "", "tables": "",
 	}
 	for _, a := range p.kit.Asks {
 		v["ask."+a.ID] = plain(a.Kind, p.answers[a.ID])
@@ -33,12 +35,15 @@ func (p *Plan) values(now time.Time) (fill.Values, error) {
 		v[name] = secret.Reveal()
 	}
 	if d := p.Data; d != nil {
-		host, port := hostAndPort(p.server.ForSites)
+		host, port := hostAndPort(p.server.ForSites, d.Engine)
 		v["data.engine"], v["data.name"], v["data.user"], v["tables"] = d.Engine, d.Name, d.User, d.Tables
 		v["data.server"], v["data.host"], v["data.port"] = p.server.ForSites, host, port
+		if d.Engine == account.SQLite {
+			v["data.file"] = p.serverPath(database.File(p.server.Server, d.Name))
+		}
 	}
 	for name, text := range p.kit.Values {
-		filled, err := fill.Text(text, v)
+		filled, err := fill.Text(text.For(v["data.engine"]), v)
 		if err != nil {
 			return nil, err
 		}
@@ -64,14 +69,15 @@ func (p *Plan) serverPath(folder string) string {
 	return path.Join(filepath.ToSlash(top), folder)
 }
 
-// hostAndPort takes a server's address apart; without a port it is MariaDB's own.
-func hostAndPort(server string) (host, port string) {
+// hostAndPort takes a server's address apart; without a port it is the
+// engine's usual one.
+func hostAndPort(server, engine string) (host, port string) {
 	if strings.HasPrefix(server, "/") {
 		return server, ""
 	}
 	host, port, err := net.SplitHostPort(server)
 	if err != nil {
-		return server, "3306"
+		return server, account.Engines[engine]
 	}
 	return host, port
 }

@@ -173,13 +173,16 @@ func (w *World) serve(source catalogue.Source) {
 // users, grants.
 func (w *World) Snapshot() string {
 	w.T.Helper()
-	if w.Real == nil {
+	if w.Real == nil && w.Demo != nil {
 		s, err := demo.Snapshot(w.Demo)
 		require.NoError(w.T, err)
 		return s
 	}
 	var out strings.Builder
 	require.NoError(w.T, demo.Tree(&out, w.Root))
+	if w.Real == nil {
+		return out.String()
+	}
 	return out.String() + strings.Join(w.Real.Catalogue(w.T), "\n")
 }
 

@@ -222,7 +222,10 @@ func Run(ctx context.Context, conn *ssh.Client, input io.Reader, args ...string)
 		return "", err
 	}
 	defer session.Close()
-	stop := context.AfterFunc(ctx, func() { _ = session.Close() })
+	stop := context.AfterFunc(ctx, func() {
+		_ = session.Signal(ssh.SIGKILL) // where the server passes that on
+		_ = session.Close()
+	})
 	defer stop()
 	var out, said strings.Builder
 	session.Stdin, session.Stdout, session.Stderr = input, &out, &said

@@ -18,6 +18,24 @@ type Site struct {
 	Root string // the document root, an absolute path
 }
 
+// SiteUser gives whom the sites run as, and the number of that user.
+func SiteUser(t testing.TB) (name string, uid int) {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		me, err := user.Current()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return me.Username, os.Geteuid()
+	}
+	owner, err := user.Lookup(siteUser)
+	if err != nil {
+		Missing(t, "there is no user "+siteUser)
+	}
+	uid, _ = strconv.Atoi(owner.Uid)
+	return siteUser, uid
+}
+
 // siteUser is whom the sites run as when the tests run as root: apps refuse to
 // run as root, and so do hosts.
 const siteUser = "www-data"

@@ -4,6 +4,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -27,6 +28,17 @@ type SSH struct {
 // OpenSSH starts one. Extra are further lines of its configuration.
 func OpenSSH(t testing.TB, extra string) SSH {
 	t.Helper()
+	me, err := user.Current()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return OpenSSHAs(t, me.Username, extra)
+}
+
+// OpenSSHAs starts one to be signed in to as another user, which only root may
+// let in.
+func OpenSSHAs(t testing.TB, name, extra string) SSH {
+	t.Helper()
 	program := Need(t, "sshd")[0]
 	dir := folder(t)
 	if os.Geteuid() == 0 {
@@ -39,11 +51,12 @@ func OpenSSH(t testing.TB, extra string) SSH {
 	write(t, filepath.Join(dir, "host.key"), host)
 	write(t, filepath.Join(dir, "mine.key"), mine)
 	write(t, filepath.Join(dir, "allowed"), ssh.MarshalAuthorizedKey(public))
-	me, err := user.Current()
-	if err != nil {
-		t.Fatal(err)
-	}
 	port := FreePort(t)
+	if os.Geteuid() == 0 { // who signs in reads it as themselves
+		if err := errors.Join(os.Chmod(dir, 0o755), os.Chmod(filepath.Join(dir, "allowed"), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
 	write(t, filepath.Join(dir, "sshd.conf"), []byte(fmt.Sprintf(`Port %d
 ListenAddress 127.0.0.1
 HostKey %[2]s/host.key
@@ -56,7 +69,7 @@ PermitRootLogin yes
 Subsystem sftp internal-sftp
 %s`, port, dir, extra)))
 	start(t, program, "-D", "-e", "-f", filepath.Join(dir, "sshd.conf"))
-	s := SSH{Address: loopback(port), User: me.Username, Key: mine, KeyFile: filepath.Join(dir, "mine.key")}
+	s := SSH{Address: loopback(port), User: name, Key: mine, KeyFile: filepath.Join(dir, "mine.key")}
 	await(t, "sshd", func() error {
 		line, err := net.DialTimeout("tcp", s.Address, time.Second)
 		if err == nil {

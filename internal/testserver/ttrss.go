@@ -13,11 +13,7 @@ import (
 func TTRSS(t testing.TB) string {
 	t.Helper()
 	const name = "tt-rss_21~git20210204.b4cbc79+dfsg.orig.tar.xz"
-	cache, err := os.UserCacheDir()
-	if err != nil {
-		cache = os.TempDir()
-	}
-	dir := filepath.Join(cache, "tivset-test-archives")
+	dir := archives(t)
 	file := filepath.Join(dir, name)
 	if _, err := os.Stat(file); err == nil {
 		return file
@@ -53,9 +49,6 @@ func TTRSS(t testing.TB) string {
 	text, err := os.ReadFile(filepath.Join(filepath.Dir(lists), name))
 	if err != nil {
 		Missing(t, "the source package of tt-rss is another one now: "+err.Error())
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		t.Fatal(err)
 	}
 	if err := os.WriteFile(file+".part", text, 0o644); err != nil {
 		t.Fatal(err)

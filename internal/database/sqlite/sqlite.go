@@ -28,19 +28,12 @@ import (
 	"tivset/internal/files"
 )
 
-// Ending is what the names of database files end with.
-const Ending = ".sqlite"
-
 // fileMode lets the server's programs of the account's group write too.
 const fileMode fs.FileMode = 0o660
 
 // beside are the endings of what SQLite keeps beside a database while it is in
 // use.
 var beside = []string{"", "-journal", "-wal", "-shm"}
-
-// File is where a database lies: in a folder of its own, for SQLite writes
-// more files beside it.
-func File(folder, name string) string { return path.Join(folder, name, name+Ending) }
 
 // Server makes databases in a folder of the account.
 type Server struct {
@@ -107,7 +100,7 @@ func (s *Server) Users(context.Context) ([]string, error) { return nil, nil }
 // CreateDatabase implements database.Server. Its folder may be there; a file
 // may not.
 func (s *Server) CreateDatabase(ctx context.Context, name string) error {
-	file := File(s.folder, name)
+	file := database.File(s.folder, name)
 	if _, err := files.MkdirAll(ctx, s.files, path.Dir(file), 0o770); err != nil {
 		return err
 	}
@@ -120,7 +113,7 @@ func (s *Server) CreateDatabase(ctx context.Context, name string) error {
 
 // DropDatabase implements database.Server.
 func (s *Server) DropDatabase(ctx context.Context, name string) error {
-	file := File(s.folder, name)
+	file := database.File(s.folder, name)
 	for _, ending := range beside {
 		if err := s.files.Remove(ctx, file+ending); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err

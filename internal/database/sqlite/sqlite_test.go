@@ -29,7 +29,7 @@ func TestSQLite(t *testing.T) {
 			return sqlite.Connect(at(), l.Server), nil
 		},
 		Open: func(ctx context.Context, l database.Login) (database.Session, error) {
-			return sqlite.Open(ctx, at(), sqlite.File(l.Server, l.Database))
+			return sqlite.Open(ctx, at(), database.File(l.Server, l.Database))
 		},
 	})
 	left, err := os.ReadDir(filepath.Join(account, "data"))

@@ -5,23 +5,39 @@ import (
 	"context"
 	"fmt"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"time"
+
+	"tivset/internal/files"
 )
 
-// commandTime is for how long a program may run.
-const commandTime = time.Minute
+// commandTime is for how long a program may run at most.
+const commandTime = 10 * time.Minute
 
-// Command implements files.Commander, in the account's folder.
-func (f *FS) Command(ctx context.Context, args []string, input string) ([]byte, error) {
+// Command implements files.Commander. Root runs programs as the user to whom
+// the folder belongs: what they write is the account's.
+func (f *FS) Command(ctx context.Context, folder string, args []string, input string) ([]byte, error) {
+	if err := files.Valid(folder); err != nil {
+		return nil, err
+	}
+	info, err := f.root.Stat(filepath.FromSlash(folder))
+	if err != nil {
+		return nil, err
+	}
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
 	c := exec.CommandContext(ctx, args[0], args[1:]...)
-	c.Dir = f.root.Name()
+	c.Dir = filepath.Join(f.root.Name(), filepath.FromSlash(folder))
+	c.SysProcAttr = as(info)
+	c.WaitDelay = time.Second // for children of it that keep its output open
 	c.Stdin = strings.NewReader(input)
 	var said bytes.Buffer
 	c.Stderr = &said
 	out, err := c.Output()
+	if ctx.Err() != nil {
+		return out, ctx.Err()
+	}
 	if err != nil {
 		return out, fmt.Errorf("%w: %s", err, strings.TrimSpace(said.String()))
 	}

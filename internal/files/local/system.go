@@ -6,6 +6,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -48,4 +49,14 @@ func free(root *os.Root) (int64, error) {
 		return 0, err
 	}
 	return int64(s.Bavail) * int64(s.Bsize), nil
+}
+
+// as gives root the user and groups to whom a folder belongs, for a program
+// run there; nobody else can change.
+func as(folder fs.FileInfo) *syscall.SysProcAttr {
+	owner, ok := folder.Sys().(*syscall.Stat_t)
+	if os.Geteuid() != 0 || !ok || owner.Uid == 0 {
+		return nil
+	}
+	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: owner.Uid, Gid: owner.Gid}}
 }

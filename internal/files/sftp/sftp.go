@@ -76,13 +76,16 @@ func (f *FS) Close() error { return f.client.Close() }
 // Writers implements files.Wide.
 func (f *FS) Writers() int { return writers }
 
-// Command implements files.Commander, in the account's folder.
-func (f *FS) Command(ctx context.Context, args []string, input string) ([]byte, error) {
+// Command implements files.Commander.
+func (f *FS) Command(ctx context.Context, folder string, args []string, input string) ([]byte, error) {
+	if err := files.Valid(folder); err != nil {
+		return nil, err
+	}
 	conn, err := f.client.Conn(ctx)
 	if err != nil {
 		return nil, err
 	}
-	there := []string{"sh", "-c", `cd -- "$1" && shift && exec "$@"`, "sh", f.top}
+	there := []string{"sh", "-c", `cd -- "$1" && shift && exec "$@"`, "sh", path.Join(f.top, folder)}
 	out, err := ssh.Run(ctx, conn, strings.NewReader(input), append(there, args...)...)
 	return []byte(out), err
 }

@@ -1,0 +1,161 @@
+package kits_test
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/account"
+	"tivset/internal/answer"
+	"tivset/internal/catalogue"
+	"tivset/internal/fault"
+	"tivset/internal/site"
+	"tivset/internal/sitetest"
+	"tivset/internal/testserver"
+	"tivset/kits"
+)
+
+const (
+	mailbox         = "wharfinger"
+	mailboxPassword = "Kranich-Teekanne-74"
+)
+
+// hosting is an account on real servers.
+type hosting struct {
+	root, web string
+	engines   map[string]testserver.Database
+	requests  map[string]site.Request
+	source    catalogue.Source
+	reaches   map[string]func(t *testing.T, w *sitetest.World) (reach, login string)
+}
+
+func newHosting(t *testing.T) *hosting {
+	t.Helper()
+	h := &hosting{root: testserver.AccountFolder(t)}
+	docroot := filepath.Join(h.root, "web/lockside")
+	name, uid := testserver.SiteUser(t)
+	for _, dir := range []string{"web", "web/lockside"} {
+		require.NoError(t, os.Mkdir(filepath.Join(h.root, dir), 0o755))
+		require.NoError(t, os.Chown(filepath.Join(h.root, dir), uid, uid))
+	}
+	h.web = testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: docroot}})
+	h.engines = map[string]testserver.Database{"mariadb": testserver.MariaDB(t), "postgresql": testserver.PostgreSQL(t), "sqlite": {Engine: "sqlite"}}
+	roundcube, sum := testserver.Roundcube(t)
+	imap := testserver.Mailboxes(t, mailbox, mailboxPassword)
+	admin := answer.Given{"title": `Mail "of" the $lock's`, "admin.name": mailbox, "admin.email": "wharfinger@lockside.localhost"}
+	mail := answer.Given{"admin.password": mailboxPassword, "imap": imap}
+	for k, v := range admin {
+		mail[k] = v
+	}
+	h.requests = map[string]site.Request{
+		"tt-rss":    {App: "tt-rss", At: "lockside.localhost/news", Archive: testserver.TTRSS(t), Answers: admin},
+		"roundcube": {App: "roundcube", At: "lockside.localhost/mail", Archive: roundcube, Answers: mail},
+	}
+	h.source = catalogue.Source{Name: "built-in", Files: withSum(t, sum)}
+	sshd := testserver.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
+	proftpd := testserver.ProFTPD(t, testserver.FTPOptions{Home: h.root, TLS: true, UID: uid})
+	h.reaches = map[string]func(*testing.T, *sitetest.World) (string, string){
+		"local": nil,
+		"SFTP": func(t *testing.T, w *sitetest.World) (string, string) {
+			_, err := w.Reach.Hosts.Trust(sshd.Address, sshd.Fingerprint)
+			require.NoError(t, err)
+			return fmt.Sprintf("sftp://%s@%s%s", sshd.User, sshd.Address, h.root), "{key: " + sshd.KeyFile + "}"
+		},
+		"FTPS": func(t *testing.T, w *sitetest.World) (string, string) {
+			w.Reach.Certificates.Roots = proftpd.Roots
+			return fmt.Sprintf("ftps://%s@%s/", proftpd.User, proftpd.Address), fmt.Sprintf("{password: %q}", "plain:"+proftpd.Password)
+		},
+	}
+	return h
+}
+
+// withSum gives the kits with the checksum of the archive that was packed here:
+// Debian mends its packages.
+func withSum(t *testing.T, sum string) fs.FS {
+	t.Helper()
+	all := fstest.MapFS{}
+	require.NoError(t, fs.WalkDir(kits.Files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := fs.ReadFile(kits.Files, name)
+		if name == "roundcube/kit.yaml" {
+			lines := strings.Split(string(text), "\n")
+			for i, l := range lines {
+				if before, _, found := strings.Cut(l, "sha256: "); found {
+					lines[i] = before + "sha256: " + sum
+				}
+			}
+			text = []byte(strings.Join(lines, "\n"))
+		}
+		all[name] = &fstest.MapFile{Data: text, Mode: 0o644}
+		return err
+	}))
+	return all
+}
+
+// world sets up Tivset on the account, by a reach and with one engine.
+func (h *hosting) world(t *testing.T, reach, engine string) *sitetest.World {
+	t.Helper()
+	d := h.engines[engine]
+	data := fmt.Sprintf("{name: main, engine: %s, server: %q, admin: {user: %q, password: %q}, prefix: quill_}", engine, d.Address, d.User, "plain:"+d.Password)
+	if engine == "sqlite" {
+		data = "{name: main, engine: sqlite, server: data}"
+	}
+	_, port, _ := strings.Cut(h.web, ":")
+	file := func(reach, login string) string {
+		return fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n  - {name: lockside.localhost, folder: web/lockside, url: \"http://lockside.localhost:%s\", connect: %q}\ndatabases:\n  - %s\nruntime: {folder: %q}\n",
+			reach, login, port, h.web, data, h.root)
+	}
+	w := sitetest.Local(t, h.root, file("local:"+h.root, "{}"), h.source)
+	w.Service.Settle = site.UsualSettle
+	if d.Address != "" {
+		w.Real = &d
+	}
+	if how := h.reaches[reach]; how != nil {
+		to, login := how(t, w)
+		_, err := account.Parse([]byte(file(to, login)))
+		require.NoError(t, err)
+		_, err = w.Service.AddAccount("quillmere", []byte(file(to, login)), true, os.Getenv)
+		require.NoError(t, err)
+	}
+	return w
+}
+
+// Both real apps are installed over every reach and on every engine that they
+// can use, checked as a visitor and as somebody who signs in, and taken back.
+func TestRealAppsOnEveryHosting(t *testing.T) {
+	h := newHosting(t)
+	for app, engines := range map[string][]string{"tt-rss": {"mariadb", "postgresql"}, "roundcube": {"mariadb", "postgresql", "sqlite"}} {
+		for _, engine := range engines {
+			for reach := range h.reaches {
+				t.Run(app+" on "+engine+" over "+reach, func(t *testing.T) {
+					w := h.world(t, reach, engine)
+					before := w.Snapshot()
+					plan, err := w.Service.Plan(context.Background(), h.requests[app])
+					require.NoError(t, err)
+					done, err := w.Service.Install(context.Background(), plan)
+					require.NoError(t, err, fault.Of(err).Details)
+					for _, c := range done.Checks {
+						assert.True(t, c.OK, c.Name)
+					}
+					assert.NotEqual(t, before, w.Snapshot())
+					_, left, err := w.Service.TakeBack(context.Background(), done.Job)
+					require.NoError(t, err)
+					assert.Empty(t, left)
+					gone, come := difference(before, w.Snapshot())
+					assert.Empty(t, gone)
+					assert.Empty(t, come)
+				})
+			}
+		}
+	}
+}
