@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,7 +17,9 @@ import (
 	"tivset/internal/account"
 	"tivset/internal/answer"
 	"tivset/internal/catalogue"
+	"tivset/internal/database"
 	"tivset/internal/fault"
+	"tivset/internal/secret"
 	"tivset/internal/site"
 	"tivset/internal/sitetest"
 	"tivset/internal/testserver"
@@ -158,4 +161,64 @@ func TestRealAppsOnEveryHosting(t *testing.T) {
 			}
 		}
 	}
+}
+
+// On FTP-only hosting with a database that only the sites can reach, a courier
+// unpacks, loads the schema and checks; it is gone afterwards, and undoing
+// sends another.
+func TestDatabaseSeenOnlyFromInside(t *testing.T) {
+	h := newHosting(t)
+	for app, engine := range map[string]string{"tt-rss": "mariadb", "roundcube": "mariadb"} {
+		t.Run(app, func(t *testing.T) {
+			w := h.world(t, "FTPS", engine)
+			server, err := w.Service.OpenServer(context.Background(), mustAccount(t, w), &mustAccount(t, w).Databases[0], loginOf(h.engines[engine]))
+			require.NoError(t, err)
+			u := database.User{Name: "quill_hand", Clients: []string{"localhost", "127.0.0.1"}, Password: secret.Of("made by hand, é"), Database: "quill_hand"}
+			require.NoError(t, server.CreateDatabase(context.Background(), u.Name))
+			require.NoError(t, server.CreateUser(context.Background(), u))
+			t.Cleanup(func() {
+				assert.NoError(t, server.DropUser(context.Background(), u))
+				assert.NoError(t, server.DropDatabase(context.Background(), u.Name))
+				_ = server.Close()
+			})
+			a := mustAccount(t, w)
+			a.Databases[0].Server, a.Databases[0].Admin, a.Databases[0].Make = account.Courier+a.Databases[0].Server, nil, account.ByHand
+			a.Databases[0].ForSites = ""
+			text, err := a.Format()
+			require.NoError(t, err)
+			_, err = w.Service.AddAccount(a.Name, text, true, os.Getenv)
+			require.NoError(t, err)
+			r := h.requests[app]
+			r.Answers = maps.Clone(r.Answers)
+			maps.Copy(r.Answers, answer.Given{"data.from": "existing", "data.name": u.Name, "data.user": u.Name, "data.password": u.Password.Reveal()})
+			before := w.Snapshot()
+			done, err := w.Install(r)
+			require.NoError(t, err, fault.Of(err).Details)
+			found, err := filepath.Glob(filepath.Join(h.root, "web/lockside/*.php"))
+			require.NoError(t, err)
+			assert.Empty(t, found, "the courier is gone")
+			_, _, err = w.Service.TakeBack(context.Background(), done.Job)
+			require.NoError(t, err)
+			gone, come := difference(before, w.Snapshot())
+			assert.Empty(t, gone)
+			assert.Empty(t, come)
+			r.Answers["data.password"] = "wrong"
+			_, err = w.Install(r)
+			assert.ErrorContains(t, err, "refused the user or password")
+			gone, come = difference(before, w.Snapshot())
+			assert.Empty(t, gone)
+			assert.Empty(t, come)
+		})
+	}
+}
+
+func mustAccount(t *testing.T, w *sitetest.World) *account.Account {
+	t.Helper()
+	a, err := w.Home.Account("quillmere")
+	require.NoError(t, err)
+	return a
+}
+
+func loginOf(d testserver.Database) database.Login {
+	return database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password)}
 }

@@ -95,6 +95,10 @@ type Remote struct {
 // account's SSH connection; the rest is as the account's own machine sees it.
 const Tunnel = "tunnel:"
 
+// Courier begins the address of a database server that only the sites can
+// reach: installs work in it through PHP that they put there for a while.
+const Courier = "courier:"
+
 // Runtime is where the account's programs are, and what they see.
 type Runtime struct {
 	PHP    string `yaml:"php,omitempty" json:"php,omitempty"`
@@ -167,10 +171,10 @@ func (a *Account) complete() {
 			continue
 		}
 		if d.ForSites == "" {
-			d.ForSites = strings.TrimPrefix(d.Server, Tunnel)
+			d.ForSites = strings.TrimPrefix(strings.TrimPrefix(d.Server, Tunnel), Courier)
 		}
 		if len(d.Clients) == 0 {
-			d.Clients = clients(strings.TrimPrefix(d.Server, Tunnel))
+			d.Clients = clients(d.ForSites)
 		}
 	}
 }
@@ -276,6 +280,9 @@ func (d *Database) problems(id string) []fault.Problem {
 	if d.Admin != nil && d.Admin.User == "" {
 		wrong(".admin.user", "it is empty", "Name the user who may create databases.")
 	}
+	if d.Admin != nil && strings.HasPrefix(d.Server, Courier) {
+		wrong(".admin", "databases that only the sites can reach are made by hand, or by a helper", "Write make: by-hand instead of admin.")
+	}
 	if !prefixName.MatchString(d.Prefix) {
 		wrong(".prefix", fmt.Sprintf("%q cannot begin a name", d.Prefix), "Use at most 16 lower case letters, digits and _.")
 	}
@@ -315,7 +322,7 @@ func Elsewhere(engine, server string) *Database {
 
 // WrongServer says what is wrong with a database server's address.
 func WrongServer(server string) (what, remedy string) {
-	server = strings.TrimPrefix(server, Tunnel)
+	server = strings.TrimPrefix(strings.TrimPrefix(server, Tunnel), Courier)
 	if strings.HasPrefix(server, "/") || hostPort(server) {
 		return "", ""
 	}

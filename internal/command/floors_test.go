@@ -14,7 +14,7 @@ import (
 var floors = map[string]int{
 	"fault": 0, "near": 0, "secret": 0, "fill": 0, "config": 0, "kit": 0, "catalogue": 0, "account": 0, "place": 0, "answer": 0,
 	"files": 1, "files/local": 1, "files/sftp": 1, "ssh": 1, "archive": 1, "database": 1, "database/mariadb": 1, "database/postgresql": 1, "database/sqlite": 1, "database/helper": 1, "files/ftp": 1, "web": 1, "ledger": 1, "vault": 1, "home": 1, "mail": 1,
-	"job": 2, "setup": 2, "reach": 2, "site": 3, "screen": 4, "command": 4,
+	"job": 2, "setup": 2, "courier": 2, "reach": 2, "site": 3, "screen": 4, "command": 4,
 }
 
 // beside lists the imports allowed on the same floor.

@@ -11,6 +11,7 @@ import (
 	"syscall"
 
 	"tivset/internal/account"
+	"tivset/internal/courier"
 	"tivset/internal/database"
 	"tivset/internal/fault"
 	"tivset/internal/fill"
@@ -128,6 +129,13 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 		&claim{env: e, Marker: mark, Address: address, Store: store},
 		&keepSecrets{env: e, Prefix: vaultName(address, "")},
 		&proveDomain{env: e, Folder: p.place.Domain.Folder, URL: p.place.Domain.URL, Name: "tivset-" + e.job + ".txt"})
+	var bearer courier.Place
+	if asked := p.release.Needs.PHP != nil || inside(p.server); asked {
+		if bearer, err = e.courierPlace(); err != nil {
+			return nil, nil, err
+		}
+		steps = append(steps, &sendCourier{env: e, Place: bearer})
+	}
 	switch d := p.Data; {
 	case d == nil:
 	case d.Engine == account.SQLite:
@@ -139,7 +147,8 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 			&makeDatabase{env: e, Server: d.Server, Name: d.Name},
 			&makeUser{env: e, Server: d.Server, Name: d.User, Clients: d.Clients, Database: d.Name})
 	default:
-		steps = append(steps, &useDatabase{env: e, Server: d.Server, Engine: d.Engine, Name: d.Name, User: d.User, Tables: d.Tables, Secret: vaultName(address, dataPassword)})
+		steps = append(steps, &useDatabase{env: e, Server: d.Server, Engine: d.Engine, Name: d.Name, User: d.User, Tables: d.Tables, Secret: vaultName(address, dataPassword),
+			Place: courier.Place{Root: p.place.Domain.Folder, URL: p.place.Domain.URL, Store: store}})
 	}
 	if p.Place.DataFolder != "" {
 		steps = append(steps, &makeFolder{env: e, Folder: p.Place.DataFolder})
@@ -153,9 +162,11 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 	if len(p.aside) > 0 {
 		steps = append(steps, &setAside{env: e, From: p.asideFrom, To: path.Join(store, "aside", e.job), Entries: p.aside})
 	}
+	steps = append(steps, &putInPlace{env: e, Stage: stage, Target: p.Place.Folder}, &checkSite{env: e})
+	if bearer.Name != "" {
+		steps = append(steps, &dismissCourier{env: e, Place: bearer})
+	}
 	return append(steps,
-		&putInPlace{env: e, Stage: stage, Target: p.Place.Folder},
-		&checkSite{env: e},
 		&recordSite{env: e, Address: address},
 		&tidy{env: e, Stage: stage, Marker: mark, Drop: []string{path.Join(store, "stage"), path.Join(store, "busy"), store}},
 	), done, nil

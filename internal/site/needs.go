@@ -42,11 +42,20 @@ func (s *Service) lookAtNeeds(ctx context.Context, p *Plan, fsys files.FS) error
 		switch {
 		case n.OK:
 		case n.Recommended:
-			p.Warnings = append(p.Warnings, fmt.Sprintf("%s: %s would be better, and there is %s. %s", n.What, n.Wanted, n.Have, n.Remedy))
+			p.Warnings = append(p.Warnings, n.warning())
 		default:
 			problems = append(problems, fault.Problem{ID: n.What, What: text, Remedy: n.Remedy})
 		}
 	}
+	return lacks(p, problems)
+}
+
+func (n Need) warning() string {
+	return fmt.Sprintf("%s: %s would be better, and there is %s. %s", n.What, n.Wanted, n.Have, n.Remedy)
+}
+
+// lacks is the fault of what the account does not have; nil for nothing.
+func lacks(p *Plan, problems []fault.Problem) error {
 	if len(problems) == 0 {
 		return nil
 	}
@@ -90,8 +99,8 @@ func (p *Plan) needRuntime(ctx context.Context, fsys files.FS) error {
 	}
 	php := p.account.Runtime.PHP
 	commander, ok := fsys.(files.Commander)
-	if php == "" || !ok {
-		p.Warnings = append(p.Warnings, "PHP was not looked at, as the account names no runtime; "+p.Title+" needs PHP "+wanted.Version)
+	if php == "" || !ok { // the install asks the one that serves the site, before it makes anything
+		p.Needs = append(p.Needs, Need{What: "PHP", Wanted: wanted.Version, Have: "looked at when the install begins", OK: true})
 		return nil
 	}
 	have, err := askPHP(ctx, commander, php, wanted)
@@ -107,9 +116,9 @@ func (p *Plan) needRuntime(ctx context.Context, fsys files.FS) error {
 
 // askPHP runs a script that names only what is asked for.
 func askPHP(ctx context.Context, c files.Commander, php string, wanted *kit.PHP) (runtime, error) {
-	functions, settings := slices.Clone(wanted.Functions), slices.Collect(maps.Keys(wanted.Settings))
-	if r := wanted.Recommended; r != nil {
-		functions, settings = append(functions, r.Functions...), slices.AppendSeq(settings, maps.Keys(r.Settings))
+	var functions, settings []string
+	for _, wish := range wishes(wanted) {
+		functions, settings = append(functions, wish.Functions...), slices.AppendSeq(settings, maps.Keys(wish.Settings))
 	}
 	names, err := json.Marshal([][]string{append([]string{}, functions...), append([]string{}, settings...)})
 	if err != nil {

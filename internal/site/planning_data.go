@@ -99,6 +99,9 @@ func (s *Service) planExisting(ctx context.Context, p *Plan, r Request) error {
 		return err
 	}
 	p.Data.Others = found.Tables
+	if inside(p.server) {
+		return nil
+	}
 	return fitRelease(p, r, found.Version)
 }
 
@@ -117,6 +120,10 @@ func (s *Service) tryData(ctx context.Context, p *Plan) (DataFound, error) {
 	where := fmt.Sprintf("%s, user %s on %s", d.Name, d.User, d.Server)
 	if d.Name == "" || d.User == "" || p.answers["data.password"] == "" {
 		return found, fault.New(fault.Usage, "the database is not known yet", p.Place.URL, "Give data.name, data.user and data.password.")
+	}
+	if inside(p.server) { // which only the install can reach
+		found.Version = "not looked at from here, but when the install begins"
+		return found, nil
 	}
 	session, err := s.OpenSession(ctx, p.account, p.server, database.Login{Server: p.server.Server, User: d.User, Password: secret.Of(p.answers["data.password"]), Database: d.Name})
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tivset/internal/account"
+	"tivset/internal/courier"
 	"tivset/internal/database"
 	"tivset/internal/files"
 	"tivset/internal/job"
@@ -26,26 +27,29 @@ type env struct {
 	plan    *Plan
 	job     string
 	checks  []Checked
-	entries []string // what was put in place
+	entries []string         // what was put in place
+	courier *courier.Courier // one that works in the account, or nil
 	count   func(count, total int64, unit string)
 }
 
 // kinds makes an empty step of each kind.
 var kinds = map[string]func(*env) job.Step{
-	"claim":         func(e *env) job.Step { return &claim{env: e} },
-	"keep-secrets":  func(e *env) job.Step { return &keepSecrets{env: e} },
-	"make-database": func(e *env) job.Step { return &makeDatabase{env: e} },
-	"make-user":     func(e *env) job.Step { return &makeUser{env: e} },
-	"prove-domain":  func(e *env) job.Step { return &proveDomain{env: e} },
-	"use-database":  func(e *env) job.Step { return &useDatabase{env: e} },
-	"make-folder":   func(e *env) job.Step { return &makeFolder{env: e} },
-	"set-aside":     func(e *env) job.Step { return &setAside{env: e} },
-	"unpack":        func(e *env) job.Step { return &unpack{env: e} },
-	"set-up":        func(e *env) job.Step { return &setUp{env: e} },
-	"put-in-place":  func(e *env) job.Step { return &putInPlace{env: e} },
-	"check":         func(e *env) job.Step { return &checkSite{env: e} },
-	"record":        func(e *env) job.Step { return &recordSite{env: e} },
-	"tidy":          func(e *env) job.Step { return &tidy{env: e} },
+	"claim":           func(e *env) job.Step { return &claim{env: e} },
+	"keep-secrets":    func(e *env) job.Step { return &keepSecrets{env: e} },
+	"make-database":   func(e *env) job.Step { return &makeDatabase{env: e} },
+	"make-user":       func(e *env) job.Step { return &makeUser{env: e} },
+	"prove-domain":    func(e *env) job.Step { return &proveDomain{env: e} },
+	"send-courier":    func(e *env) job.Step { return &sendCourier{env: e} },
+	"dismiss-courier": func(e *env) job.Step { return &dismissCourier{env: e} },
+	"use-database":    func(e *env) job.Step { return &useDatabase{env: e} },
+	"make-folder":     func(e *env) job.Step { return &makeFolder{env: e} },
+	"set-aside":       func(e *env) job.Step { return &setAside{env: e} },
+	"unpack":          func(e *env) job.Step { return &unpack{env: e} },
+	"set-up":          func(e *env) job.Step { return &setUp{env: e} },
+	"put-in-place":    func(e *env) job.Step { return &putInPlace{env: e} },
+	"check":           func(e *env) job.Step { return &checkSite{env: e} },
+	"record":          func(e *env) job.Step { return &recordSite{env: e} },
+	"tidy":            func(e *env) job.Step { return &tidy{env: e} },
 }
 
 // decoder makes steps from a journal.
@@ -249,7 +253,8 @@ func (e *env) withServer(ctx context.Context, name string, use func(database.Ser
 // openData signs in to the site's database as the site does.
 func (e *env) openData(ctx context.Context) (database.Session, error) {
 	p := e.plan
-	return e.OpenSession(ctx, e.account, p.server, p.loginOf(p.server))
+	d := p.place.Domain
+	return e.signIn(ctx, p.server, p.loginOf(p.server), courier.Place{Root: d.Folder, URL: d.URL, Store: e.account.Store})
 }
 
 // recordSite writes the site into the ledger, which settles the job.

@@ -45,7 +45,11 @@ func (u *unpack) Do(ctx context.Context) error {
 	}
 	defer archived.Close()
 	total := int64(u.plan.survey.Files)
-	err = archive.Unpack(ctx, archived, u.plan.release.Archive.Top, u.plan.leaves(), u.files, u.Stage, func(n int, _ int64) {
+	to := u.files
+	if u.courier != nil {
+		to = u.courier.Files()
+	}
+	err = archive.Unpack(ctx, archived, u.plan.release.Archive.Top, u.plan.leaves(), to, u.Stage, func(n int, _ int64) {
 		u.count(int64(n), total, "files")
 	})
 	if err != nil {

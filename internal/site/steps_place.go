@@ -9,6 +9,7 @@ import (
 	"path"
 	"strings"
 
+	"tivset/internal/courier"
 	"tivset/internal/database"
 	"tivset/internal/fault"
 	"tivset/internal/files"
@@ -166,6 +167,8 @@ type useDatabase struct {
 	Tables string   `json:"tables"`
 	Secret string   `json:"secret"` // the vault's name of the password
 	Before []string `json:"before"` // the tables that were there
+
+	Place courier.Place `json:"place"` // where a courier can go, for a database seen only from inside
 }
 
 func (*useDatabase) Kind() string    { return "use-database" }
@@ -198,7 +201,7 @@ func (u *useDatabase) Undo(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	data, err := u.OpenSession(ctx, u.account, server, database.Login{Server: server.Server, User: u.User, Password: password, Database: u.Name})
+	data, err := u.signIn(ctx, server, database.Login{Server: server.Server, User: u.User, Password: password, Database: u.Name}, u.Place)
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -86,6 +87,17 @@ func (v *Visitor) Post(ctx context.Context, address string, fields url.Values) (
 		return nil, err
 	}
 	r.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	return v.visit(r)
+}
+
+// Send posts a body that is no form, with a header of its own.
+func (v *Visitor) Send(ctx context.Context, address, header, value string, body []byte) (*Page, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set(header, value)
+	r.Header.Set("Content-Type", "application/octet-stream") // which PHP leaves alone
 	return v.visit(r)
 }
 
