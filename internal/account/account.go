@@ -101,8 +101,9 @@ const Courier = "courier:"
 
 // Runtime is where the account's programs are, and what they see.
 type Runtime struct {
-	PHP    string `yaml:"php,omitempty" json:"php,omitempty"`
-	Folder string `yaml:"folder,omitempty" json:"folder,omitempty"` // the account's folder as its own programs see it, where the reach cannot tell
+	PHP     string `yaml:"php,omitempty" json:"php,omitempty"`
+	Crontab string `yaml:"crontab,omitempty" json:"crontab,omitempty"` // the program crontab; without it timers are not set up, but described
+	Folder  string `yaml:"folder,omitempty" json:"folder,omitempty"`   // the account's folder as its own programs see it, where the reach cannot tell
 }
 
 // Mail is how the account's mail is sent.
@@ -141,7 +142,7 @@ func parseFault(err error) error {
 		return fault.New(fault.Usage, "the account file is empty", "", "See “Accounts” in the README for an example.")
 	}
 	var problems []fault.Problem
-	keys := []string{"account", "reach", "login", "key", "passphrase", "domains", "databases", "runtime", "store", "mail", "name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "helper", "folder", "prefix", "user", "password", "php", "from"}
+	keys := []string{"account", "reach", "login", "key", "passphrase", "domains", "databases", "runtime", "store", "mail", "name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "helper", "folder", "crontab", "prefix", "user", "password", "php", "from"}
 	for _, m := range unknownKey.FindAllStringSubmatch(err.Error(), -1) {
 		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here", Remedy: near.Hint(m[2], keys)})
 	}

@@ -7,6 +7,9 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Exists says whether anything is at name.
@@ -98,26 +101,46 @@ func Read(ctx context.Context, f FS, name string, limit int64) ([]byte, error) {
 }
 
 // Count adds up the files below a folder and their bytes. Folders in skip are
-// passed over.
+// passed over. Over a long line, many folders are listed at a time.
 func Count(ctx context.Context, f FS, name string, skip func(name string) bool) (files int, bytes int64, err error) {
-	inside, err := f.List(ctx, name)
+	c := &counter{f: f, skip: skip}
+	c.group, ctx = errgroup.WithContext(ctx)
+	c.group.SetLimit(1)
+	if w, ok := f.(Wide); ok {
+		c.group.SetLimit(w.Writers())
+	}
+	err = errors.Join(c.folder(ctx, name), c.group.Wait())
+	return c.files, c.bytes, err
+}
+
+type counter struct {
+	f     FS
+	skip  func(string) bool
+	group *errgroup.Group
+
+	mu    sync.Mutex
+	files int
+	bytes int64
+}
+
+func (c *counter) folder(ctx context.Context, name string) error {
+	inside, err := c.f.List(ctx, name)
 	if err != nil {
-		return 0, 0, err
+		return err
 	}
 	for _, i := range inside {
 		full := path.Join(name, i.Name)
-		if skip != nil && skip(full) {
-			continue
+		switch {
+		case c.skip != nil && c.skip(full):
+		case !i.IsDir():
+			c.mu.Lock()
+			c.files, c.bytes = c.files+1, c.bytes+i.Size
+			c.mu.Unlock()
+		case !c.group.TryGo(func() error { return c.folder(ctx, full) }): // all are busy
+			if err := c.folder(ctx, full); err != nil {
+				return err
+			}
 		}
-		if !i.IsDir() {
-			files, bytes = files+1, bytes+i.Size
-			continue
-		}
-		n, b, err := Count(ctx, f, full, skip)
-		if err != nil {
-			return files, bytes, err
-		}
-		files, bytes = files+n, bytes+b
 	}
-	return files, bytes, nil
+	return nil
 }

@@ -210,8 +210,8 @@ type Step struct {
 	Input   string            `yaml:"input"`   // what the command reads, and the only place for secrets
 	Time    string            `yaml:"time"`    // for how long the command may run, such as 2m; 5m when left out
 	Expect  *Expect           `yaml:"expect"`  // what the command prints, text and not-text
-	Remove  []string          `yaml:"remove"` // files and folders to take away
-	When    string            `yaml:"when"`   // a condition; always when left out
+	Remove  []string          `yaml:"remove"`  // files and folders to take away
+	When    string            `yaml:"when"`    // a condition; always when left out
 }
 
 // SQLFile is a script of the archive to run in the site's database.

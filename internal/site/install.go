@@ -163,6 +163,13 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 		steps = append(steps, &setAside{env: e, From: p.asideFrom, To: path.Join(store, "aside", e.job), Entries: p.aside})
 	}
 	steps = append(steps, &putInPlace{env: e, Stage: stage, Target: p.Place.Folder}, &checkSite{env: e})
+	timers, err := e.timersStep()
+	if err != nil {
+		return nil, nil, err
+	}
+	if timers != nil {
+		steps = append(steps, timers)
+	}
 	if bearer.Name != "" {
 		steps = append(steps, &dismissCourier{env: e, Place: bearer})
 	}

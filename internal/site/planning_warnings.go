@@ -50,6 +50,14 @@ func (p *Plan) timers(now time.Time) error {
 		if !holds(t.When, p.answers) {
 			continue
 		}
+		if p.account.Runtime.Crontab != "" && (t.Get != "" || p.account.Runtime.PHP != "") {
+			p.Changes.Timers = append(p.Changes.Timers, fmt.Sprintf("every %s: %s", interval(t.Every), t.What))
+			continue
+		}
+		if t.Get == "" {
+			p.Todo = append(p.Todo, fmt.Sprintf("have the hosting run php %s in %s every %s: it %s", strings.Join(t.Command[1:], " "), p.Place.Folder, interval(t.Every), t.What))
+			continue
+		}
 		page, err := fill.Text(t.Get, values)
 		if err != nil {
 			return err

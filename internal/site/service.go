@@ -211,7 +211,7 @@ func (s *Service) otherSecrets(found ledger.Site) ([]Other, error) {
 		}
 	}
 	for _, t := range e.Timers {
-		if page, err := fill.Text(t.Get, values); err == nil {
+		if page, err := fill.Text(t.Get, values); err == nil && t.Get != "" {
 			out = append(out, Other{"Timer, every " + interval(t.Every), secret.Of(found.URL + page)})
 		}
 	}

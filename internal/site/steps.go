@@ -39,6 +39,7 @@ var kinds = map[string]func(*env) job.Step{
 	"make-database":   func(e *env) job.Step { return &makeDatabase{env: e} },
 	"make-user":       func(e *env) job.Step { return &makeUser{env: e} },
 	"prove-domain":    func(e *env) job.Step { return &proveDomain{env: e} },
+	"set-timers":      func(e *env) job.Step { return &setTimers{env: e} },
 	"send-courier":    func(e *env) job.Step { return &sendCourier{env: e} },
 	"dismiss-courier": func(e *env) job.Step { return &dismissCourier{env: e} },
 	"use-database":    func(e *env) job.Step { return &useDatabase{env: e} },

@@ -9,6 +9,8 @@ import (
 	"os"
 	"path"
 
+	"golang.org/x/sync/errgroup"
+
 	"tivset/internal/files"
 )
 
@@ -127,7 +129,8 @@ func (s *sending) refused(n *line, err error) error {
 // RemoveAll implements files.TreeRemover: folders are listed, and emptied with
 // many commands under way at once.
 func (f *FS) RemoveAll(ctx context.Context, name string) error {
-	return f.use(ctx, []string{name}, func(n *line, _ bool) error {
+	var is *files.Info
+	err := f.use(ctx, []string{name}, func(n *line, _ bool) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil
@@ -141,32 +144,63 @@ func (f *FS) RemoveAll(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		defer f.forget()
-		return f.removeTree(n, name, info)
+		is = &info
+		if info.IsDir() {
+			return nil
+		}
+		return plain("remove", name, command(n, "DELE "+f.full(name)))
 	})
+	if err != nil || is == nil {
+		return err
+	}
+	defer f.forget()
+	if !is.IsDir() {
+		return nil
+	}
+	return f.removeTree(ctx, name)
 }
 
-func (f *FS) removeTree(n *line, name string, info files.Info) error {
-	if !info.IsDir() {
-		return plain("remove", name, command(n, "DELE "+f.full(name)))
-	}
-	all, err := f.list(n, name)
+// removeTree empties a folder and takes it away; the folders in it at the same
+// time, as far as there are connections.
+func (f *FS) removeTree(ctx context.Context, name string) error {
+	var folders []string
+	err := f.pool.use(ctx, func(n *line, _ bool) error {
+		folders = nil
+		all, err := f.list(n, name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		var plainFiles []string
+		for _, i := range all {
+			if full := path.Join(name, i.Name); i.IsDir() {
+				folders = append(folders, full)
+			} else {
+				plainFiles = append(plainFiles, full)
+			}
+		}
+		return f.removeFiles(n, plainFiles)
+	})
 	if err != nil {
 		return err
 	}
-	var plainFiles []string
-	for _, i := range all {
-		full := path.Join(name, i.Name)
-		if !i.IsDir() {
-			plainFiles = append(plainFiles, full)
-		} else if err := f.removeTree(n, full, i); err != nil {
-			return err
-		}
+	group, inside := errgroup.WithContext(ctx)
+	group.SetLimit(lines)
+	for _, folder := range folders {
+		group.Go(func() error { return f.removeTree(inside, folder) })
 	}
-	if err := f.removeFiles(n, plainFiles); err != nil {
+	if err := group.Wait(); err != nil {
 		return err
 	}
-	return plain("remove", name, command(n, "RMD "+f.full(name)))
+	return f.pool.use(ctx, func(n *line, again bool) error {
+		err := plain("remove", name, command(n, "RMD "+f.full(name)))
+		if again && errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	})
 }
 
 // atOnce is how many commands are sent before their replies are read; their
