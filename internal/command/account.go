@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"tivset/internal/account"
@@ -23,11 +24,16 @@ func (a *app) accountAdd() *cobra.Command {
 	var from string
 	var replace bool
 	c := &cobra.Command{
-		Use:     "add NAME --from FILE",
-		Short:   "Add a hosting account from its file",
-		Example: "  tivset account add quillmere --from quillmere.yaml",
-		Args:    takes(1, 1, "NAME --from FILE"), Annotations: noDryRun(),
+		Use:   "add NAME [--from FILE]",
+		Short: "Add a hosting account, from its file or by asking",
+		Long: "With --from, takes the account's file (docs/hosting.md). Without, on a terminal, asks how the\n" +
+			"files are reached, finds out what it can by itself, and shows what it found before it keeps it.",
+		Example: "  tivset account add quillmere\n  tivset account add quillmere --from quillmere.yaml",
+		Args:    takes(1, 1, "NAME [--from FILE]"), Annotations: noDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
+			if from == "" && a.streams.Asks() {
+				return a.askAccount(c.Context(), args[0], replace)
+			}
 			if from == "" {
 				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+args[0]+" --from FILE")
 			}
@@ -107,33 +113,71 @@ func (a *app) accountList() *cobra.Command {
 
 func (a *app) accountShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show an account", Example: "  tivset account show quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		Use: "show NAME", Short: "Show an account, and what is in it", Example: "  tivset account show quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			x, err := a.world.home().Account(args[0])
 			if err != nil {
 				return err
 			}
+			facts, err := s.AccountFacts(ctx, x)
+			if err != nil {
+				return err
+			}
 			if a.json {
-				return a.streams.WriteJSON(x)
+				return a.streams.WriteJSON(struct {
+					*account.Account
+					Facts site.Facts `json:"facts"`
+				}{x, facts})
 			}
-			all := []screen.Pair{{Name: "Account", Text: x.Name}, {Name: "Files", Text: x.Reach + ", store " + x.Store}}
-			for _, d := range x.Domains {
-				text := d.URL + ", folder " + d.Folder
-				if d.Primary {
-					text += ", the main one"
-				}
-				all = append(all, screen.Pair{Name: "Domain", Text: text})
+			a.streams.Pairs(shownAccount(x, facts))
+			for _, w := range facts.Warnings {
+				a.streams.Warn(w)
 			}
-			for _, d := range x.Databases {
-				all = append(all, screen.Pair{Name: "Database", Text: fmt.Sprintf("%s: %s at %s, names begin with %s", d.Name, d.Engine, d.Server, dash(d.Prefix))})
-			}
-			if x.Mail != nil {
-				all = append(all, screen.Pair{Name: "Mail", Text: x.Mail.Server + ", from " + x.Mail.From})
-			}
-			a.streams.Pairs(all)
 			return nil
-		},
+		}),
 	}
+}
+
+// shownAccount words an account and what is in it.
+func shownAccount(x *account.Account, f site.Facts) []screen.Pair {
+	space := fmt.Sprintf("%s files, %s", humanize.Comma(int64(f.Files)), humanize.Bytes(uint64(f.Bytes)))
+	if f.Free >= 0 {
+		space += "; " + humanize.Bytes(uint64(f.Free)) + " left"
+	}
+	all := []screen.Pair{{Name: "Account", Text: x.Name}, {Name: "Files", Text: x.Reach + ", store " + x.Store}, {Name: "Space", Text: space}}
+	for i, d := range x.Domains {
+		text := d.URL + ", folder " + d.Folder
+		if d.Primary {
+			text += ", the main one"
+		}
+		for _, s := range f.Domains[i].Sites {
+			text += "\n" + s
+		}
+		all = append(all, screen.Pair{Name: "Domain", Text: text})
+	}
+	for _, d := range x.Databases {
+		text := fmt.Sprintf("%s: %s at %s, names begin with %s", d.Name, screen.Engine(d.Engine), d.Server, dash(d.Prefix))
+		for _, kept := range f.Databases {
+			if kept.Server != d.Name {
+				continue
+			}
+			text += "\n" + kept.Name
+			if kept.Bytes >= 0 {
+				text += ", " + humanize.Bytes(uint64(kept.Bytes))
+			}
+			if kept.Site != "" {
+				text += ", of " + kept.Site
+			}
+		}
+		all = append(all, screen.Pair{Name: "Database", Text: text})
+	}
+	if x.Runtime.Crontab != "" {
+		all = append(all, screen.Pair{Name: "Timers", Text: dash(strings.Join(f.Timers, "\n"))})
+	}
+	if x.Mail != nil {
+		all = append(all, screen.Pair{Name: "Mail", Text: x.Mail.Server + ", from " + x.Mail.From})
+	}
+	return all
 }
 
 func (a *app) accountTest() *cobra.Command {

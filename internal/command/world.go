@@ -90,6 +90,7 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 		SendMail:    mail.Send,
 		Certified:   site.Certified,
 		TakesMail:   mail.Takes,
+		Forget:      opens.Forget,
 		OpenFiles:   opens.Files,
 		OpenServer:  opens.Server,
 		OpenSession: opens.Session,

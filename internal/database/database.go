@@ -40,6 +40,9 @@ type Server interface {
 	Databases(ctx context.Context) ([]string, error)
 	Users(ctx context.Context) ([]string, error)
 
+	// Sizes gives how many bytes databases take, as far as the server tells.
+	Sizes(ctx context.Context) (map[string]int64, error)
+
 	// CreateDatabase makes an empty database. ErrTaken when there is one of
 	// that name, which is left as it was.
 	CreateDatabase(ctx context.Context, name string) error

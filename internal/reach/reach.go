@@ -226,3 +226,13 @@ func (r *Reach) secret(reference string) (secret.Text, error) {
 	}
 	return s, err
 }
+
+// Forget ends what is open of an account: its description has changed.
+func (r *Reach) Forget(name string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if c, ok := r.clients[name]; ok {
+		c.Close()
+		delete(r.clients, name)
+	}
+}

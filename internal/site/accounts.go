@@ -13,6 +13,7 @@ import (
 	"tivset/internal/account"
 	"tivset/internal/fault"
 	"tivset/internal/files"
+	"tivset/internal/kit"
 	"tivset/internal/secret"
 	"tivset/internal/web"
 )
@@ -130,7 +131,9 @@ func (s *Service) TestAccount(ctx context.Context, name string) ([]Checked, erro
 		add("files", unreachable(a, err), "")
 	} else {
 		defer fsys.Close()
-		add("files", s.tryFiles(ctx, a, fsys), a.Reach+" can be written")
+		how, err := s.tryFiles(ctx, a, fsys)
+		add("files", err, a.Reach+" can be written: "+how)
+		s.tryPrograms(ctx, a, fsys, add)
 	}
 	for _, d := range a.Domains {
 		fine, err := s.tryDomain(ctx, a, d, fsys)
@@ -147,24 +150,40 @@ func (s *Service) TestAccount(ctx context.Context, name string) ([]Checked, erro
 }
 
 // tryFiles writes a file into the store and takes it away again.
-func (s *Service) tryFiles(ctx context.Context, a *account.Account, f files.FS) error {
+func (s *Service) tryFiles(ctx context.Context, a *account.Account, f files.FS) (string, error) {
 	token, err := s.Maker.Token(12)
 	if err != nil {
-		return err
+		return "", err
 	}
 	made, err := files.MkdirAll(ctx, f, a.Store, 0o700)
 	if err != nil {
-		return err
+		return "", err
 	}
-	name := a.Store + "/test-" + token
-	err = files.Write(ctx, f, name, []byte("written by tivset account test\n"), 0o600)
-	if err == nil {
-		err = f.Remove(ctx, name)
-	}
+	how, err := speed(ctx, f, a.Store+"/test-"+token, s.Now)
 	if made != "" {
 		err = errors.Join(err, dropEmpty(ctx, f, a.Store))
 	}
-	return err
+	if to := a.Remote(); to != nil && to.Scheme == account.FTP {
+		how += "; everybody on the way can read along, ask the host for SFTP or FTPS"
+	}
+	return how, err
+}
+
+// tryPrograms runs what the account names, and the PHP that serves its sites.
+func (s *Service) tryPrograms(ctx context.Context, a *account.Account, f files.FS, add func(part string, err error, fine string)) {
+	commander, ok := f.(files.Commander)
+	if !ok && a.Runtime.PHP+a.Runtime.Crontab != "" {
+		add("programs", fault.New(fault.Failed, "the account names programs, and its files are reached without commands", a.Reach, "Reach it over SSH, or leave php and crontab out of runtime."), "")
+		return
+	}
+	if a.Runtime.PHP != "" {
+		have, err := askPHP(ctx, commander, a.Runtime.PHP, &kit.PHP{})
+		add("php", err, a.Runtime.PHP+" is PHP "+have.Version)
+	}
+	if a.Runtime.Crontab != "" {
+		crontab, err := readCrontab(ctx, commander, a.Runtime.Crontab)
+		add("crontab", err, fmt.Sprintf("can be read; %d timers run", len(timersIn(crontab))))
+	}
 }
 
 func (s *Service) tryDomain(ctx context.Context, a *account.Account, d account.Domain, f files.FS) (string, error) {
@@ -182,6 +201,13 @@ func (s *Service) tryDomain(ctx context.Context, a *account.Account, d account.D
 }
 
 func (s *Service) tryServer(ctx context.Context, a *account.Account, d *account.Database) (string, error) {
+	if inside(d) {
+		return d.Server + " is reached by the sites only; installs look at it", nil
+	}
+	if d.Make == account.ByHand {
+		return d.Server + ": databases are made by hand, and tried when they are there", nil
+	}
+	began := s.Now()
 	server, err := s.connect(ctx, a, d)
 	if err != nil {
 		return "", err
@@ -191,7 +217,8 @@ func (s *Service) tryServer(ctx context.Context, a *account.Account, d *account.
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s %s at %s; databases and users can be made", engine, version, d.Server), server.MayCreate(ctx)
+	took := 1 + s.Now().Sub(began).Milliseconds()
+	return fmt.Sprintf("%s %s at %s; databases and users can be made; signed in within %d ms", engine, version, d.Server, took), server.MayCreate(ctx)
 }
 
 // tryMail waits for a mail server's greeting (RFC 5321, 4.2: code 220).

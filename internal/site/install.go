@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -112,11 +113,11 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 	p := e.plan
 	address, store := p.place.Address(), e.account.Store
 	mark := markerName(store, address)
-	stage, base, top, err := e.stage()
+	stage, err := e.stage()
 	if err != nil {
 		return nil, nil, err
 	}
-	run, err := e.runner(ctx, stage, base)
+	run, err := e.runner(ctx, stage.folder, stage.base)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -153,7 +154,7 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 	if p.Place.DataFolder != "" {
 		steps = append(steps, &makeFolder{env: e, Folder: p.Place.DataFolder})
 	}
-	steps = append(steps, &unpack{env: e, Stage: stage, Top: top})
+	steps = append(steps, &unpack{env: e, Stage: stage.folder, Top: stage.top, Veil: stage.veil, address: stage.address})
 	for i, s := range p.kit.Setup {
 		if holds(s.When, p.answers) {
 			steps = append(steps, &setUp{env: e, N: i, Label: label(s), step: s, run: run})
@@ -162,7 +163,7 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 	if len(p.aside) > 0 {
 		steps = append(steps, &setAside{env: e, From: p.asideFrom, To: path.Join(store, "aside", e.job), Entries: p.aside})
 	}
-	steps = append(steps, &putInPlace{env: e, Stage: stage, Target: p.Place.Folder}, &checkSite{env: e})
+	steps = append(steps, &putInPlace{env: e, Stage: stage.folder, Target: p.Place.Folder}, &checkSite{env: e})
 	timers, err := e.timersStep()
 	if err != nil {
 		return nil, nil, err
@@ -175,25 +176,35 @@ func (e *env) steps(ctx context.Context) (steps []job.Step, done func(), err err
 	}
 	return append(steps,
 		&recordSite{env: e, Address: address},
-		&tidy{env: e, Stage: stage, Marker: mark, Drop: []string{path.Join(store, "stage"), path.Join(store, "busy"), store}},
+		&tidy{env: e, Stage: cmp.Or(stage.veil, stage.folder), Marker: mark, Drop: []string{path.Join(store, "stage"), path.Join(store, "busy"), store}},
 	), done, nil
 }
 
-// stage chooses where the app is set up before it is put in place: in the
-// store, which the web cannot see; or, for a set-up by the app's own pages,
-// below the document root under a name that nobody can guess.
-func (e *env) stage() (folder, base, top string, err error) {
+// stage is where an app is set up before it is put in place.
+type stage struct {
+	folder  string
+	base    string // the address of its pages
+	top     string // the folder of stages, or ""
+	veil    string // the folder around it, or "" …
+	address string // … and the veil's
+}
+
+// stage chooses one: in the store, which the web cannot see; or, for a set-up
+// by the app's own pages, below the document root under a name that nobody can
+// guess, in a folder that shows nothing of it.
+func (e *env) stage() (stage, error) {
 	p := e.plan
 	if !p.kit.ByForms() {
-		top = path.Join(e.account.Store, "stage")
-		return path.Join(top, e.job), p.Place.URL, top, nil
+		top := path.Join(e.account.Store, "stage")
+		return stage{folder: path.Join(top, e.job), base: p.Place.URL, top: top}, nil
 	}
 	name, err := e.Maker.Token(32)
 	if err != nil {
-		return "", "", "", err
+		return stage{}, err
 	}
 	name = "stage-" + name
-	return path.Join(p.place.Domain.Folder, name), p.place.Domain.URL + "/" + name + "/", "", nil
+	veil, address := path.Join(p.place.Domain.Folder, "tivset-"+e.job), p.place.Domain.URL+"/tivset-"+e.job+"/"
+	return stage{folder: path.Join(veil, name), base: address + name + "/", veil: veil, address: address}, nil
 }
 
 func (p *Plan) adminURL() string {

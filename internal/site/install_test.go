@@ -11,7 +11,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -421,24 +420,48 @@ func TestSecretsStaySecret(t *testing.T) {
 }
 
 // A stranger asks for every set-up address, without end, during the installs,
-// and never gets to see or finish one.
+// follows every listing of a folder, and never gets to see or finish one; by
+// whatever reach the account is used.
 func TestNoStrangerGetsIn(t *testing.T) {
-	w := sitetest.Demo(t)
+	for reach, reached := range map[string]func(*sitetest.World){
+		"local": func(*sitetest.World) {},
+		"SFTP": func(w *sitetest.World) {
+			overSFTP(t, w)
+			_, err := w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), w.Demo.Standin.SSH.Fingerprint())
+			require.NoError(t, err)
+		},
+		"FTP": func(w *sitetest.World) { overFTP(t, w, account.FTP) },
+		"FTPS": func(w *sitetest.World) {
+			overFTP(t, w, account.FTPS)
+			_, err := w.Reach.Certificates.Trust(ctx, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
+			require.NoError(t, err)
+		},
+	} {
+		t.Run(reach, func(t *testing.T) {
+			w := sitetest.Demo(t)
+			w.Demo.Standin.Web.ListFolders(true)
+			reached(w)
+			strangers(t, w)
+		})
+	}
+}
+
+func strangers(t *testing.T, w *sitetest.World) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	var wait sync.WaitGroup
 	found := make(chan string, 100)
 	asked := 0
 	wait.Go(func() {
 		for ctx.Err() == nil {
-			asked += ask(w, "/forum/", found)
+			asked += ask(w, "/forum/", found) + wander(w, "/", found, 4)
 		}
 	})
-	deadline := time.Now().Add(20 * time.Second)
-	for i := 0; i < 3 && time.Now().Before(deadline); i++ {
-		_, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
-		if i == 0 {
-			require.NoError(t, err)
-		}
+	for range 3 {
+		done, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
+		require.NoError(t, err)
+		_, _, err = w.Service.TakeBack(ctx, done.Job)
+		require.NoError(t, err)
 	}
 	cancel()
 	wait.Wait()

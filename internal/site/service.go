@@ -48,6 +48,7 @@ type Service struct {
 	Certified func(ctx context.Context, name, address string) error // why a server's certificate does not verify
 	TakesMail func(ctx context.Context, domain string) error        // why a domain cannot receive mail
 
+	Forget      func(account string) // ends what is open of an account whose description changed
 	OpenFiles   func(context.Context, *account.Account) (files.Closer, error)
 	OpenServer  func(context.Context, *account.Account, *account.Database, database.Login) (database.Server, error)
 	OpenSession func(context.Context, *account.Account, *account.Database, database.Login) (database.Session, error)

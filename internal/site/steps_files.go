@@ -9,10 +9,12 @@ import (
 	"path"
 	"slices"
 	"strconv"
+	"strings"
 
 	"tivset/internal/account"
 	"tivset/internal/archive"
 	"tivset/internal/config"
+	"tivset/internal/fault"
 	"tivset/internal/files"
 	"tivset/internal/fill"
 	"tivset/internal/kit"
@@ -29,13 +31,21 @@ func contains(list []string, s string) bool { return slices.Contains(list, s) }
 type unpack struct {
 	*env  `json:"-"`
 	Stage string `json:"stage"`
-	Top   string `json:"top,omitempty"` // the folder of stages, taken away when it is empty
+	Top   string `json:"top,omitempty"`  // the folder of stages, taken away when it is empty
+	Veil  string `json:"veil,omitempty"` // the folder around a stage that the web can see
+
+	address string // of the veil
 }
 
 func (*unpack) Kind() string  { return "unpack" }
 func (*unpack) Title() string { return "Unpack and configure" }
 
 func (u *unpack) Do(ctx context.Context) error {
+	if u.Veil != "" {
+		if err := u.veil(ctx); err != nil {
+			return err
+		}
+	}
 	if _, err := files.MkdirAll(ctx, u.files, u.Stage, 0o755); err != nil {
 		return err
 	}
@@ -59,6 +69,32 @@ func (u *unpack) Do(ctx context.Context) error {
 		return err
 	}
 	return u.configure(ctx)
+}
+
+// veiled is the page of the folder around a stage: with it, a server that
+// lists folders shows neither the stage nor its name.
+const veiled = "<!doctype html><meta name=\"robots\" content=\"noindex\"><title>Nothing to see</title>\n"
+
+// veil makes the folder around the stage, and sees that it shows nothing of it.
+func (u *unpack) veil(ctx context.Context) error {
+	if err := u.files.Mkdir(ctx, u.Veil, 0o755); err != nil {
+		return err
+	}
+	if err := files.Write(ctx, u.files, path.Join(u.Veil, "index.html"), []byte(veiled), 0o644); err != nil {
+		return err
+	}
+	if err := u.files.Mkdir(ctx, u.Stage, 0o755); err != nil {
+		return err
+	}
+	page, err := web.NewVisitor(connections(u.account)).Get(ctx, u.address)
+	if err != nil {
+		return fault.New(fault.Failed, "the domain does not answer", u.address, "Look at its name and its address in the account.").Because(err)
+	}
+	if strings.Contains(string(page.Body), path.Base(u.Stage)) {
+		return fault.New(fault.Failed, "the web server lists folders to everybody: a stranger could reach the app's set-up before you", u.address,
+			"Ask the host to switch listings of folders off for this domain.")
+	}
+	return nil
 }
 
 // renameAdmin gives the folder of the admin side its own name.
@@ -133,6 +169,9 @@ func fileMode(text string) fs.FileMode {
 }
 
 func (u *unpack) Undo(ctx context.Context) error {
+	if u.Veil != "" {
+		return files.RemoveAll(ctx, u.files, u.Veil)
+	}
 	if err := files.RemoveAll(ctx, u.files, u.Stage); err != nil {
 		return err
 	}

@@ -136,6 +136,7 @@ func (w *World) serve(source catalogue.Source) {
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
 		Download: http.DefaultClient, SendMail: mail.Send,
 		Certified: site.Certified, TakesMail: func(context.Context, string) error { return nil },
+		Forget: w.Reach.Forget,
 		OpenFiles: func(ctx context.Context, a *account.Account) (files.Closer, error) {
 			f, err := w.Reach.Files(ctx, a)
 			if err != nil {

@@ -136,6 +136,9 @@ func userMayUseItsOwn(t *testing.T, s *suite) {
 	tables, err := session.Tables(s.ctx)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"notes"}, tables)
+	sizes, err := s.server.Sizes(s.ctx)
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, sizes["quill_own"], int64(0))
 	users, err := s.server.Users(s.ctx)
 	require.NoError(t, err)
 	if !s.Bare {

@@ -165,6 +165,9 @@ func (s *Server) Databases(ctx context.Context) ([]string, error) {
 	return a.Databases, err
 }
 
+// Sizes implements database.Server: helpers do not tell.
+func (s *Server) Sizes(context.Context) (map[string]int64, error) { return nil, nil }
+
 // Users implements database.Server.
 func (s *Server) Users(ctx context.Context) ([]string, error) {
 	a, err := s.ask(ctx, Request{Do: "look"})

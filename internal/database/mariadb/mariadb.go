@@ -128,6 +128,27 @@ func (s *Server) Users(ctx context.Context) ([]string, error) {
 	return s.list(ctx, "SELECT DISTINCT user FROM mysql.user ORDER BY user")
 }
 
+// Sizes implements database.Server.
+func (s *Server) Sizes(ctx context.Context) (map[string]int64, error) {
+	ctx, cancel := context.WithTimeout(ctx, adminTime)
+	defer cancel()
+	rows, err := s.pool.QueryContext(ctx, "SELECT table_schema, SUM(data_length + index_length) FROM information_schema.tables GROUP BY table_schema")
+	if err != nil {
+		return nil, explain(err, s.login)
+	}
+	defer rows.Close()
+	out := map[string]int64{}
+	for rows.Next() {
+		var name string
+		var bytes sql.NullInt64
+		if err := rows.Scan(&name, &bytes); err != nil {
+			return nil, err
+		}
+		out[name] = bytes.Int64
+	}
+	return out, explain(rows.Err(), s.login)
+}
+
 func (s *Server) list(ctx context.Context, query string) ([]string, error) {
 	ctx, cancel := context.WithTimeout(ctx, adminTime)
 	defer cancel()

@@ -196,6 +196,17 @@ func (s *Server) Users(ctx context.Context) ([]string, error) {
 	return s.column(ctx, adminTime, `SELECT rolname FROM pg_roles ORDER BY rolname COLLATE "C"`)
 }
 
+// Sizes implements database.Server.
+func (s *Server) Sizes(ctx context.Context) (map[string]int64, error) {
+	rows, err := s.column(ctx, adminTime, "SELECT pg_database_size(oid) || ' ' || datname FROM pg_database WHERE has_database_privilege(datname, 'CONNECT')")
+	out := map[string]int64{}
+	for _, r := range rows {
+		bytes, name, _ := strings.Cut(r, " ")
+		out[name], _ = strconv.ParseInt(bytes, 10, 64)
+	}
+	return out, err
+}
+
 // MayCreate implements database.Server.
 func (s *Server) MayCreate(ctx context.Context) error {
 	has, err := s.one(ctx, "SELECT concat(rolsuper OR rolcreatedb, ' ', rolsuper OR rolcreaterole) FROM pg_roles WHERE rolname = current_user")

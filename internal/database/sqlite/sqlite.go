@@ -94,6 +94,18 @@ func (s *Server) Databases(ctx context.Context) ([]string, error) {
 	return out, err
 }
 
+// Sizes implements database.Server.
+func (s *Server) Sizes(ctx context.Context) (map[string]int64, error) {
+	names, err := s.Databases(ctx)
+	out := map[string]int64{}
+	for _, name := range names {
+		if info, statErr := s.files.Stat(ctx, database.File(s.folder, name)); statErr == nil {
+			out[name] = info.Size
+		}
+	}
+	return out, err
+}
+
 // Users implements database.Server: there are none.
 func (s *Server) Users(context.Context) ([]string, error) { return nil, nil }
 

@@ -280,7 +280,7 @@ func (s *session) ask(t []token, original string) (*result, bool, error) {
 
 // system runs a query on what the system schemas show.
 func (s *session) system(query string) (*result, error) {
-	db, err := s.server.store.catalogue(s.user, s.tables)
+	db, err := s.server.store.catalogue(s.user, s.tables, s.server.size)
 	if err != nil {
 		return nil, err
 	}

@@ -141,6 +141,15 @@ func (s *Server) Close() error {
 	return s.store.close()
 }
 
+// size is how many bytes a database's file has.
+func (s *Server) size(database string) int64 {
+	info, err := os.Stat(s.file(database))
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
 func (s *Server) file(database string) string {
 	return filepath.Join(s.folder, "database-"+database+".db")
 }

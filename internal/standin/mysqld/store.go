@@ -147,7 +147,7 @@ func matches(pattern, name string) bool {
 
 // catalogue is a throw-away database with what the system schemas show to a
 // user, to run queries on.
-func (s *store) catalogue(a account, tables func(database string) []string) (*sql.DB, error) {
+func (s *store) catalogue(a account, tables func(database string) []string, size func(database string) int64) (*sql.DB, error) {
 	db, err := sql.Open("sqlite", ":memory:")
 	if err != nil {
 		return nil, err
@@ -157,7 +157,7 @@ func (s *store) catalogue(a account, tables func(database string) []string) (*sq
 	for _, statement := range []string{
 		"ATTACH ':memory:' AS information_schema", "ATTACH ':memory:' AS mysql",
 		"CREATE TABLE information_schema.schemata (schema_name TEXT)",
-		"CREATE TABLE information_schema.tables (table_schema TEXT, table_name TEXT)",
+		"CREATE TABLE information_schema.tables (table_schema TEXT, table_name TEXT, data_length INTEGER, index_length INTEGER)",
 		"CREATE TABLE mysql.user (user TEXT, host TEXT)",
 		"CREATE TABLE mysql.db (user TEXT, host TEXT, db TEXT)",
 		"INSERT INTO information_schema.schemata VALUES ('information_schema'), ('mysql')",
@@ -167,10 +167,10 @@ func (s *store) catalogue(a account, tables func(database string) []string) (*sq
 			return nil, err
 		}
 	}
-	return db, s.fillCatalogue(ctx, db, a, tables)
+	return db, s.fillCatalogue(ctx, db, a, tables, size)
 }
 
-func (s *store) fillCatalogue(ctx context.Context, db *sql.DB, a account, tables func(string) []string) error {
+func (s *store) fillCatalogue(ctx context.Context, db *sql.DB, a account, tables func(string) []string, size func(string) int64) error {
 	bases, err := fetch(s.db, "SELECT name FROM bases")
 	if err != nil {
 		return err
@@ -183,8 +183,9 @@ func (s *store) fillCatalogue(ctx context.Context, db *sql.DB, a account, tables
 		if _, err := db.ExecContext(ctx, "INSERT INTO information_schema.schemata VALUES (?)", name); err != nil {
 			return err
 		}
-		for _, t := range tables(name) {
-			if _, err := db.ExecContext(ctx, "INSERT INTO information_schema.tables VALUES (?, ?)", name, t); err != nil {
+		all := tables(name)
+		for _, t := range all { // the file's size is told as if all tables were alike
+			if _, err := db.ExecContext(ctx, "INSERT INTO information_schema.tables VALUES (?, ?, ?, 0)", name, t, size(name)/int64(len(all))); err != nil {
 				return err
 			}
 		}

@@ -13,9 +13,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"html"
 	"io/fs"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -42,6 +44,7 @@ type Server struct {
 	mu       sync.Mutex
 	broken   map[string]int // path prefix to status, for rehearsing failures
 	lax      bool           // .htaccess is ignored, as by some servers
+	open     bool           // folders without a page are listed
 }
 
 // Start starts a server.
@@ -87,6 +90,19 @@ func (s *Server) ignoresRules() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.lax
+}
+
+// ListFolders has the server list folders that have no page.
+func (s *Server) ListFolders(yes bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.open = yes
+}
+
+func (s *Server) lists() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.open
 }
 
 func (s *Server) brokenStatus(p string) int {
@@ -147,6 +163,8 @@ func (s *Server) serve(v *visit) {
 		name, err = v.index(name)
 	}
 	switch {
+	case errors.Is(err, fs.ErrNotExist) && info != nil && info.IsDir() && s.lists():
+		v.listing(path.Clean(strings.TrimPrefix(v.r.URL.Path, "/")))
 	case errors.Is(err, fs.ErrNotExist):
 		v.missing()
 	case err != nil:
@@ -159,6 +177,20 @@ func (s *Server) serve(v *visit) {
 }
 
 func (v *visit) missing() { http.Error(v.w, "nothing is here", http.StatusNotFound) }
+
+// listing shows what is in a folder, as servers do that nobody told otherwise.
+func (v *visit) listing(folder string) {
+	entries, err := fs.ReadDir(v.root.FS(), folder)
+	if err != nil {
+		v.missing()
+		return
+	}
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), ".") {
+			fmt.Fprintf(v.w, "<a href=\"%s\">%s</a>\n", url.PathEscape(e.Name()), html.EscapeString(e.Name()))
+		}
+	}
+}
 
 // index finds the page that a folder shows.
 func (v *visit) index(folder string) (string, error) {

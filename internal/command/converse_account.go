@@ -1,0 +1,463 @@
+package command
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"tivset/internal/account"
+	"tivset/internal/database"
+	"tivset/internal/fault"
+	"tivset/internal/screen"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+)
+
+// newAccount is the conversation in which an account comes together.
+type newAccount struct {
+	*app
+	ask     *screen.Asker
+	service *site.Service
+	account *account.Account
+}
+
+// askAccount asks for an account, finds out what it can, and keeps it.
+func (a *app) askAccount(ctx context.Context, name string, replace bool) error {
+	s, done, err := a.service(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if names, err := s.Home.Accounts(); err != nil {
+		return err
+	} else if contains(names, name) && !replace {
+		return fault.New(fault.Decision, "an account of this name is kept already", name, "Add --replace to describe it anew.")
+	}
+	defer func() { _ = s.Vault.Forget(name + drafted) }()
+	c := &newAccount{app: a, ask: screen.NewAsker(a.streams), service: s, account: &account.Account{Name: name, Store: account.DefaultStore}}
+	for _, part := range []func(context.Context) error{c.files, c.domains, c.databases, c.keep} {
+		if err := part(ctx); err != nil {
+			return endedTalk(err)
+		}
+	}
+	return nil
+}
+
+// endedTalk words a conversation that was left.
+func endedTalk(err error) error {
+	if errors.Is(err, screen.ErrBack) {
+		return fault.New(fault.Decision, "nothing is kept", "", "Begin again when you are ready.")
+	}
+	return err
+}
+
+func contains(list []string, word string) bool {
+	for _, x := range list {
+		if x == word {
+			return true
+		}
+	}
+	return false
+}
+
+// one asks for one of some words.
+func (c *newAccount) one(ctx context.Context, text, fallback, help string, options ...string) (string, error) {
+	return c.ask.Ask(ctx, screen.Prompt{Text: text + " (" + strings.Join(options, ", ") + ")", Fallback: fallback, Help: help, Check: func(value string) (string, string) {
+		if !contains(options, value) {
+			return fmt.Sprintf("%q cannot be chosen", value), "Choose one of: " + strings.Join(options, ", ") + "."
+		}
+		return "", ""
+	}})
+}
+
+// text asks for something that is needed, unless it has a fallback.
+func (c *newAccount) text(ctx context.Context, text, fallback, help string) (string, error) {
+	return c.ask.Ask(ctx, screen.Prompt{Text: text, Fallback: fallback, Help: help, Check: func(value string) (string, string) {
+		if strings.TrimSpace(value) == "" {
+			return "this needs an answer", ""
+		}
+		return "", ""
+	}})
+}
+
+// files asks how the account's files are reached, until they are.
+func (c *newAccount) files(ctx context.Context) error {
+	c.ask.Heading("Files")
+	for {
+		if err := c.reach(ctx); err != nil {
+			return err
+		}
+		found, err := c.find(ctx)
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			c.ask.Fault(err)
+			continue
+		}
+		c.ask.Good(c.account.Reach + " can be read")
+		if c.account.Remote() == nil {
+			return nil
+		}
+		switch {
+		case found.Shell:
+			c.ask.Good("There is a shell; archives are unpacked there" + map[bool]string{true: "", false: " one file at a time, as there is no tar"}[found.Tar])
+			c.account.Runtime = account.Runtime{PHP: found.PHP, Crontab: found.Crontab}
+		default:
+			c.ask.Note("  There is no shell: files go up many at a time.")
+		}
+		if found.PHP != "" {
+			c.ask.Good("PHP for programs is " + found.PHP)
+		}
+		if found.Crontab != "" {
+			c.ask.Good("Timers can be set with " + found.Crontab)
+		}
+		return nil
+	}
+}
+
+func (c *newAccount) reach(ctx context.Context) error {
+	how, err := c.one(ctx, "How are the account's files reached", "sftp", "here: this machine is the account's own. sftp: with a password or a key for SSH. ftps and ftp: with a password for FTP, ftps encrypted.", "here", account.SFTP, account.FTPS, account.FTP)
+	if err != nil {
+		return err
+	}
+	if how == "here" {
+		folder, err := c.text(ctx, "The account's folder", "", "From the root, such as /srv/quillmere. All domains' folders lie below it.")
+		c.account.Reach, c.account.Login = "local:"+folder, nil
+		return err
+	}
+	host, err := c.text(ctx, "Server", "", "As the hosting's own pages name it, with :PORT where it is unusual.")
+	if err != nil {
+		return err
+	}
+	user, err := c.text(ctx, "User", "", "Who signs in there.")
+	if err != nil {
+		return err
+	}
+	c.account.Login = &account.Access{}
+	if err := c.access(ctx, how); err != nil {
+		return err
+	}
+	usual := "/"
+	if how == account.SFTP {
+		usual = "/home/" + user
+	}
+	folder, err := c.text(ctx, "The account's folder there", usual, "All domains' folders lie below it. Over FTP it is written as the server shows it, often just /.")
+	c.account.Reach = fmt.Sprintf("%s://%s@%s/%s", how, user, host, strings.TrimPrefix(folder, "/"))
+	return err
+}
+
+// access asks with what to sign in.
+func (c *newAccount) access(ctx context.Context, how string) error {
+	prompt := screen.Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."}
+	if how == account.SFTP {
+		prompt.Text, prompt.Help = "Password, or nothing for a key", "With nothing, an SSH agent's keys are tried, and the usual key files; or name one next. It is kept in the vault, encrypted."
+	}
+	password, err := c.ask.Ask(ctx, prompt)
+	if err != nil || password != "" {
+		c.account.Login.Password = "plain:" + password
+		return err
+	}
+	c.account.Login.Password = ""
+	if how != account.SFTP {
+		c.ask.Refuse("FTP needs a password", "")
+		return c.access(ctx, how)
+	}
+	key, err := c.ask.Ask(ctx, screen.Prompt{Text: "Key file (may stay empty)", Help: "A private key on this machine, such as ~/.ssh/id_ed25519. Without one the agent and the usual files are tried.", Check: func(name string) (string, string) {
+		if name == "" {
+			return "", ""
+		}
+		if _, err := os.Stat(c.home(name)); err != nil {
+			return "the key cannot be read", "Correct its name."
+		}
+		return "", ""
+	}})
+	if key == "" {
+		c.account.Login = nil
+		return err
+	}
+	c.account.Login.Key = c.home(key)
+	return err
+}
+
+// home writes a name with ~ in full.
+func (c *newAccount) home(name string) string {
+	if rest, ok := strings.CutPrefix(name, "~/"); ok {
+		return filepath.Join(c.world.Env("HOME"), rest)
+	}
+	return name
+}
+
+// find looks at the account's files; a server that nobody has seen yet is shown
+// first.
+func (c *newAccount) find(ctx context.Context) (site.Found, error) {
+	draft, err := c.draft()
+	if err != nil {
+		return site.Found{}, err
+	}
+	found, err := c.service.Find(ctx, draft)
+	var f *fault.Error
+	if !errors.As(err, &f) || f.Kind != fault.Decision {
+		return found, err
+	}
+	what, trust, trustErr := c.truster(ctx, c.service.Home, draft)
+	if trustErr != nil {
+		return found, err
+	}
+	shown, trustErr := trust("")
+	if trustErr != nil {
+		return found, trustErr
+	}
+	c.ask.Warn(f.What)
+	c.ask.Note("  " + draft.Remote().Address + " shows the " + what + " " + shown)
+	if !c.ask.Confirm(ctx, "Is that the one that the host publishes?") {
+		return found, err
+	}
+	if _, err := trust(shown); err != nil {
+		return found, err
+	}
+	return c.service.Find(ctx, draft)
+}
+
+// drafted marks what the vault holds for the time of a conversation.
+const drafted = ".draft/"
+
+// draft is the account as it is so far, with its password in the vault under a
+// name of its own: one that is kept already stays until the end.
+func (c *newAccount) draft() (*account.Account, error) {
+	x := *c.account
+	if x.Login != nil {
+		login := *x.Login
+		if password, ok := strings.CutPrefix(login.Password, "plain:"); ok {
+			entry := x.Name + drafted + "login"
+			if err := c.service.Vault.Set(map[string]secret.Text{entry: secret.Of(password)}); err != nil {
+				return nil, err
+			}
+			login.Password = "vault:" + entry
+		}
+		x.Login = &login
+	}
+	c.service.Forget(x.Name)
+	_, err := x.Top()
+	if err != nil {
+		return nil, fault.New(fault.Usage, err.Error(), "", "Answer again.")
+	}
+	return &x, nil
+}
+
+var domainWord = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
+
+// domains asks for domains until there is no other.
+func (c *newAccount) domains(ctx context.Context) error {
+	c.ask.Heading("Domains")
+	found, err := c.find(ctx)
+	if err != nil {
+		return err
+	}
+	for {
+		text := "Another domain (may stay empty)"
+		if len(c.account.Domains) == 0 {
+			text = "A domain of the account"
+		}
+		name, err := c.ask.Ask(ctx, screen.Prompt{Text: text, Help: "Such as quillmere.example or shop.quillmere.example, without http://. Sites are installed into domains.", Check: func(value string) (string, string) {
+			switch {
+			case value == "" && len(c.account.Domains) > 0:
+			case !domainWord.MatchString(strings.ToLower(value)):
+				return fmt.Sprintf("%q is not a domain", value), "Write the name alone."
+			}
+			return "", ""
+		}})
+		if err != nil {
+			return err
+		}
+		if name == "" {
+			return nil
+		}
+		if err := c.domain(ctx, strings.ToLower(name), found.Folders); err != nil {
+			return err
+		}
+	}
+}
+
+// domain asks for a domain's folder, and sees that both belong together.
+func (c *newAccount) domain(ctx context.Context, name string, folders []string) error {
+	d := account.Domain{Name: name, Primary: len(c.account.Domains) == 0}
+	proposal := ""
+	for _, f := range folders {
+		if proposal == "" || strings.Contains(f, name) || strings.Contains(f, strings.Split(name, ".")[0]) && !strings.Contains(proposal, name) {
+			proposal = f
+		}
+	}
+	if len(folders) > 1 {
+		c.ask.Explain("Folders that a domain may serve: " + strings.Join(folders[:min(len(folders), 12)], ", ") + ".")
+	}
+	for {
+		folder, err := c.text(ctx, "Its folder", proposal, "The document root, from the account's top.")
+		if err != nil {
+			return err
+		}
+		d.Folder = strings.Trim(folder, "/")
+		draft, err := c.draft()
+		if err != nil {
+			return err
+		}
+		web, err := c.service.FindWeb(ctx, draft, d)
+		if web.URL != "" && d.URL == "" {
+			d.URL = web.URL
+		}
+		if err == nil {
+			c.ask.Good(web.URL + " leads there")
+			if web.PHP != "" {
+				c.ask.Good("PHP " + web.PHP + " runs there")
+			}
+			if to := c.account.Remote(); to != nil && to.Scheme != account.SFTP && web.Folder != "" {
+				c.account.Runtime.Folder = web.Folder
+				c.ask.Good("PHP sees the account as " + web.Folder)
+			}
+			c.account.Domains = append(c.account.Domains, d)
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		f := fault.Of(err)
+		c.ask.Refuse(f.What, f.Remedy)
+		if web.URL == "" {
+			if d, err = c.elsewhere(ctx, d); err != nil {
+				return err
+			}
+			continue
+		}
+		if c.ask.Confirm(ctx, "Keep it all the same, as it will work later?") {
+			c.account.Domains = append(c.account.Domains, d)
+			return nil
+		}
+		proposal = d.Folder
+	}
+}
+
+// elsewhere asks where a domain answers that does not resolve yet.
+func (c *newAccount) elsewhere(ctx context.Context, d account.Domain) (account.Domain, error) {
+	url, err := c.text(ctx, "Its address", "http://"+d.Name, "With https:// or http://, and the port where it is unusual.")
+	if err != nil {
+		return d, err
+	}
+	d.URL = strings.TrimSuffix(url, "/")
+	d.Connect, err = c.ask.Ask(ctx, screen.Prompt{Text: "Where it is reached until its name resolves (host:port, may stay empty)", Help: "The web server's own address, for a domain that does not lead here yet."})
+	return d, err
+}
+
+// databases asks for a database server, and what its user may do.
+func (c *newAccount) databases(ctx context.Context) error {
+	c.ask.Heading("Databases")
+	engine, err := c.one(ctx, "Which database server is there", "mariadb", "mariadb is for MySQL too. sqlite keeps databases in files of the account. none: for apps without one.", "mariadb", "postgresql", account.SQLite, "none")
+	if err != nil || engine == "none" {
+		return err
+	}
+	d := account.Database{Name: "main", Engine: engine}
+	if engine == account.SQLite {
+		d.Server, err = c.text(ctx, "Folder for database files", "data", "From the account's top, outside of every domain's folder.")
+		c.account.Databases = append(c.account.Databases, d)
+		return err
+	}
+	for {
+		if err := c.server(ctx, &d); err != nil {
+			return err
+		}
+		if d.Admin == nil {
+			break
+		}
+		password := strings.TrimPrefix(d.Admin.Password, "plain:")
+		draft, err := c.draft()
+		if err != nil {
+			return err
+		}
+		_, version, err := c.service.TryServer(ctx, draft, d, database.Login{Server: d.Server, User: d.Admin.User, Password: secret.Of(password)})
+		if err == nil {
+			c.ask.Good(screen.Engine(engine) + " " + version + " answers; databases and users can be made")
+			break
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		f := fault.Of(err)
+		c.ask.Refuse(f.What, f.Remedy)
+		if c.ask.Confirm(ctx, "Make databases by hand in the hosting's own pages instead?") {
+			d.Admin, d.Make = nil, account.ByHand
+			break
+		}
+	}
+	d.Prefix, err = c.ask.Ask(ctx, screen.Prompt{Text: "Names there begin with (may stay empty)", Help: "Many hosts make names of databases and users begin with the account's, such as quill_."})
+	c.account.Databases = append(c.account.Databases, d)
+	return err
+}
+
+// server asks for a database server's address and user. Through SSH it is the
+// address as the account's own machine sees it.
+func (c *newAccount) server(ctx context.Context, d *account.Database) error {
+	port := account.Engines[d.Engine]
+	fallback, tunnelled := "127.0.0.1:"+port, false
+	if to := c.account.Remote(); to != nil && to.Scheme == account.SFTP {
+		fallback, tunnelled = "tunnel:localhost:"+port, true
+	} else if to != nil {
+		fallback = "courier:localhost:" + port
+	}
+	help := "host:port as seen from here."
+	if tunnelled {
+		help += " With tunnel: before it, as the account's own machine sees it, through SSH."
+	}
+	help += " With courier: before it, a server that only the sites can reach; databases are made by hand then."
+	server, err := c.ask.Ask(ctx, screen.Prompt{Text: "The server", Fallback: fallback, Help: help, Check: account.WrongServer})
+	if err != nil {
+		return err
+	}
+	d.Server, d.Admin, d.Make = server, nil, account.ByHand
+	if strings.HasPrefix(server, account.Courier) {
+		c.ask.Note("  Only the sites can reach it: you make databases in the hosting's own pages, and Tivset says which.")
+		return nil
+	}
+	user, err := c.ask.Ask(ctx, screen.Prompt{Text: "A user who may create databases (may stay empty)", Help: "Without one, databases are made by hand in the hosting's own pages; Tivset says what, and tries it."})
+	if err != nil || user == "" {
+		return err
+	}
+	password, err := c.ask.Ask(ctx, screen.Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."})
+	d.Admin, d.Make = &account.Login{User: user, Password: "plain:" + password}, ""
+	return err
+}
+
+// keep shows what came together, and keeps it.
+func (c *newAccount) keep(ctx context.Context) error {
+	shown := *c.account
+	shown.Login = nil
+	shown.Databases = nil
+	for _, d := range c.account.Databases {
+		if d.Admin != nil {
+			d.Admin = &account.Login{User: d.Admin.User}
+		}
+		shown.Databases = append(shown.Databases, d)
+	}
+	text, err := shown.Format()
+	if err != nil {
+		return err
+	}
+	c.ask.Heading("The account")
+	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		c.ask.Note("  " + screen.Clean(line))
+	}
+	if !c.ask.Confirm(ctx, "Keep it?") {
+		return fault.New(fault.Decision, "nothing is kept", c.account.Name, "Begin again, or write the account's file: docs/hosting.md")
+	}
+	whole, err := c.account.Format()
+	if err != nil {
+		return err
+	}
+	if _, err := c.service.AddAccount(c.account.Name, whole, true, c.world.Env); err != nil {
+		return err
+	}
+	c.streams.Print("The account %s is kept. Try it with: tivset account test %s", c.account.Name, c.account.Name)
+	return nil
+}

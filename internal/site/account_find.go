@@ -1,0 +1,200 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"tivset/internal/account"
+	"tivset/internal/courier"
+	"tivset/internal/database"
+	"tivset/internal/fault"
+	"tivset/internal/files"
+	"tivset/internal/web"
+)
+
+// Found is what an account turns out to have.
+type Found struct {
+	Folders []string // that look like document roots, the likeliest first
+	Shell   bool
+	PHP     string // the program, where there is a shell
+	Crontab string // likewise
+	Tar     bool
+}
+
+// Find looks at an account's files for what its owner would have to type.
+func (s *Service) Find(ctx context.Context, a *account.Account) (Found, error) {
+	fsys, err := s.OpenFiles(ctx, a)
+	if err != nil {
+		return Found{}, unreachable(a, err)
+	}
+	defer fsys.Close()
+	var f Found
+	if f.Folders, err = likelyRoots(ctx, fsys); err != nil {
+		return f, err
+	}
+	commander, ok := fsys.(files.Commander)
+	if !ok || a.Remote() == nil { // this machine's own programs are not the account's
+		return f, nil
+	}
+	limited, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	out, err := commander.Command(limited, ".", []string{"sh", "-c", "for p in php crontab tar curl; do command -v $p; done; echo over"}, "")
+	f.Shell = err == nil && strings.HasSuffix(strings.TrimSpace(string(out)), "over")
+	if !f.Shell {
+		return f, nil
+	}
+	for line := range strings.Lines(string(out)) {
+		switch program := strings.TrimSpace(line); path.Base(program) {
+		case "php":
+			f.PHP = program
+		case "crontab":
+			f.Crontab = program
+		case "tar":
+			f.Tar = true
+		}
+	}
+	return f, nil
+}
+
+// usualRoots are names that hostings give to document roots.
+var usualRoots = []string{"public_html", "htdocs", "www", "html", "httpdocs", "web", "public"}
+
+// likelyRoots lists folders that a domain may serve: those with a page in
+// them, those of a usual name, those named like a domain; not deeper than two.
+func likelyRoots(ctx context.Context, f files.FS) ([]string, error) {
+	var likely, others []string
+	var look func(folder string, deep int) error
+	look = func(folder string, deep int) error {
+		inside, err := f.List(ctx, folder)
+		if err != nil {
+			if folder != "." && (errors.Is(err, fs.ErrPermission) || errors.Is(err, fs.ErrNotExist)) {
+				return nil
+			}
+			return err
+		}
+		page := slices.ContainsFunc(inside, func(i files.Info) bool { return strings.HasPrefix(i.Name, "index.") })
+		named := slices.Contains(usualRoots, path.Base(folder)) || strings.Contains(strings.Trim(path.Base(folder), "."), ".")
+		switch {
+		case folder == ".":
+		case page:
+			likely = append(likely, folder)
+		case named || deep == 0 && slices.Contains(usualRoots, path.Base(path.Dir(folder))):
+			others = append(others, folder)
+		}
+		for _, i := range inside {
+			if i.IsDir() && deep > 0 && !strings.HasPrefix(i.Name, ".") && !page {
+				if err := look(path.Join(folder, i.Name), deep-1); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	if err := look(".", 2); err != nil {
+		return nil, err
+	}
+	return append(likely, others...), nil
+}
+
+// FoundWeb is what a domain of an account answers.
+type FoundWeb struct {
+	URL    string
+	Leads  bool   // to the folder: a file put there came back
+	PHP    string // the version that runs there, or ""
+	Folder string // the account's folder as that PHP sees it, or ""
+}
+
+// FindWeb tries a domain: which address answers, whether it leads to its
+// folder, and what PHP runs there. It puts files there for a moment.
+func (s *Service) FindWeb(ctx context.Context, a *account.Account, d account.Domain) (FoundWeb, error) {
+	var found FoundWeb
+	for _, url := range slices.Compact([]string{d.URL, "https://" + d.Name, "http://" + d.Name}) {
+		if url == "" {
+			continue
+		}
+		try := *a
+		try.Domains = []account.Domain{{Name: d.Name, Folder: d.Folder, URL: url, Connect: d.Connect}}
+		if _, err := web.NewVisitor(connections(&try)).Get(ctx, url+"/"); err == nil {
+			found.URL = url
+			a, d = &try, try.Domains[0]
+			break
+		}
+	}
+	if found.URL == "" {
+		return found, fault.New(fault.Failed, "the domain does not answer", d.Name, "Check its name; when it is new, wait until it leads to this hosting.")
+	}
+	fsys, err := s.OpenFiles(ctx, a)
+	if err != nil {
+		return found, unreachable(a, err)
+	}
+	defer fsys.Close()
+	token, err := s.Maker.Token(24)
+	if err != nil {
+		return found, err
+	}
+	e := &env{Service: s, account: a, files: fsys}
+	proof := &proveDomain{env: e, Folder: d.Folder, URL: found.URL, Name: "tivset-" + token + ".txt"}
+	err = proof.Do(ctx)
+	found.Leads = err == nil
+	if undo := proof.Undo(context.WithoutCancel(ctx)); undo != nil || !found.Leads {
+		return found, errors.Join(err, undo)
+	}
+	return found, s.findPHP(ctx, e, d, token, &found)
+}
+
+// findPHP has a courier tell what PHP runs; none is fine.
+func (s *Service) findPHP(ctx context.Context, e *env, d account.Domain, token string, found *FoundWeb) error {
+	made, err := files.MkdirAll(ctx, e.files, e.account.Store, 0o700)
+	if err != nil {
+		return err
+	}
+	place := courier.Place{Root: d.Folder, URL: found.URL, Name: courierName(token), Store: e.account.Store}
+	sent, err := courier.Send(ctx, e.files, web.NewVisitor(connections(e.account)), place, s.Now())
+	if err == nil {
+		if told, lookErr := sent.Look(ctx, nil, nil); lookErr == nil {
+			found.PHP, found.Folder = told.Version, told.Top
+		}
+	}
+	err = errors.Join(err, courier.Dismiss(context.WithoutCancel(ctx), e.files, place))
+	if made != "" {
+		err = errors.Join(err, dropEmpty(context.WithoutCancel(ctx), e.files, e.account.Store))
+	}
+	return err
+}
+
+// TryServer signs in to a database server that an account may get, and says
+// what it is and whether the user may create.
+func (s *Service) TryServer(ctx context.Context, a *account.Account, d account.Database, l database.Login) (engine, version string, err error) {
+	server, err := s.OpenServer(ctx, a, &d, l)
+	if err != nil {
+		return "", "", err
+	}
+	defer server.Close()
+	if engine, version, err = server.Version(ctx); err != nil {
+		return engine, version, err
+	}
+	return engine, version, server.MayCreate(ctx)
+}
+
+// speed writes and reads a file, and words how fast that went.
+func speed(ctx context.Context, f files.FS, name string, now func() time.Time) (string, error) {
+	began := now()
+	if _, err := f.Stat(ctx, path.Dir(name)); err != nil {
+		return "", err
+	}
+	trip := now().Sub(began)
+	content := make([]byte, 512<<10)
+	began = now()
+	err := files.Write(ctx, f, name, content, 0o600)
+	took := now().Sub(began)
+	if err == nil {
+		err = f.Remove(ctx, name)
+	}
+	return fmt.Sprintf("%.1f MB a second, %d ms for a question", float64(len(content))/1e6/max(took.Seconds(), 1e-6), trip.Milliseconds()), err
+}
