@@ -49,7 +49,7 @@ func (a *app) askAccount(ctx context.Context, name string, replace bool) error {
 
 // endedTalk words a conversation that was left.
 func endedTalk(err error) error {
-	if errors.Is(err, screen.ErrBack) {
+	if errors.Is(err, screen.ErrBack) || errors.Is(err, screen.ErrNoAnswer) || errors.Is(err, context.Canceled) {
 		return fault.New(fault.Decision, "nothing is kept", "", "Begin again when you are ready.")
 	}
 	return err

@@ -132,7 +132,7 @@ func (s *Service) TestAccount(ctx context.Context, name string) ([]Checked, erro
 	} else {
 		defer fsys.Close()
 		how, err := s.tryFiles(ctx, a, fsys)
-		add("files", err, a.Reach+" can be written: "+how)
+		add("files", err, a.Reach+" can be written"+how)
 		s.tryPrograms(ctx, a, fsys, add)
 	}
 	for _, d := range a.Domains {
@@ -163,7 +163,12 @@ func (s *Service) tryFiles(ctx context.Context, a *account.Account, f files.FS) 
 	if made != "" {
 		err = errors.Join(err, dropEmpty(ctx, f, a.Store))
 	}
-	if to := a.Remote(); to != nil && to.Scheme == account.FTP {
+	to := a.Remote()
+	if to == nil {
+		return "", err // how fast this machine's disk is tells nothing
+	}
+	how = ": " + how
+	if to.Scheme == account.FTP {
 		how += "; everybody on the way can read along, ask the host for SFTP or FTPS"
 	}
 	return how, err

@@ -23,6 +23,7 @@ type Host struct {
 	Engine  string
 	Bare    bool // it knows neither users nor passwords
 	NoDump  bool // it cannot dump
+	Helped  bool // a helper makes what is to be made: nobody signs in to it
 	Admin   database.Login
 	Connect func(context.Context, database.Login) (database.Server, error)
 	Open    func(context.Context, database.Login) (database.Session, error)
@@ -57,6 +58,9 @@ func Run(t *testing.T, h Host) {
 			if withUsers[name] && h.Bare {
 				t.Skip("this engine has no users")
 			}
+			if h.Helped && signedIn[name] {
+				t.Skip("nobody signs in to a helper")
+			}
 			if name == "dump and load" && h.NoDump {
 				t.Skip("this stand-in cannot dump")
 			}
@@ -71,6 +75,9 @@ func Run(t *testing.T, h Host) {
 
 // withUsers are the tests that make sense only where there are users.
 var withUsers = map[string]bool{"user may use no other": true, "patterns are escaped": true, "taken user": true, "wrong password": true, "no right to create": true, "nobody there": true}
+
+// signedIn are the tests of who signs in to the server.
+var signedIn = map[string]bool{"user may use no other": true, "wrong password": true, "no right to create": true, "nobody there": true}
 
 type suite struct {
 	Host
