@@ -5,7 +5,8 @@
 set -eu
 cd "$(dirname "$0")/.."
 
-packages="mariadb-server openssh-server php-fpm php-cli php-mysql php-mbstring php-intl php-xml nginx"
+packages="mariadb-server postgresql openssh-server proftpd-core proftpd-mod-crypto dovecot-imapd nginx jq
+	php-fpm php-cli php-mysql php-pgsql php-sqlite3 php-mbstring php-intl php-xml"
 
 missing() {
 	for p in $packages; do

@@ -317,15 +317,7 @@ func (t *tour) elsewhere() error {
 	a.Reach = "sftp://quill@" + t.Standin.SSH.Address() + filepath.ToSlash(t.Standin.Root)
 	a.Login = &account.Access{Password: "plain:" + t.Password}
 	a.Databases[0].Server, a.Databases[0].Admin.Password = account.Tunnel+database, "plain:"+t.Password
-	text, err := a.Format()
-	if err != nil {
-		return err
-	}
-	file := filepath.Join(t.Folder, "laptop.yaml")
-	if err := os.WriteFile(file, text, 0o600); err != nil {
-		return err
-	}
-	if _, err := t.run(0, "account", "add", AccountName, "--from", file, "--replace"); err != nil {
+	if err := t.replace(a); err != nil {
 		return err
 	}
 	install := []string{"install", "lanternbox", "--at", "lockside.localhost/pictures", "-a", "title=Locks at Dawn", "-a", "extra.theme=dawn", "-a", "admin.email=w@lockside.localhost", "--yes"}
@@ -339,7 +331,42 @@ func (t *tour) elsewhere() error {
 	if _, err := t.run(0, install...); err != nil {
 		return err
 	}
-	_, err = t.run(0, "account", "test", AccountName)
+	return t.byFTP(a, database)
+}
+
+// byFTP reaches the same account over FTP with TLS.
+func (t *tour) byFTP(a *account.Account, database string) error {
+	t.say("The same once more over FTP with TLS, whose certificate is accepted once.")
+	a.Reach, a.Databases[0].Server = "ftps://quill@"+t.Standin.FTP.Address()+"/", database
+	a.Runtime.Folder = filepath.ToSlash(t.Standin.Root) // FTP does not tell it
+	if err := t.replace(a); err != nil {
+		return err
+	}
+	if _, err := t.run(0, "account", "trust", AccountName, t.Standin.FTP.Fingerprint()); err != nil {
+		return err
+	}
+	_, err := t.run(0, "install", "lanternbox", "--at", "helm-school.localhost/pictures", "-a", "title=Helm at Noon", "-a", "admin.email=head@helm-school.localhost", "--yes")
+	if err != nil {
+		return err
+	}
+	if _, err := t.run(0, "account", "test", AccountName); err != nil {
+		return err
+	}
+	_, err = t.run(0, "account", "show", AccountName)
+	return err
+}
+
+// replace takes the account's new description.
+func (t *tour) replace(a *account.Account) error {
+	text, err := a.Format()
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(t.Folder, "laptop.yaml")
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		return err
+	}
+	_, err = t.run(0, "account", "add", AccountName, "--from", file, "--replace")
 	return err
 }
 

@@ -9,12 +9,14 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/database"
 	"tivset/internal/fault"
+	"tivset/internal/files"
 	"tivset/internal/files/local"
 	"tivset/internal/fill"
 	"tivset/internal/kit"
@@ -65,6 +67,14 @@ func (a *app) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "http://elsewhere.localhost/", http.StatusFound)
 	case "/app/broken":
 		http.Error(w, "it broke: "+a.password, http.StatusInternalServerError)
+	case "/app/loop":
+		http.Redirect(w, r, "/app/loop", http.StatusFound)
+	case "/app/endless":
+		for range 100 {
+			if _, err := w.Write(make([]byte, 1<<20)); err != nil {
+				return
+			}
+		}
 	case "/app/":
 		fmt.Fprint(w, "<title>Lock &amp; Key</title>")
 	default:
@@ -113,6 +123,8 @@ func TestAnswersThatAreNotTheExpectedOnes(t *testing.T) {
 	for what, q := range map[string]kit.Request{
 		"answered 404 instead of 200":   {Get: "nothing"},
 		"answered 500 instead of 200":   {Get: "broken"},
+		"the app did not answer":        {Get: "loop"},
+		"more than 4 MB":                {Get: "endless"},
 		"does not show “Welcome”":       {Get: "/", Expect: kit.Expect{Text: "Welcome"}},
 		"shows “Lock & Key”":            {Get: "/", Expect: kit.Expect{NotText: "{title}"}},
 		"leads to another host":         {Get: "away"},
@@ -169,4 +181,46 @@ func TestSQLAndRemove(t *testing.T) {
 	assert.ErrorContains(t, r.Do(ctx, kit.Step{SQL: &kit.SQLFile{File: "schema/x.sql"}}), "open the schema")
 	assert.ErrorContains(t, r.Do(ctx, kit.Step{RunSQL: "DELETE FROM {nonesuch}"}), "nonesuch")
 	assert.ErrorContains(t, r.Do(ctx, kit.Step{RunSQL: "DELETE", With: map[string]string{"a": "{nonesuch}"}}), "nonesuch")
+}
+
+// A program of the account's gets its words as they are, secrets on its
+// standard input, a folder and a time.
+func TestCommands(t *testing.T) {
+	ctx := context.Background()
+	r, _ := runner(t)
+	dir := t.TempDir()
+	f, err := local.Open(dir)
+	require.NoError(t, err)
+	defer f.Close()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "stage"), 0o755))
+	program := filepath.Join(dir, "php")
+	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\npwd; printf '%s|' \"$@\"; cat; [ \"$1\" != fail ] || { echo it failed >&2; exit 3; }; [ \"$1\" != wait ] || sleep 5\n"), 0o755))
+	r.Files, r.Folder, r.PHP = f, "stage", program
+	r.Values["admin.name"], r.Values["admin.password"] = "$(id) 'x' \"y\"", "geheim-geheim"
+	r.Secrets = []string{"geheim-geheim"}
+	step := func(words ...string) kit.Step {
+		return kit.Step{Command: append([]string{"php"}, words...), Input: "{admin.password}\n", Expect: &kit.Expect{Text: "geheim-geheim"}}
+	}
+	require.NoError(t, r.Do(ctx, step("a b", "{admin.name}", "*")))
+	s := step("{admin.name}")
+	s.Expect = &kit.Expect{Text: dir + "/stage\n$(id) 'x' \"y\"|geheim"}
+	require.NoError(t, r.Do(ctx, s), "no shell reads the words, and it runs in the app's folder")
+	s = step("x")
+	s.Expect = &kit.Expect{NotText: "geheim"}
+	err = r.Do(ctx, s)
+	require.ErrorContains(t, err, "prints")
+	assert.NotContains(t, fmt.Sprint(err, fault.Of(err).Details), "geheim-geheim")
+	s.Expect = &kit.Expect{Text: "all done"}
+	assert.ErrorContains(t, r.Do(ctx, s), "does not print “all done”")
+	err = r.Do(ctx, step("fail"))
+	assert.ErrorContains(t, err, "it failed")
+	s = step("wait")
+	s.Time = "200ms"
+	began := time.Now()
+	assert.ErrorContains(t, r.Do(ctx, s), "did not end within 200ms")
+	assert.Less(t, time.Since(began), 3*time.Second)
+	r.PHP = ""
+	assert.ErrorContains(t, r.Do(ctx, step("x")), "without commands")
+	r.PHP, r.Files = program, struct{ files.FS }{f}
+	assert.ErrorContains(t, r.Do(ctx, step("x")), "without commands")
 }
