@@ -24,7 +24,11 @@ import (
 // slowFTP starts an FTP server behind a line of 50 ms: data connections too,
 // which go to the same port of another loopback address.
 func slowFTP(t *testing.T, home string) (s testserver.FTP, address string) {
-	s = testserver.ProFTPD(t, testserver.FTPOptions{Home: home})
+	return slowFTPOf(t, testserver.FTPOptions{Home: home})
+}
+
+func slowFTPOf(t *testing.T, o testserver.FTPOptions) (s testserver.FTP, address string) {
+	s = testserver.ProFTPD(t, o)
 	_, port, err := net.SplitHostPort(s.Address)
 	require.NoError(t, err)
 	control, err := strconv.Atoi(port)
@@ -57,6 +61,11 @@ func overFTP(t *testing.T, s testserver.FTP, address, packed, top string) time.D
 }
 
 func overLFTP(t *testing.T, s testserver.FTP, address, folder, top string) time.Duration {
+	return overLFTPWith(t, s, address, "mirror -R --parallel=8 "+folder+" /"+top)
+}
+
+// overLFTPWith has lftp do something.
+func overLFTPWith(t *testing.T, s testserver.FTP, address, do string) time.Duration {
 	lftp := testserver.Need(t, "lftp")[0]
 	return median(1, func() {
 		host, port, _ := net.SplitHostPort(address)
@@ -65,7 +74,7 @@ func overLFTP(t *testing.T, s testserver.FTP, address, folder, top string) time.
 		in, err := c.StdinPipe()
 		require.NoError(t, err)
 		go func() {
-			fmt.Fprintf(in, "set ftp:ssl-allow no\nuser %s '%s'\nmirror -R --parallel=8 %s /%s\nbye\n", s.User, s.Password, folder, top)
+			fmt.Fprintf(in, "set ftp:ssl-allow no\nuser %s '%s'\n%s\nbye\n", s.User, s.Password, do)
 			in.Close()
 		}()
 		out, err := c.CombinedOutput()

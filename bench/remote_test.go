@@ -86,7 +86,17 @@ type distant struct {
 
 func behindALine(t *testing.T, extra string) distant {
 	s := testserver.OpenSSH(t, extra)
-	d := distant{SSH: s, address: far(t, s.Address), hosts: &ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}}
+	return reachedAt(t, s, far(t, s.Address))
+}
+
+// here is a server without a long line before it.
+func here(t *testing.T, extra string) distant {
+	s := testserver.OpenSSH(t, extra)
+	return reachedAt(t, s, s.Address)
+}
+
+func reachedAt(t *testing.T, s testserver.SSH, address string) distant {
+	d := distant{SSH: s, address: address, hosts: &ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}}
 	_, err := d.hosts.Trust(d.address, s.Fingerprint)
 	require.NoError(t, err)
 	_, d.port, err = net.SplitHostPort(d.address)
