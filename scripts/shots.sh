@@ -86,6 +86,10 @@ tivset install helmroom --at helm-school.localhost -a title="Helm School" -a tag
 	-a admin.email=head@helm-school.localhost -a support.email=desk@helm-school.localhost --yes --quiet >/dev/null
 shot sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
 shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
+state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/state.json; }
+word=$(state password)
+talk account-add 'tivset account add laptop' '' "127.0.0.1:$(state SSH)" quill "$word" /tmp/tivset-demo/demo/account y lockside.localhost '' \
+	"$(url lockside.localhost)" "127.0.0.1:$(state Web)" '' '' '' "tunnel:127.0.0.1:$(state Database)" root "$word" quill_
 shot undone 8 'TIVSET_HOME= tivset demo --tour | grep -A 40 "goes away" | tail -36'
 page forum "$(url lockside.localhost)/forum/"
 page journal "$(url quillmere.localhost)/journal/"

@@ -48,11 +48,75 @@ func compress(from io.Reader, to io.Writer) error {
 
 func retar(ctx context.Context, file *os.File, top string, skip []string, to io.Writer, progress func(int, int64)) error {
 	out := tar.NewWriter(to)
+	err := retarInto(ctx, file, top, skip, func(int64) (*tar.Writer, error) { return out, nil }, progress)
+	return errors.Join(err, out.Close())
+}
+
+// partBytes is about how many bytes, before packing, one part of several has.
+const partBytes = 6 << 20
+
+// repackParts does what repack does, into several archives.
+func repackParts(ctx context.Context, file *os.File, top string, skip []string, open func() (io.WriteCloser, error), progress func(int, int64)) error {
+	var p *part
+	err := retarInto(ctx, file, top, skip, func(size int64) (*tar.Writer, error) {
+		if p != nil && p.bytes > 0 && p.bytes+size > partBytes {
+			if err := p.close(); err != nil {
+				return nil, err
+			}
+			p = nil
+		}
+		if p == nil {
+			to, err := open()
+			if err != nil {
+				return nil, err
+			}
+			if p, err = newPart(to); err != nil {
+				return nil, err
+			}
+		}
+		p.bytes += size
+		return p.tar, nil
+	}, progress)
+	if p != nil {
+		err = errors.Join(err, p.close())
+	}
+	return err
+}
+
+// part is one archive of several.
+type part struct {
+	to     io.WriteCloser
+	buffer *bufio.Writer
+	packed *gzip.Writer
+	tar    *tar.Writer
+	bytes  int64
+}
+
+func newPart(to io.WriteCloser) (*part, error) {
+	p := &part{to: to, buffer: bufio.NewWriterSize(to, 256<<10)}
+	var err error
+	if p.packed, err = gzip.NewWriterLevel(p.buffer, gzip.BestSpeed); err != nil {
+		return nil, err
+	}
+	p.tar = tar.NewWriter(p.packed)
+	return p, nil
+}
+
+func (p *part) close() error {
+	return errors.Join(p.tar.Close(), p.packed.Close(), p.buffer.Flush(), p.to.Close())
+}
+
+// retarInto writes each entry to the archive that into gives for its size.
+func retarInto(ctx context.Context, file *os.File, top string, skip []string, into func(size int64) (*tar.Writer, error), progress func(int, int64)) error {
 	made := map[string]bool{".": true}
 	count, bytes := 0, int64(0)
-	err := Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
+	return Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
 		if Skipped(e.Name, skip) {
 			return nil
+		}
+		out, err := into(e.Size)
+		if err != nil {
+			return err
 		}
 		dir := e.Name
 		if !e.Dir {
@@ -73,7 +137,6 @@ func retar(ctx context.Context, file *os.File, top string, skip []string, to io.
 		}
 		return nil
 	})
-	return errors.Join(err, out.Close())
 }
 
 // tarFolders writes a folder and those above it, each once.

@@ -34,6 +34,11 @@ func Unpack(ctx context.Context, file *os.File, top string, skip []string, to fi
 			return err
 		}
 	}
+	if parts, ok := to.(files.PartWriter); ok {
+		return parts.WriteParts(ctx, folder, func(open func() (io.WriteCloser, error)) error {
+			return repackParts(ctx, file, top, skip, open, progress)
+		})
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	u := &unpacking{to: to, folder: folder, progress: progress, jobs: make(chan handed), made: map[string]*madeOnce{},
 		blocks: sync.Pool{New: func() any { b := make([]byte, block); return &b }}, slots: make(chan struct{}, waiting)}

@@ -28,7 +28,10 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"tivset/internal/fault"
 	"tivset/internal/files"
@@ -47,7 +50,7 @@ type Courier struct {
 	files   files.FS
 	visitor *web.Visitor
 	key     *ecdsa.PrivateKey
-	count   int
+	count   atomic.Int64
 }
 
 // Place is where a courier lies.
@@ -62,7 +65,7 @@ type Place struct {
 func (p Place) File() string  { return path.Join(p.Root, p.Name) }
 func (p Place) State() string { return path.Join(p.Store, p.Name+".count") }
 
-func (p Place) packed() string { return path.Join(p.Store, p.Name+".tgz") }
+func (p Place) parts() string { return path.Join(p.Store, p.Name+".parts") }
 
 // Send puts a courier into its place. It has not been heard of yet.
 func Send(ctx context.Context, f files.FS, v *web.Visitor, p Place, now time.Time) (*Courier, error) {
@@ -87,18 +90,17 @@ func Send(ctx context.Context, f files.FS, v *web.Visitor, p Place, now time.Tim
 
 // Dismiss takes away what a courier was and wrote; nothing there is fine.
 func Dismiss(ctx context.Context, f files.FS, p Place) error {
-	for _, name := range []string{p.File(), p.State(), p.packed()} {
+	for _, name := range []string{p.File(), p.State()} {
 		if err := f.Remove(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
-	return nil
+	return files.RemoveAll(ctx, f, p.parts())
 }
 
 // ask has the courier do something.
 func (c *Courier) ask(ctx context.Context, request map[string]any, answer any) error {
-	c.count++
-	request["n"], request["file"] = c.count, c.place.Name
+	request["n"], request["file"] = c.count.Add(1), c.place.Name
 	body, err := json.Marshal(request)
 	if err != nil {
 		return err
@@ -169,16 +171,46 @@ type unpacking struct {
 	courier *Courier
 }
 
-// WriteTree implements files.TreeWriter: the archive goes up as one file, and
-// the courier unpacks it.
-func (u *unpacking) WriteTree(ctx context.Context, folder string, tarred func(io.Writer) error) error {
-	to, err := u.Create(ctx, u.courier.place.packed(), 0o600)
-	if err != nil {
+// atOnce is how many parts of an archive are under way at a time.
+const atOnce = 3
+
+// WriteParts implements files.PartWriter: each part goes up as a file, and the
+// courier unpacks it while the next goes up.
+func (u *unpacking) WriteParts(ctx context.Context, folder string, write func(open func() (io.WriteCloser, error)) error) error {
+	group, under := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	count := 0
+	if err := u.Mkdir(ctx, u.courier.place.parts(), 0o700); err != nil {
 		return err
 	}
-	if err := tarred(to); err != nil {
-		return errors.Join(err, to.Close())
+	err := write(func() (io.WriteCloser, error) {
+		count++
+		name := path.Join(u.courier.place.parts(), strconv.Itoa(count)+".tgz")
+		to, err := u.Create(under, name, 0o600)
+		if err != nil {
+			return nil, err
+		}
+		return &part{to, func() { group.Go(func() error { return u.bring(under, to, name, folder) }) }}, nil
+	})
+	if err = errors.Join(err, group.Wait()); err != nil {
+		return err
 	}
+	return files.RemoveAll(ctx, u.FS, u.courier.place.parts())
+}
+
+// part is an archive that is brought when it is closed.
+type part struct {
+	io.Writer
+	bring func()
+}
+
+func (p *part) Close() error {
+	p.bring()
+	return nil
+}
+
+// bring sends a part, and has it unpacked.
+func (u *unpacking) bring(ctx context.Context, to io.Closer, name, folder string) error {
 	if err := to.Close(); err != nil {
 		return err
 	}
@@ -186,15 +218,15 @@ func (u *unpacking) WriteTree(ctx context.Context, folder string, tarred func(io
 		var answer struct {
 			At int `json:"at"`
 		}
-		if err := u.courier.ask(ctx, map[string]any{"do": "unpack", "from": u.courier.place.packed(), "to": folder, "at": at}, &answer); err != nil {
+		if err := u.courier.ask(ctx, map[string]any{"do": "unpack", "from": name, "to": folder, "at": at}, &answer); err != nil {
 			return err
 		}
 		at = answer.At
 	}
-	return u.Remove(ctx, u.courier.place.packed())
+	return nil
 }
 
-var _ files.TreeWriter = (*unpacking)(nil)
+var _ files.PartWriter = (*unpacking)(nil)
 
 // RemoveAll keeps the ability of the files underneath.
 func (u *unpacking) RemoveAll(ctx context.Context, name string) error {

@@ -4,7 +4,7 @@
 const KEY = '{key}';
 const UNTIL = '{until}' + 0;
 const UP = '{up}' + 0;    // how many folders below the account's top this file lies
-const STATE = '{state}'; // counts the requests, so that none is obeyed twice
+const STATE = '{state}'; // lists the requests obeyed, so that none is twice
 
 ini_set('display_errors', '0');
 @set_time_limit(0);
@@ -33,13 +33,11 @@ if (!is_array($r) || ($r['file'] ?? '') !== basename(__FILE__)) { nobody(); }
 
 ob_start();
 try {
-    $count = @fopen(place(STATE), 'c+');
+    $count = @fopen(place(STATE), 'a+');
     if ($count && flock($count, LOCK_EX)) {
-        if ((int) stream_get_contents($count, -1, 0) >= $r['n']) { nobody(); }
-        ftruncate($count, 0);
-        rewind($count);
-        fwrite($count, (string) $r['n']);
-        fflush($count);
+        if (in_array((string) $r['n'], explode("\n", (string) stream_get_contents($count)), true)) { nobody(); }
+        fwrite($count, $r['n'] . "\n");
+        fclose($count); // and so unlocked: requests may come side by side
     } elseif ($r['do'] !== 'look') {
         throw new Exception('the store cannot be written');
     }
@@ -93,7 +91,7 @@ function untar(array $r): array {
         $full = $to . '/' . rtrim($name, '/');
         $mode = octdec(trim(substr($head, 100, 8), " \0")) & 0777;
         if ($kind === '5') {
-            if (!is_dir($full) && !mkdir($full, 0755)) { throw new Exception("the folder $name cannot be made"); }
+            if (!is_dir($full) && !@mkdir($full, 0755, true) && !is_dir($full)) { throw new Exception("the folder $name cannot be made"); }
         } elseif ($kind === '0' || $kind === "\0") {
             save($in, $full, $name, $size);
             $made++;
@@ -113,6 +111,8 @@ function take($in, int $size): string {
     return $out;
 }
 function save($in, string $full, string $name, int $size): void {
+    $above = dirname($full); // which another part may hold
+    if (!is_dir($above)) { @mkdir($above, 0755, true); }
     $out = fopen($full, 'xb');
     if (!$out) { throw new Exception("$name cannot be written"); }
     for ($left = $size; $left > 0; ) {

@@ -75,6 +75,15 @@ type TreeWriter interface {
 	WriteTree(ctx context.Context, folder string, tarred func(io.Writer) error) error
 }
 
+// PartWriter is the ability to write many files as several archives, the first
+// of which are under way while the next are packed.
+type PartWriter interface {
+	// WriteParts unpacks into a folder, which is there, what write packs. For
+	// each part it opens a writer, writes a tar archive packed with gzip, of
+	// plain files and folders, and closes it. Parts may be unpacked in any order.
+	WriteParts(ctx context.Context, folder string, write func(open func() (io.WriteCloser, error)) error) error
+}
+
 // SpaceTeller is the ability to tell how many bytes are left for the account.
 type SpaceTeller interface {
 	Free(ctx context.Context) (int64, error)

@@ -95,10 +95,17 @@ func (n *line) begin(ctx context.Context, l Login, certs *Certificates) error {
 		return err
 	}
 	n.offers = features(n)
-	if _, utf8 := n.offers["UTF8"]; utf8 {
-		_, _, _ = n.command("OPTS UTF8 ON") // servers that are so already may refuse
+	if _, utf8 := n.offers["UTF8"]; !utf8 {
+		_, err := n.do("TYPE I")
+		return err
 	}
-	_, err := n.do("TYPE I")
+	if err := errors.Join(n.send("OPTS UTF8 ON"), n.send("TYPE I")); err != nil { // two at once
+		return err
+	}
+	if _, _, err := n.text.ReadResponse(0); err != nil { // servers that are so already may refuse
+		return err
+	}
+	_, err := n.expect(2)
 	return err
 }
 
