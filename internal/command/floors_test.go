@@ -66,7 +66,7 @@ func TestWhoMayImportWhat(t *testing.T) {
 			assert.False(t, floors[room] < 4 && (i == "os/exec" && room != "files/local" && room != "database/helper" || i == "golang.org/x/term"), "%s imports %s", room, i)
 		}
 	}
-	for _, side := range []string{"standin", "standin/mysqld", "standin/pages", "standin/mailbox", "standin/sftpd", "standin/ftpd"} {
+	for _, side := range []string{"standin", "standin/mysqld", "standin/pages", "standin/mailbox", "standin/sftpd", "standin/ftpd", "standin/lines"} {
 		for _, i := range imports(t, "tivset/internal/"+side) {
 			other, ours := strings.CutPrefix(i, "tivset/internal/")
 			assert.True(t, !ours || strings.HasPrefix(other, "standin"), "%s imports %s", side, i)

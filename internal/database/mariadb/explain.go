@@ -59,27 +59,7 @@ func explain(err error, login database.Login) error {
 	gone := errors.As(err, &dial) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) ||
 		errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || strings.Contains(err.Error(), "EOF")
 	if gone {
-		return fault.New(fault.Failed, "the database server does not answer", login.Server, "Check that it runs and that the address is right: tivset account test").Because(lost{err})
+		return fault.New(fault.Failed, "the database server does not answer", login.Server, "Check that it runs and that the address is right: tivset account test").Because(database.Lost(err))
 	}
 	return err
 }
-
-// lost is an error of a connection that is not there, in few words.
-type lost struct{ cause error }
-
-func (l lost) Error() string {
-	var dial *net.OpError
-	var system *os.SyscallError
-	switch {
-	case errors.As(l.cause, &system):
-		return system.Err.Error()
-	case errors.As(l.cause, &dial):
-		return dial.Err.Error()
-	case errors.Is(l.cause, mysql.ErrInvalidConn), errors.Is(l.cause, driver.ErrBadConn):
-		return "the connection was cut"
-	}
-	return l.cause.Error()
-}
-
-func (l lost) Unwrap() error        { return l.cause }
-func (l lost) Is(target error) bool { return target == database.ErrGone }

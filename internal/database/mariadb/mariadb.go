@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"log"
-	"net"
 	"strings"
 	"time"
 
@@ -65,7 +64,7 @@ func open(ctx context.Context, login database.Login) (*sql.DB, error) {
 	c.Net, c.Addr = "tcp", login.Server
 	if strings.HasPrefix(login.Server, "/") {
 		c.Net = "unix"
-	} else if !loopback(login.Server) {
+	} else if !database.Loopback(login.Server) {
 		c.TLSConfig = "preferred"
 	}
 	if c.DialFunc = login.Dial; login.Dial != nil {
@@ -88,12 +87,6 @@ func open(ctx context.Context, login database.Login) (*sql.DB, error) {
 		return nil, explain(err, login)
 	}
 	return pool, nil
-}
-
-func loopback(server string) bool {
-	host, _, err := net.SplitHostPort(server)
-	ip := net.ParseIP(host)
-	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 // Close ends the connection.

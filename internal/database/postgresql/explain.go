@@ -55,25 +55,5 @@ func explain(err error, login database.Login) error {
 }
 
 func gone(login database.Login, err error) error {
-	return fault.New(fault.Failed, "the database server does not answer", login.Server, "Check that it runs and that the address is right: tivset account test").Because(lost{err})
+	return fault.New(fault.Failed, "the database server does not answer", login.Server, "Check that it runs and that the address is right: tivset account test").Because(database.Lost(err))
 }
-
-// lost is an error of a connection that is not there, in few words.
-type lost struct{ cause error }
-
-func (l lost) Error() string {
-	var system *os.SyscallError
-	var dial *net.OpError
-	switch {
-	case errors.As(l.cause, &system):
-		return system.Err.Error()
-	case errors.As(l.cause, &dial):
-		return dial.Err.Error()
-	case strings.Contains(l.cause.Error(), "EOF"):
-		return "the connection was cut"
-	}
-	return l.cause.Error()
-}
-
-func (l lost) Unwrap() error        { return l.cause }
-func (l lost) Is(target error) bool { return target == database.ErrGone }

@@ -103,7 +103,7 @@ func dial(ctx context.Context, login database.Login) (*pgx.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, signInTime)
 	defer cancel()
 	mode := "prefer"
-	if strings.HasPrefix(login.Server, "/") || login.Dial != nil || loopback(login.Server) {
+	if strings.HasPrefix(login.Server, "/") || login.Dial != nil || database.Loopback(login.Server) {
 		mode = "disable" // it stays on the machine, or what carries it is encrypted already
 	}
 	config, err := pgx.ParseConfig("host=localhost port=5432 user=u password=p dbname=d sslmode=" + mode)
@@ -134,12 +134,6 @@ func dial(ctx context.Context, login database.Login) (*pgx.Conn, error) {
 func hostOf(server string) (host, address string, err error) {
 	host, _, err = net.SplitHostPort(server)
 	return host, server, err
-}
-
-func loopback(server string) bool {
-	host, _, err := net.SplitHostPort(server)
-	ip := net.ParseIP(host)
-	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 var versionNumber = regexp.MustCompile(`^[0-9]+(\.[0-9]+)?`)

@@ -16,6 +16,8 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+
+	"tivset/internal/standin/lines"
 )
 
 // Options say who may sign in, and to what.
@@ -44,15 +46,14 @@ type Oddities struct {
 
 // Server is a running server.
 type Server struct {
-	listener net.Listener
-	options  Options
-	root     *os.Root
-	tls      *tls.Config
-	print    string
+	*lines.Listener
+	options Options
+	root    *os.Root
+	tls     *tls.Config
+	print   string
 
 	mu    sync.Mutex
 	odd   Oddities
-	lines map[net.Conn]bool
 	taken int64 // bytes of the files that came
 	tried int   // wrong passwords
 }
@@ -67,18 +68,14 @@ func Start(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{options: o, odd: o.Odd, root: root, lines: map[net.Conn]bool{}, tls: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}}
+	s := &Server{options: o, odd: o.Odd, root: root, tls: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}}
 	sum := sha256.Sum256(pair.Certificate[0])
 	s.print = "SHA256:" + strings.ReplaceAll(fmt.Sprintf("% X", sum[:]), " ", ":")
-	if s.listener, err = net.Listen("tcp", o.Address); err != nil {
+	if s.Listener, err = lines.Listen(o.Address, s.serve); err != nil {
 		return nil, errors.Join(err, root.Close())
 	}
-	go s.serve()
 	return s, nil
 }
-
-// Address is host:port.
-func (s *Server) Address() string { return s.listener.Addr().String() }
 
 // Fingerprint is that of the server's certificate.
 func (s *Server) Fingerprint() string { return s.print }
@@ -97,49 +94,20 @@ func (s *Server) Refused() int {
 	return s.tried
 }
 
-// Drop cuts every connection off, as a bad line does.
-func (s *Server) Drop() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for line := range s.lines {
-		_ = line.Close()
-	}
-}
-
 // Close ends the server.
-func (s *Server) Close() error {
-	err := s.listener.Close()
-	s.Drop()
-	return errors.Join(err, s.root.Close())
-}
+func (s *Server) Close() error { return errors.Join(s.Listener.Close(), s.root.Close()) }
 
-func (s *Server) serve() {
-	for {
-		line, err := s.listener.Accept()
-		if err != nil {
-			return
-		}
-		s.mu.Lock()
-		s.lines[line] = true
-		count, odd := len(s.lines), s.odd
-		s.mu.Unlock()
-		go func() {
-			defer func() {
-				s.mu.Lock()
-				delete(s.lines, line)
-				s.mu.Unlock()
-				_ = line.Close()
-			}()
-			if odd.Lines > 0 && count > odd.Lines {
-				_, _ = line.Write([]byte("421 Too many connections from your address\r\n"))
-				return
-			}
-			if odd.Silent {
-				_, _ = line.Read(make([]byte, 1))
-				return
-			}
-			(&session{Server: s, conn: line, in: bufio.NewReader(line), odd: odd}).run()
-		}()
+func (s *Server) serve(line net.Conn, open int) {
+	s.mu.Lock()
+	odd := s.odd
+	s.mu.Unlock()
+	switch {
+	case odd.Lines > 0 && open > odd.Lines:
+		_, _ = line.Write([]byte("421 Too many connections from your address\r\n"))
+	case odd.Silent:
+		_, _ = line.Read(make([]byte, 1))
+	default:
+		(&session{Server: s, conn: line, in: bufio.NewReader(line), odd: odd}).run()
 	}
 }
 

@@ -15,10 +15,11 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"sync"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
+
+	"tivset/internal/standin/lines"
 )
 
 // Options say who may sign in, and to what.
@@ -32,13 +33,10 @@ type Options struct {
 
 // Server is a running server.
 type Server struct {
-	listener net.Listener
-	options  Options
-	config   *ssh.ServerConfig
-	key      ssh.Signer
-
-	mu    sync.Mutex
-	lines map[net.Conn]bool
+	*lines.Listener
+	options Options
+	config  *ssh.ServerConfig
+	key     ssh.Signer
 }
 
 // Start starts the server.
@@ -47,7 +45,7 @@ func Start(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{options: o, key: key, lines: map[net.Conn]bool{}}
+	s := &Server{options: o, key: key}
 	s.config = &ssh.ServerConfig{MaxAuthTries: 3, PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 		if c.User() != o.User || subtle.ConstantTimeCompare(password, []byte(o.Password)) != 1 {
 			return nil, errors.New("refused")
@@ -55,11 +53,8 @@ func Start(o Options) (*Server, error) {
 		return nil, nil
 	}}
 	s.config.AddHostKey(key)
-	if s.listener, err = net.Listen("tcp", o.Address); err != nil {
-		return nil, err
-	}
-	go s.serve()
-	return s, nil
+	s.Listener, err = lines.Listen(o.Address, func(line net.Conn, _ int) { s.connection(line) })
+	return s, err
 }
 
 // hostKey reads the server's key, or makes it.
@@ -82,48 +77,8 @@ func hostKey(name string) (ssh.Signer, error) {
 	return ssh.NewSignerFromKey(private)
 }
 
-// Address is host:port.
-func (s *Server) Address() string { return s.listener.Addr().String() }
-
 // Fingerprint is that of the server's key.
 func (s *Server) Fingerprint() string { return ssh.FingerprintSHA256(s.key.PublicKey()) }
-
-// Drop cuts every connection off, as a bad line does.
-func (s *Server) Drop() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for line := range s.lines {
-		_ = line.Close()
-	}
-}
-
-// Close ends the server.
-func (s *Server) Close() error {
-	err := s.listener.Close()
-	s.Drop()
-	return err
-}
-
-func (s *Server) serve() {
-	for {
-		line, err := s.listener.Accept()
-		if err != nil {
-			return
-		}
-		s.mu.Lock()
-		s.lines[line] = true
-		s.mu.Unlock()
-		go func() {
-			defer func() {
-				s.mu.Lock()
-				delete(s.lines, line)
-				s.mu.Unlock()
-				_ = line.Close()
-			}()
-			s.connection(line)
-		}()
-	}
-}
 
 func (s *Server) connection(line net.Conn) {
 	conn, channels, requests, err := ssh.NewServerConn(line, s.config)
