@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/account"
 	"tivset/internal/demo"
 )
 
@@ -204,18 +205,51 @@ func TestResumed(t *testing.T) {
 }
 
 func TestKilledAtRandomMoments(t *testing.T) {
-	p := newProgram(t)
-	for i := range 20 {
+	t.Run("local", func(t *testing.T) { killedAtRandomMoments(newProgram(t), 20, 17) })
+	t.Run("SFTP", func(t *testing.T) {
+		p := newProgram(t)
+		s := p.demo.Standin.SSH
+		p.reachedBy("sftp://quill@"+s.Address()+p.demo.Standin.Root, s.Fingerprint())
+		killedAtRandomMoments(p, 6, 90)
+	})
+	t.Run("FTPS", func(t *testing.T) {
+		p := newProgram(t)
+		s := p.demo.Standin.FTP
+		p.reachedBy("ftps://quill@"+s.Address()+"/", s.Fingerprint())
+		killedAtRandomMoments(p, 6, 130)
+	})
+}
+
+// reachedBy has the demo's account reached in another way.
+func (p *program) reachedBy(reach, fingerprint string) {
+	p.t.Helper()
+	a, err := p.demo.Home.Account(demo.AccountName)
+	require.NoError(p.t, err)
+	a.Reach, a.Login = reach, &account.Access{Password: "plain:" + p.demo.Password}
+	text, err := a.Format()
+	require.NoError(p.t, err)
+	file := filepath.Join(p.t.TempDir(), "account.yaml")
+	require.NoError(p.t, os.WriteFile(file, text, 0o600))
+	for _, args := range [][]string{{"account", "add", a.Name, "--from", file, "--replace"}, {"account", "trust", a.Name, fingerprint}} {
+		out, err := p.as("tivset", nil, args...).CombinedOutput()
+		require.NoError(p.t, err, "%s", out)
+	}
+}
+
+func killedAtRandomMoments(p *program, times, apart int) {
+	t := p.t
+	t.Helper()
+	for i := range times {
 		before := p.snapshot()
 		dir := fmt.Sprintf("r%d", i)
 		c := p.as("tivset", nil, install("moorings", "lockside.localhost/"+dir)...)
 		require.NoError(t, c.Start())
-		time.Sleep(time.Duration(10+i*17) * time.Millisecond)
+		time.Sleep(time.Duration(10+i*apart) * time.Millisecond)
 		_ = c.Process.Kill()
 		if c.Wait() == nil {
 			continue // it was faster
 		}
-		p.afterCrash(before, dir, fmt.Sprintf("killed after %d ms", 10+i*17))
+		p.afterCrash(before, dir, fmt.Sprintf("killed after %d ms", 10+i*apart))
 	}
 }
 
