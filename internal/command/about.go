@@ -132,8 +132,12 @@ func needsText(e catalogue.Entry) string {
 		}
 		out = append(out, text)
 	}
+	var engines []string
 	for _, engine := range slices.Sorted(maps.Keys(n.Database)) {
-		out = append(out, screen.Engine(engine)+" "+screen.Range(n.Database[engine]))
+		engines = append(engines, screen.Engine(engine)+" "+screen.Range(n.Database[engine]))
+	}
+	if len(engines) > 0 {
+		out = append(out, strings.Join(engines, ", or "))
 	}
 	if n.Disk != "" {
 		out = append(out, n.Disk+" of space")
