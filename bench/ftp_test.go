@@ -24,17 +24,17 @@ import (
 // slowFTP starts an FTP server behind a line of 50 ms: data connections too,
 // which go to the same port of another loopback address.
 func slowFTP(t *testing.T, home string) (s testserver.FTP, address string) {
-	return slowFTPOf(t, testserver.FTPOptions{Home: home})
+	return slowFTPOf(t, testserver.FTPOptions{Home: home}, nil)
 }
 
-func slowFTPOf(t *testing.T, o testserver.FTPOptions) (s testserver.FTP, address string) {
+func slowFTPOf(t *testing.T, o testserver.FTPOptions, w *width) (s testserver.FTP, address string) {
 	s = testserver.ProFTPD(t, o)
 	_, port, err := net.SplitHostPort(s.Address)
 	require.NoError(t, err)
 	control, err := strconv.Atoi(port)
 	require.NoError(t, err)
 	for _, p := range append(ports(s.Ports), control) {
-		farAt(t, fmt.Sprintf("127.0.0.2:%d", p), fmt.Sprintf("127.0.0.1:%d", p))
+		farAt(t, fmt.Sprintf("127.0.0.2:%d", p), fmt.Sprintf("127.0.0.1:%d", p), w)
 	}
 	return s, "127.0.0.2:" + port
 }

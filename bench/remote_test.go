@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -23,9 +24,32 @@ import (
 )
 
 // far puts a line of 50 ms there and back before a server.
-func far(t *testing.T, address string) string { return farAt(t, "127.0.0.1:0", address) }
+func far(t *testing.T, address string) string { return farAt(t, "127.0.0.1:0", address, nil) }
 
-func farAt(t *testing.T, here, address string) string {
+// width is how many bytes a second all connections of a line take together;
+// nil for any number.
+type width struct {
+	rate int
+	mu   sync.Mutex
+	free time.Time
+}
+
+// pass waits until so many bytes have gone through.
+func (w *width) pass(bytes int) {
+	if w == nil {
+		return
+	}
+	w.mu.Lock()
+	if now := time.Now(); w.free.Before(now) {
+		w.free = now
+	}
+	w.free = w.free.Add(time.Duration(bytes) * time.Second / time.Duration(w.rate))
+	until := w.free
+	w.mu.Unlock()
+	time.Sleep(time.Until(until))
+}
+
+func farAt(t *testing.T, here, address string, w *width) string {
 	l, err := net.Listen("tcp", here)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
@@ -40,15 +64,15 @@ func farAt(t *testing.T, here, address string) string {
 				near.Close()
 				continue
 			}
-			go late(near, there)
-			go late(there, near)
+			go late(near, there, w)
+			go late(there, near, w)
 		}
 	}()
 	return l.Addr().String()
 }
 
 // late copies, each piece 25 ms after it came.
-func late(to io.WriteCloser, from io.Reader) {
+func late(to io.WriteCloser, from io.Reader, w *width) {
 	type piece struct {
 		at   time.Time
 		data []byte
@@ -69,6 +93,7 @@ func late(to io.WriteCloser, from io.Reader) {
 	}()
 	for p := range pieces {
 		time.Sleep(time.Until(p.at))
+		w.pass(len(p.data))
 		if _, err := to.Write(p.data); err != nil {
 			break
 		}

@@ -88,6 +88,17 @@ func Send(ctx context.Context, f files.FS, v *web.Visitor, p Place, now time.Tim
 	return &Courier{place: p, files: f, visitor: v, key: key}, nil
 }
 
+// End has the courier take itself away, and makes sure that it is gone.
+func (c *Courier) End(ctx context.Context) error {
+	var answer struct {
+		Gone bool `json:"gone"`
+	}
+	if err := c.ask(ctx, map[string]any{"do": "end", "parts": c.place.parts()}, &answer); err == nil && answer.Gone {
+		return nil
+	}
+	return Dismiss(ctx, c.files, c.place)
+}
+
 // Dismiss takes away what a courier was and wrote; nothing there is fine.
 func Dismiss(ctx context.Context, f files.FS, p Place) error {
 	for _, name := range []string{p.File(), p.State()} {
@@ -192,10 +203,7 @@ func (u *unpacking) WriteParts(ctx context.Context, folder string, write func(op
 		}
 		return &part{to, func() { group.Go(func() error { return u.bring(under, to, name, folder) }) }}, nil
 	})
-	if err = errors.Join(err, group.Wait()); err != nil {
-		return err
-	}
-	return files.RemoveAll(ctx, u.FS, u.courier.place.parts())
+	return errors.Join(err, group.Wait()) // the courier takes each part away, and their folder with itself
 }
 
 // part is an archive that is brought when it is closed.

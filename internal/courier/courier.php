@@ -9,6 +9,7 @@ const STATE = '{state}'; // lists the requests obeyed, so that none is twice
 ini_set('display_errors', '0');
 @set_time_limit(0);
 ignore_user_abort(true);
+umask(022);
 
 function nobody() { http_response_code(404); exit; }
 function tell(array $answer) {
@@ -41,7 +42,7 @@ try {
     } elseif ($r['do'] !== 'look') {
         throw new Exception('the store cannot be written');
     }
-    $do = ['look' => 'look', 'unpack' => 'untar', 'sql' => 'run_sql', 'ask' => 'ask'][$r['do']] ?? null;
+    $do = ['look' => 'look', 'end' => 'leave', 'unpack' => 'untar', 'sql' => 'run_sql', 'ask' => 'ask'][$r['do']] ?? null;
     if ($do === null) { throw new Exception('not known: ' . $r['do']); }
     tell(['ok' => true] + $do($r));
 } catch (Throwable $e) {
@@ -61,6 +62,14 @@ function look(array $r): array {
     ];
 }
 
+// leave takes away what this was and wrote.
+function leave(array $r): array {
+    foreach ([place(STATE), __FILE__] as $name) { @unlink($name); }
+    @rmdir(place($r['parts']));
+    clearstatcache();
+    return ['gone' => !file_exists(__FILE__) && !file_exists(place(STATE)) && !file_exists(place($r['parts']))];
+}
+
 // untar writes the files of a packed tar archive (POSIX.1-1988 ustar, with
 // pax's path). It stops after some seconds and tells where to go on.
 function entry_name(string $head, string $long): string {
@@ -77,7 +86,10 @@ function untar(array $r): array {
     for ($made = 0;; ) {
         if ($long === '' && microtime(true) > $end) { return ['at' => gztell($in), 'made' => $made]; }
         $head = take($in, 512);
-        if ($head === '' || trim($head, "\0") === '') { return ['at' => -1, 'made' => $made]; }
+        if ($head === '' || trim($head, "\0") === '') {
+            @unlink(place($r['from']));
+            return ['at' => -1, 'made' => $made];
+        }
         $size = octdec(trim(substr($head, 124, 12), " \0"));
         $kind = $head[156];
         if ($kind === 'x') {
@@ -98,7 +110,7 @@ function untar(array $r): array {
         } else {
             throw new Exception("$name is neither a file nor a folder");
         }
-        chmod($full, $mode);
+        if ($mode !== ($kind === '5' ? 0755 : 0644)) { chmod($full, $mode); } // else the umask made it so
     }
 }
 function take($in, int $size): string {
@@ -111,8 +123,12 @@ function take($in, int $size): string {
     return $out;
 }
 function save($in, string $full, string $name, int $size): void {
+    static $there = [];
     $above = dirname($full); // which another part may hold
-    if (!is_dir($above)) { @mkdir($above, 0755, true); }
+    if (!isset($there[$above])) {
+        if (!is_dir($above)) { @mkdir($above, 0755, true); }
+        $there[$above] = true;
+    }
     $out = fopen($full, 'xb');
     if (!$out) { throw new Exception("$name cannot be written"); }
     for ($left = $size; $left > 0; ) {

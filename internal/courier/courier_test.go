@@ -98,8 +98,11 @@ func TestLooksAndUnpacks(t *testing.T) {
 		trees[name] = out.String()
 	}
 	assert.Equal(t, trees["here"], trees["there"])
-	require.NoError(t, courier.Dismiss(ctx, h.files, h.place))
+	require.NoError(t, c.End(ctx))
 	require.NoError(t, courier.Dismiss(ctx, h.files, h.place), "twice is fine")
+	left, err := os.ReadDir(filepath.Join(h.root, ".tivset"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 	assert.NoFileExists(t, filepath.Join(h.root, h.place.File()))
 	assert.NoFileExists(t, filepath.Join(h.root, h.place.State()))
 }

@@ -40,7 +40,7 @@ func (c *sendCourier) Do(ctx context.Context) error {
 		c.courier = sent
 		return nil
 	}
-	return c.Undo(ctx)
+	return sent.End(ctx)
 }
 
 // bears says whether the courier is of use beyond the look: what it writes has
@@ -127,7 +127,14 @@ func (*dismissCourier) Kind() string               { return "dismiss-courier" }
 func (*dismissCourier) Title() string              { return "Take the helping file away" }
 func (*dismissCourier) Undo(context.Context) error { return nil }
 
-func (d *dismissCourier) Do(ctx context.Context) error { return courier.Dismiss(ctx, d.files, d.Place) }
+func (d *dismissCourier) Do(ctx context.Context) error {
+	if d.courier == nil {
+		return courier.Dismiss(ctx, d.files, d.Place)
+	}
+	sent := d.courier
+	d.courier = nil
+	return sent.End(ctx)
+}
 
 // inside says whether a database server is seen only from inside the hosting.
 func inside(d *account.Database) bool {
