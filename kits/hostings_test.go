@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -221,4 +223,33 @@ func mustAccount(t *testing.T, w *sitetest.World) *account.Account {
 
 func loginOf(d testserver.Database) database.Login {
 	return database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password)}
+}
+
+// Where PHP cannot check signatures the files go one by one, and where it does
+// not run at all the install ends before anything is made.
+func TestPHPThatCannotCarry(t *testing.T) {
+	h := newHosting(t)
+	w := h.world(t, "FTPS", "mariadb")
+	a := mustAccount(t, w)
+	bare := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: filepath.Join(h.root, "web/lockside")}}, "disable_functions = openssl_verify")
+	reachedAt := func(address string) {
+		_, port, _ := strings.Cut(address, ":")
+		a.Domains[0].URL, a.Domains[0].Connect = "http://lockside.localhost:"+port, address
+		require.NoError(t, w.Home.PutAccount(a))
+	}
+	reachedAt(bare)
+	before := w.Snapshot()
+	done, err := w.Install(h.requests["tt-rss"])
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(done.Warnings, "\n"), "PHP could not be looked at")
+	_, _, err = w.Service.TakeBack(context.Background(), done.Job)
+	require.NoError(t, err)
+	plain := httptest.NewServer(http.FileServer(http.Dir(filepath.Join(h.root, "web/lockside"))))
+	t.Cleanup(plain.Close)
+	reachedAt(strings.TrimPrefix(plain.URL, "http://"))
+	_, err = w.Install(h.requests["tt-rss"])
+	assert.ErrorContains(t, err, "PHP is not run for")
+	gone, come := difference(before, w.Snapshot())
+	assert.Empty(t, gone)
+	assert.Empty(t, come)
 }

@@ -90,7 +90,7 @@ state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/sta
 word=$(state password)
 talk account-add 'tivset account add laptop' '' "127.0.0.1:$(state SSH)" quill "$word" /tmp/tivset-demo/demo/account y lockside.localhost '' \
 	"$(url lockside.localhost)" "127.0.0.1:$(state Web)" '' '' '' "tunnel:127.0.0.1:$(state Database)" root "$word" quill_
-shot undone 8 'TIVSET_HOME= tivset demo --tour | grep -A 40 "goes away" | tail -36'
+shot undone 22 'TIVSET_HOME= tivset demo --tour | grep -A 40 "goes away" | tail -36'
 page forum "$(url lockside.localhost)/forum/"
 page journal "$(url quillmere.localhost)/journal/"
 page shop "$(url chandlery.localhost)/"

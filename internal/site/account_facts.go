@@ -24,7 +24,7 @@ type Facts struct {
 // DomainFacts are the sites of a domain.
 type DomainFacts struct {
 	Name  string   `json:"name"`
-	Sites []string `json:"sites"` // address and app
+	Sites []string `json:"sites"` // such as moorings at lockside.localhost/forum
 }
 
 // DatabaseFacts is a database on one of the account's servers.
@@ -47,7 +47,7 @@ func (s *Service) AccountFacts(ctx context.Context, a *account.Account) (Facts, 
 		facts := DomainFacts{Name: d.Name, Sites: []string{}}
 		for _, x := range sites {
 			if host, _, _ := strings.Cut(x.Address, "/"); x.Account == a.Name && (host == d.Name || strings.HasPrefix(host, d.Name+":")) {
-				facts.Sites = append(facts.Sites, x.Address+" "+x.App)
+				facts.Sites = append(facts.Sites, x.App+" at "+x.Address)
 			}
 		}
 		f.Domains = append(f.Domains, facts)

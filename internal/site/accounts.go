@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -223,7 +224,7 @@ func (s *Service) tryServer(ctx context.Context, a *account.Account, d *account.
 		return "", err
 	}
 	took := 1 + s.Now().Sub(began).Milliseconds()
-	return fmt.Sprintf("%s %s at %s; databases and users can be made; signed in within %d ms", engine, version, d.Server, took), server.MayCreate(ctx)
+	return fmt.Sprintf("%s %s at %s; databases and users can be made; signed in within %d ms", cmp.Or(engineName(engine), engine), version, d.Server, took), server.MayCreate(ctx)
 }
 
 // tryMail waits for a mail server's greeting (RFC 5321, 4.2: code 220).

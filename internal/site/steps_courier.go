@@ -30,6 +30,12 @@ func (*sendCourier) Title() string { return "Look at the account's PHP" }
 
 func (c *sendCourier) Do(ctx context.Context) error {
 	sent, found, err := c.call(ctx, c.Place)
+	var silent *courier.Silent
+	if errors.As(err, &silent) && !silent.Shown && !inside(c.plan.server) {
+		// It may lack openssl; whether the app works there, the checks tell.
+		c.plan.Warnings = append(c.plan.Warnings, "PHP could not be looked at: it needs its extension openssl for that")
+		return c.Undo(ctx)
+	}
 	if err != nil {
 		return err
 	}
@@ -70,7 +76,7 @@ func (e *env) call(ctx context.Context, p courier.Place) (*courier.Courier, cour
 	})
 	var silent *courier.Silent
 	if errors.As(err, &silent) {
-		err = fault.New(fault.Failed, silent.Error(), p.URL, "Ask the host to switch PHP on for this domain, with its extension openssl.")
+		err = fault.New(fault.Failed, "the PHP that serves the site cannot be asked", p.URL, "Ask the host to switch PHP on for this domain, with its extension openssl.").Because(err)
 	}
 	return sent, found, err
 }
