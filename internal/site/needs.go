@@ -78,8 +78,11 @@ func (p *Plan) needSpace(ctx context.Context, fsys files.FS) {
 	if err != nil {
 		return // an account that does not tell is asked nothing
 	}
-	need := max(p.survey.Bytes, p.release.Disk())
-	p.Needs = append(p.Needs, Need{What: "space", Wanted: humanize.Bytes(uint64(need)), Have: humanize.Bytes(uint64(free)), OK: free >= need+need/10, Remedy: "Make room in the account, or ask the host for more."})
+	p.Needs = append(p.Needs, spaceNeed(max(p.survey.Bytes, p.release.Disk()), free))
+}
+
+func spaceNeed(need, free int64) Need {
+	return Need{What: "space", Wanted: humanize.Bytes(uint64(need)), Have: humanize.Bytes(uint64(max(free, 0))), OK: free >= need+need/10, Remedy: "Make room in the account, or ask the host for more."}
 }
 
 // runtime is what a PHP interpreter tells of itself.

@@ -113,6 +113,9 @@ func fitPHP(p *Plan, found courier.Found) error {
 			problems = append(problems, fault.Problem{ID: n.What, What: fmt.Sprintf("%s is needed, and there is %s", n.Wanted, n.Have), Remedy: n.Remedy})
 		}
 	}
+	if n := spaceNeed(max(p.survey.Bytes, p.release.Disk()), found.Free); found.Free >= 0 && !n.OK {
+		problems = append(problems, fault.Problem{ID: n.What, What: fmt.Sprintf("%s is needed, and there is %s", n.Wanted, n.Have), Remedy: n.Remedy})
+	}
 	if wanted.Recommended != nil {
 		for _, n := range phpNeeds(*wanted.Recommended, have, true) {
 			if warning := n.warning(); !n.OK && !slices.Contains(p.Warnings, warning) {

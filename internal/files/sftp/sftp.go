@@ -53,6 +53,8 @@ var (
 	_ files.FS        = (*FS)(nil)
 	_ files.Wide      = (*FS)(nil)
 	_ files.Commander = (*FS)(nil)
+
+	_ files.SpaceTeller = (*FS)(nil)
 )
 
 // writers is with how many files at a time a line of 50 ms is kept full; more
@@ -75,6 +77,19 @@ func (f *FS) Close() error { return f.client.Close() }
 
 // Writers implements files.Wide.
 func (f *FS) Writers() int { return writers }
+
+// Free implements files.SpaceTeller, where the server tells (OpenSSH's
+// extension statvfs@openssh.com).
+func (f *FS) Free(ctx context.Context) (free int64, err error) {
+	err = f.use(ctx, true, nil, func(l *line) error {
+		told, err := l.sftp.StatVFS(l.top)
+		if err == nil {
+			free = int64(told.Frsize * told.Bavail)
+		}
+		return plain("ask for the space of", ".", err)
+	})
+	return free, err
+}
 
 // Command implements files.Commander.
 func (f *FS) Command(ctx context.Context, folder string, args []string, input string) ([]byte, error) {
