@@ -30,7 +30,7 @@ func TestAccountByAsking(t *testing.T) {
 			before := p.snapshot()
 			shown, code := onTerminal(t, p.as("tivset", nil, "account", "add", name),
 				on("How are the account's files reached (here, sftp, ftps, ftp) [sftp]:", "rsync\r"), see("cannot be chosen"),
-				on("[sftp]:", how+"\r"), on("Server:", c.server+"\r"), on("User:", "quill\r"), on("Password", p.demo.Password+"\r"),
+				on("[sftp]:", how+"\r"), on("Server:", "<\r"), on("[sftp]:", how+"\r"), on("Server:", c.server+"\r"), on("User:", "quill\r"), on("Password", p.demo.Password+"\r"),
 				on("The account's folder there", c.folder+"\r"),
 				see(c.shows), on("Is that the one that the host publishes?", "y\r"), see("can be read"),
 				on("A domain of the account:", "not a domain\r"), see("is not a domain"), on("A domain of the account:", "lockside.localhost\r"),
@@ -39,6 +39,7 @@ func TestAccountByAsking(t *testing.T) {
 				on("Its folder [web/lockside]:", "web/chandlery\r"), see("does not lead to this folder"), on("Keep it all the same", "n\r"),
 				on("Its folder [web/chandlery]:", "web/lockside\r"), see("leads there"),
 				on("Another domain (may stay empty):", "\r"),
+				on("Which database server is there (mariadb, postgresql, sqlite, none) [mariadb]:", "postgresql\r"), on("The server [", "<\r"),
 				on("Which database server is there (mariadb, postgresql, sqlite, none) [mariadb]:", "\r"),
 				on("The server [", c.database+"\r"), on("A user who may create databases", "root\r"), on("Password:", "wrong\r"),
 				see("refused the user or password"), on("by hand in the hosting's own pages instead?", "n\r"),

@@ -94,7 +94,7 @@ func (a *app) accountList() *cobra.Command {
 				return a.streams.WriteJSON(all)
 			}
 			if len(all) == 0 {
-				a.streams.Say("There is no account yet. Add one with: tivset account add NAME --from FILE")
+				a.streams.Say("There is no account yet. Add one with: tivset account add NAME")
 				return nil
 			}
 			var rows [][]string

@@ -23,6 +23,7 @@ type newAccount struct {
 	ask     *screen.Asker
 	service *site.Service
 	account *account.Account
+	asked   int // questions answered
 }
 
 // askAccount asks for an account, finds out what it can, and keeps it.
@@ -39,17 +40,36 @@ func (a *app) askAccount(ctx context.Context, name string, replace bool) error {
 	}
 	defer func() { _ = s.Vault.Forget(name + drafted) }()
 	c := &newAccount{app: a, ask: screen.NewAsker(a.streams), service: s, account: &account.Account{Name: name, Store: account.DefaultStore}}
-	for _, part := range []func(context.Context) error{c.files, c.domains, c.databases, c.keep} {
-		if err := part(ctx); err != nil {
+	parts := []func(context.Context) error{c.files, c.domains, c.databases, c.keep}
+	for at := 0; at < len(parts); {
+		asked := c.asked
+		switch err := parts[at](ctx); {
+		case errors.Is(err, screen.ErrBack):
+			if c.asked == asked { // at its first question
+				at = max(0, at-1)
+			}
+		case err != nil:
 			return endedTalk(err)
+		default:
+			at++
 		}
 	}
 	return nil
 }
 
+// question asks one, and counts those answered: “<” goes to the beginning of a
+// part, and from there to the part before.
+func (c *newAccount) question(ctx context.Context, p screen.Prompt) (string, error) {
+	answer, err := c.ask.Ask(ctx, p)
+	if err == nil {
+		c.asked++
+	}
+	return answer, err
+}
+
 // endedTalk words a conversation that was left.
 func endedTalk(err error) error {
-	if errors.Is(err, screen.ErrBack) || errors.Is(err, screen.ErrNoAnswer) || errors.Is(err, context.Canceled) {
+	if errors.Is(err, screen.ErrNoAnswer) || errors.Is(err, context.Canceled) {
 		return fault.New(fault.Decision, "nothing is kept", "", "Begin again when you are ready.")
 	}
 	return err
@@ -66,7 +86,7 @@ func contains(list []string, word string) bool {
 
 // one asks for one of some words.
 func (c *newAccount) one(ctx context.Context, text, fallback, help string, options ...string) (string, error) {
-	return c.ask.Ask(ctx, screen.Prompt{Text: text + " (" + strings.Join(options, ", ") + ")", Fallback: fallback, Help: help, Check: func(value string) (string, string) {
+	return c.question(ctx, screen.Prompt{Text: text + " (" + strings.Join(options, ", ") + ")", Fallback: fallback, Help: help, Check: func(value string) (string, string) {
 		if !contains(options, value) {
 			return fmt.Sprintf("%q cannot be chosen", value), "Choose one of: " + strings.Join(options, ", ") + "."
 		}
@@ -76,7 +96,7 @@ func (c *newAccount) one(ctx context.Context, text, fallback, help string, optio
 
 // text asks for something that is needed, unless it has a fallback.
 func (c *newAccount) text(ctx context.Context, text, fallback, help string) (string, error) {
-	return c.ask.Ask(ctx, screen.Prompt{Text: text, Fallback: fallback, Help: help, Check: func(value string) (string, string) {
+	return c.question(ctx, screen.Prompt{Text: text, Fallback: fallback, Help: help, Check: func(value string) (string, string) {
 		if strings.TrimSpace(value) == "" {
 			return "this needs an answer", ""
 		}
@@ -87,6 +107,7 @@ func (c *newAccount) text(ctx context.Context, text, fallback, help string) (str
 // files asks how the account's files are reached, until they are.
 func (c *newAccount) files(ctx context.Context) error {
 	c.ask.Heading("Files")
+	c.account.Runtime = account.Runtime{}
 	for {
 		if err := c.reach(ctx); err != nil {
 			return err
@@ -130,6 +151,9 @@ func (c *newAccount) reach(ctx context.Context) error {
 		c.account.Reach, c.account.Login = "local:"+folder, nil
 		return err
 	}
+	if how == account.FTP {
+		c.ask.Warn("Over plain FTP everybody on the way can read the password and all that is sent. Try ftps first (< goes back): many servers take it.")
+	}
 	host, err := c.text(ctx, "Server", "", "As the hosting's own pages name it, with :PORT where it is unusual.")
 	if err != nil {
 		return err
@@ -157,7 +181,7 @@ func (c *newAccount) access(ctx context.Context, how string) error {
 	if how == account.SFTP {
 		prompt.Text, prompt.Help = "Password, or nothing for a key", "With nothing, an SSH agent's keys are tried, and the usual key files; or name one next. It is kept in the vault, encrypted."
 	}
-	password, err := c.ask.Ask(ctx, prompt)
+	password, err := c.question(ctx, prompt)
 	if err != nil || password != "" {
 		c.account.Login.Password = "plain:" + password
 		return err
@@ -167,7 +191,7 @@ func (c *newAccount) access(ctx context.Context, how string) error {
 		c.ask.Refuse("FTP needs a password", "")
 		return c.access(ctx, how)
 	}
-	key, err := c.ask.Ask(ctx, screen.Prompt{Text: "Key file (may stay empty)", Help: "A private key on this machine, such as ~/.ssh/id_ed25519. Without one the agent and the usual files are tried.", Check: func(name string) (string, string) {
+	key, err := c.question(ctx, screen.Prompt{Text: "Key file (may stay empty)", Help: "A private key on this machine, such as ~/.ssh/id_ed25519. Without one the agent and the usual files are tried.", Check: func(name string) (string, string) {
 		if name == "" {
 			return "", ""
 		}
@@ -254,6 +278,7 @@ var domainWord = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
 // domains asks for domains until there is no other.
 func (c *newAccount) domains(ctx context.Context) error {
 	c.ask.Heading("Domains")
+	c.account.Domains = nil
 	found, err := c.find(ctx)
 	if err != nil {
 		return err
@@ -263,7 +288,7 @@ func (c *newAccount) domains(ctx context.Context) error {
 		if len(c.account.Domains) == 0 {
 			text = "A domain of the account"
 		}
-		name, err := c.ask.Ask(ctx, screen.Prompt{Text: text, Help: "Such as quillmere.example or shop.quillmere.example, without http://. Sites are installed into domains.", Check: func(value string) (string, string) {
+		name, err := c.question(ctx, screen.Prompt{Text: text, Help: "Such as quillmere.example or shop.quillmere.example, without http://. Sites are installed into domains.", Check: func(value string) (string, string) {
 			switch {
 			case value == "" && len(c.account.Domains) > 0:
 			case !domainWord.MatchString(strings.ToLower(value)):
@@ -347,13 +372,14 @@ func (c *newAccount) elsewhere(ctx context.Context, d account.Domain) (account.D
 		return d, err
 	}
 	d.URL = strings.TrimSuffix(url, "/")
-	d.Connect, err = c.ask.Ask(ctx, screen.Prompt{Text: "Where it is reached until its name resolves (host:port, may stay empty)", Help: "The web server's own address, for a domain that does not lead here yet."})
+	d.Connect, err = c.question(ctx, screen.Prompt{Text: "Where it is reached until its name resolves (host:port, may stay empty)", Help: "The web server's own address, for a domain that does not lead here yet."})
 	return d, err
 }
 
 // databases asks for a database server, and what its user may do.
 func (c *newAccount) databases(ctx context.Context) error {
 	c.ask.Heading("Databases")
+	c.account.Databases = nil
 	engine, err := c.one(ctx, "Which database server is there", "mariadb", "mariadb is for MySQL too. sqlite keeps databases in files of the account. none: for apps without one.", "mariadb", "postgresql", account.SQLite, "none")
 	if err != nil || engine == "none" {
 		return err
@@ -391,7 +417,7 @@ func (c *newAccount) databases(ctx context.Context) error {
 			break
 		}
 	}
-	d.Prefix, err = c.ask.Ask(ctx, screen.Prompt{Text: "Names there begin with (may stay empty)", Help: "Many hosts make names of databases and users begin with the account's, such as quill_."})
+	d.Prefix, err = c.question(ctx, screen.Prompt{Text: "Names there begin with (may stay empty)", Help: "Many hosts make names of databases and users begin with the account's, such as quill_."})
 	c.account.Databases = append(c.account.Databases, d)
 	return err
 }
@@ -411,7 +437,7 @@ func (c *newAccount) server(ctx context.Context, d *account.Database) error {
 		help += " With tunnel: before it, as the account's own machine sees it, through SSH."
 	}
 	help += " With courier: before it, a server that only the sites can reach; databases are made by hand then."
-	server, err := c.ask.Ask(ctx, screen.Prompt{Text: "The server", Fallback: fallback, Help: help, Check: account.WrongServer})
+	server, err := c.question(ctx, screen.Prompt{Text: "The server", Fallback: fallback, Help: help, Check: account.WrongServer})
 	if err != nil {
 		return err
 	}
@@ -420,11 +446,11 @@ func (c *newAccount) server(ctx context.Context, d *account.Database) error {
 		c.ask.Note("  Only the sites can reach it: you make databases in the hosting's own pages, and Tivset says which.")
 		return nil
 	}
-	user, err := c.ask.Ask(ctx, screen.Prompt{Text: "A user who may create databases (may stay empty)", Help: "Without one, databases are made by hand in the hosting's own pages; Tivset says what, and tries it."})
+	user, err := c.question(ctx, screen.Prompt{Text: "A user who may create databases (may stay empty)", Help: "Without one, databases are made by hand in the hosting's own pages; Tivset says what, and tries it."})
 	if err != nil || user == "" {
 		return err
 	}
-	password, err := c.ask.Ask(ctx, screen.Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."})
+	password, err := c.question(ctx, screen.Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."})
 	d.Admin, d.Make = &account.Login{User: user, Password: "plain:" + password}, ""
 	return err
 }

@@ -29,7 +29,7 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 	}
 	switch {
 	case len(accounts) == 0:
-		next = append(next, "tivset demo", "tivset account add NAME --from FILE")
+		next = append(next, "tivset demo", "tivset account add NAME")
 	case len(sites) == 0:
 		next = append(next, "tivset browse", "tivset install APP --at ADDRESS")
 	default:

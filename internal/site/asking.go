@@ -187,5 +187,5 @@ func (s *Service) Questions(r Request) ([]Asked, error) {
 }
 
 func noAccount() error {
-	return fault.New(fault.Usage, "there is no account yet", "", "Add one with: tivset account add NAME --from FILE. To try Tivset without one: tivset demo")
+	return fault.New(fault.Usage, "there is no account yet", "", "Add one with: tivset account add NAME, which asks. To try Tivset without one: tivset demo")
 }
