@@ -181,7 +181,7 @@ func TestResumed(t *testing.T) {
 	p := newProgram(t)
 	file := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(file, []byte("Kranich-Teekanne-74-Ufer"), 0o600))
-	for i, n := range []int{14, 30, 45, 70, 76} {
+	for i, n := range []int{14, 30, 45, 60, 70} {
 		at := fmt.Sprintf("lockside.localhost/s%d", i)
 		args := install("moorings", at, "-a", "admin.password=@"+file, "-a", "board=The Lock")
 		require.Error(t, p.as("tivset-dies", []string{fmt.Sprintf("DIE_AT=%d", n)}, args...).Run())
