@@ -153,6 +153,9 @@ func TestRealAppsOnEveryHosting(t *testing.T) {
 						assert.True(t, c.OK, c.Name)
 					}
 					assert.NotEqual(t, before, w.Snapshot())
+					examined, err := w.Service.Check(context.Background(), done.Site)
+					require.NoError(t, err)
+					assert.True(t, examined.OK, "%v", examined.Checks)
 					_, left, err := w.Service.TakeBack(context.Background(), done.Job)
 					require.NoError(t, err)
 					assert.Empty(t, left)

@@ -41,26 +41,8 @@ func (c *checkSite) Do(ctx context.Context) error {
 	if r.Data != nil {
 		defer r.Data.Close()
 	}
-	kit := c.plan.kit.Check
-	checks := []struct {
-		name   string
-		detail string
-		run    func() error
-	}{
-		{"front page", "shows what the kit names", func() error { return c.settled(ctx, func() error { return r.Request(ctx, kit.Front) }) }},
-		{"sign-in", "the admin can sign in", func() error {
-			return c.settled(ctx, func() error {
-				return r.SignIn(ctx, kit.SignIn, c.plan.password.Reveal(), connections(c.account))
-			})
-		}},
-		{"wrong password", "is refused", func() error { return c.wrongPassword(ctx, r) }},
-		{"configuration", "does not come back over the web", func() error { return c.configHidden(ctx, r) }},
-		{"database", "answers the site's own user", func() error { return c.databaseAnswers(ctx, r) }},
-	}
+	checks := c.list(ctx, r)
 	for i, check := range checks {
-		if check.name == "database" && c.plan.Data == nil {
-			continue
-		}
 		c.count(int64(i+1), int64(len(checks)), "checks")
 		err := check.run()
 		if err != nil {
@@ -73,6 +55,35 @@ func (c *checkSite) Do(ctx context.Context) error {
 	}
 	c.lookAtDenied(ctx, r)
 	return nil
+}
+
+// check is one of a site's.
+type check struct {
+	name   string
+	detail string // when it is fine
+	run    func() error
+}
+
+const wrongPassword = "wrong password"
+
+// list gives the checks of a site, in order.
+func (c *checkSite) list(ctx context.Context, r *setup.Runner) []check {
+	kit := c.plan.kit.Check
+	all := []check{
+		{"front page", "shows what the kit names", func() error { return c.settled(ctx, func() error { return r.Request(ctx, kit.Front) }) }},
+		{"sign-in", "the admin can sign in", func() error {
+			return c.settled(ctx, func() error {
+				return r.SignIn(ctx, kit.SignIn, c.plan.password.Reveal(), connections(c.account))
+			})
+		}},
+		{wrongPassword, "is refused", func() error { return c.wrongPassword(ctx, r) }},
+		{"configuration", "does not come back over the web", func() error { return c.configHidden(ctx, r) }},
+		{"database", "answers the site's own user", func() error { return c.databaseAnswers(ctx, r) }},
+	}
+	if c.plan.Data == nil {
+		all = all[:len(all)-1]
+	}
+	return all
 }
 
 // settled tries again for a while: servers may serve a file from before a

@@ -65,9 +65,12 @@ func (p *pool) get(ctx context.Context) (*line, error) {
 
 func (p *pool) take(ctx context.Context) (*line, error) {
 	p.mu.Lock()
-	if p.never != nil || p.closed {
-		defer p.mu.Unlock()
-		return nil, errors.Join(p.never, map[bool]error{true: fs.ErrClosed}[p.closed])
+	if never, closed := p.never, p.closed; never != nil || closed {
+		p.mu.Unlock()
+		if closed {
+			return nil, fs.ErrClosed
+		}
+		return nil, never
 	}
 	if last := len(p.idle) - 1; last >= 0 {
 		n := p.idle[last]

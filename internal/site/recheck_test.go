@@ -1,0 +1,66 @@
+package site_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/site"
+	"tivset/internal/sitetest"
+)
+
+func examined(t *testing.T, w *sitetest.World, word string) (site.Examined, map[string]bool) {
+	t.Helper()
+	x, err := w.Service.Site(ctx, word)
+	require.NoError(t, err)
+	e, err := w.Service.Check(ctx, x)
+	require.NoError(t, err)
+	fine := map[string]bool{}
+	for _, c := range e.Checks {
+		fine[c.Name] = c.OK
+	}
+	return e, fine
+}
+
+// Every app's site can be checked from what is recorded, and what breaks shows.
+func TestChecksSites(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.Service.Settle = 0
+	addresses := map[string]string{}
+	for app, at := range apps {
+		done, err := w.Install(sitetest.Request(app, at))
+		require.NoError(t, err, app)
+		addresses[app] = done.Site.Address
+		before := w.Snapshot()
+		e, fine := examined(t, w, done.Site.Address)
+		assert.True(t, e.OK, "%s: %v", app, e.Checks)
+		assert.True(t, fine["front page"] && fine["sign-in"] && fine["configuration"] && fine["files"], app)
+		assert.NotContains(t, fine, "wrong password", "not tried, lest somebody is locked out")
+		same(t, before, w.Snapshot())
+	}
+	health := func(word string) string {
+		x, err := w.Service.Site(ctx, word)
+		require.NoError(t, err)
+		return x.Health
+	}
+	at := addresses["inkwater"]
+	x, err := w.Service.Site(ctx, at)
+	require.NoError(t, err)
+	w.Demo.Standin.Web.Break("/"+filepath.Base(at)+"/", 500)
+	e, fine := examined(t, w, at)
+	assert.False(t, e.OK)
+	assert.False(t, fine["front page"] || fine["sign-in"])
+	assert.True(t, fine["database"], "the other checks go on")
+	assert.Equal(t, "bad", health(at))
+	w.Demo.Standin.Web.Break("/"+filepath.Base(at)+"/", 0)
+	e, _ = examined(t, w, at)
+	assert.True(t, e.OK)
+	assert.Equal(t, "good", health(at))
+	require.NoError(t, os.RemoveAll(filepath.Join(w.Root, x.Folder, x.Entries[0])))
+	e, _ = examined(t, w, at)
+	assert.False(t, e.OK)
+	assert.Contains(t, e.Checks[0].Detail, "tivset forget")
+}
