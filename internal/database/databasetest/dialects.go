@@ -8,7 +8,6 @@ type dialect struct {
 	schema  string   // a script with all that is hard to cut
 	ran     int      // how many statements it has
 	quoted  string   // how the body of its first row reads back
-	failing string   // a script whose third line fails
 	rich    string   // a script of what a dump must bring back
 	asks    []string // queries and what they give, in turn; the last may change something
 }
