@@ -109,7 +109,7 @@ func (c *conversation) goOn(ctx context.Context) error {
 		case errors.Is(err, errRewound):
 		case errors.Is(err, screen.ErrBack):
 			c.back()
-		case errors.Is(err, screen.ErrNoAnswer):
+		case errors.Is(err, screen.ErrNoAnswer), err != nil && ctx.Err() != nil: // Ctrl-C may come while something is looked at
 			return errNotInstalled()
 		case err != nil:
 			return err
