@@ -29,6 +29,7 @@ type env struct {
 	checks  []Checked
 	entries []string         // what was put in place
 	courier *courier.Courier // one that works in the account, or nil
+	carries bool             // it can unpack there
 	count   func(count, total int64, unit string)
 }
 

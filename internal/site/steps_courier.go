@@ -42,19 +42,20 @@ func (c *sendCourier) Do(ctx context.Context) error {
 	if err := fitPHP(c.plan, found); err != nil {
 		return err
 	}
-	if c.bears(found) {
+	c.carries = c.bears(found)
+	if c.carries || inside(c.plan.server) {
 		c.courier = sent
 		return nil
 	}
 	return sent.End(ctx)
 }
 
-// bears says whether the courier is of use beyond the look: what it writes has
-// to belong to the account's user, or nobody here could take it away again.
+// bears says whether the courier can unpack: what it writes has to belong to the
+// account's user, or nobody here could take it away again.
 func (c *sendCourier) bears(found courier.Found) bool {
 	to := c.account.Remote()
 	overFTP := to != nil && to.Scheme != account.SFTP
-	return overFTP && found.Owner && found.Unpacks || inside(c.plan.server)
+	return overFTP && found.Owner && found.Unpacks
 }
 
 func (c *sendCourier) Undo(ctx context.Context) error {

@@ -56,7 +56,7 @@ func (u *unpack) Do(ctx context.Context) error {
 	defer archived.Close()
 	total := int64(u.plan.survey.Files)
 	to := u.files
-	if u.courier != nil {
+	if u.carries && u.courier != nil {
 		to = u.courier.Files()
 	}
 	err = archive.Unpack(ctx, archived, u.plan.release.Archive.Top, u.plan.leaves(), to, u.Stage, func(n int, _ int64) {
