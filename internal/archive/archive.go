@@ -32,6 +32,8 @@ type Entry struct {
 	Dir  bool
 	Mode fs.FileMode // permission bits only, never set-user-id and the like
 	Size int64
+
+	Exact bool // it comes from the account itself, and keeps its mode
 }
 
 // Limits bound what an archive may hold.

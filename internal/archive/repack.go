@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"path"
 	"strings"
 	"time"
@@ -17,7 +16,7 @@ import (
 // repack writes what Unpack would write as a clean tar archive, packed with
 // gzip: only plain files and folders, in names and modes of our own, so that
 // whatever unpacks it has nothing to be careful about.
-func repack(ctx context.Context, file *os.File, top string, skip []string, to io.Writer, progress func(files int, bytes int64)) error {
+func repack(ctx context.Context, from Source, to io.Writer, progress func(files int, bytes int64)) error {
 	plain, packed := io.Pipe()
 	compressed := make(chan error, 1)
 	go func() { // beside the reading of the archive, which decompresses
@@ -26,7 +25,7 @@ func repack(ctx context.Context, file *os.File, top string, skip []string, to io
 		compressed <- err
 	}()
 	buffered := bufio.NewWriterSize(packed, 256<<10)
-	err := retar(ctx, file, top, skip, buffered, progress)
+	err := retar(ctx, from, buffered, progress)
 	if err == nil {
 		err = buffered.Flush()
 	}
@@ -46,9 +45,9 @@ func compress(from io.Reader, to io.Writer) error {
 	return errors.Join(err, packed.Close(), buffered.Flush())
 }
 
-func retar(ctx context.Context, file *os.File, top string, skip []string, to io.Writer, progress func(int, int64)) error {
+func retar(ctx context.Context, from Source, to io.Writer, progress func(int, int64)) error {
 	out := tar.NewWriter(to)
-	err := retarInto(ctx, file, top, skip, func(int64) (*tar.Writer, error) { return out, nil }, progress)
+	err := retarInto(ctx, from, func(int64) (*tar.Writer, error) { return out, nil }, progress)
 	return errors.Join(err, out.Close())
 }
 
@@ -56,9 +55,9 @@ func retar(ctx context.Context, file *os.File, top string, skip []string, to io.
 const partBytes = 6 << 20
 
 // repackParts does what repack does, into several archives.
-func repackParts(ctx context.Context, file *os.File, top string, skip []string, open func() (io.WriteCloser, error), progress func(int, int64)) error {
+func repackParts(ctx context.Context, from Source, open func() (io.WriteCloser, error), progress func(int, int64)) error {
 	var p *part
-	err := retarInto(ctx, file, top, skip, func(size int64) (*tar.Writer, error) {
+	err := retarInto(ctx, from, func(size int64) (*tar.Writer, error) {
 		if p != nil && p.bytes > 0 && p.bytes+size > partBytes {
 			if err := p.close(); err != nil {
 				return nil, err
@@ -107,13 +106,10 @@ func (p *part) close() error {
 }
 
 // retarInto writes each entry to the archive that into gives for its size.
-func retarInto(ctx context.Context, file *os.File, top string, skip []string, into func(size int64) (*tar.Writer, error), progress func(int, int64)) error {
+func retarInto(ctx context.Context, from Source, into func(size int64) (*tar.Writer, error), progress func(int, int64)) error {
 	made := map[string]bool{".": true}
 	count, bytes := 0, int64(0)
-	return Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
-		if Skipped(e.Name, skip) {
-			return nil
-		}
+	return from(ctx, func(e Entry, content io.Reader) error {
 		out, err := into(e.Size)
 		if err != nil {
 			return err
@@ -121,6 +117,10 @@ func retarInto(ctx context.Context, file *os.File, top string, skip []string, in
 		dir := e.Name
 		if !e.Dir {
 			dir = path.Dir(e.Name)
+		}
+		if e.Dir && e.Exact && !made[dir] {
+			made[dir] = true
+			return out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir + "/", Mode: int64(e.mode()), ModTime: time.Now()})
 		}
 		if err := tarFolders(out, dir, made); err != nil || e.Dir {
 			return err

@@ -28,31 +28,43 @@ const (
 // files and bytes written so far, by one goroutine at a time. The account's
 // files must be safe for use by several goroutines.
 func Unpack(ctx context.Context, file *os.File, top string, skip []string, to files.FS, folder string, progress func(files int, bytes int64)) error {
+	return Fill(ctx, func(ctx context.Context, each func(Entry, io.Reader) error) error {
+		return Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
+			if Skipped(e.Name, skip) {
+				return nil
+			}
+			return each(e, content)
+		})
+	}, to, folder, progress)
+}
+
+// Source calls each for every entry that it has, folders before what is in
+// them. The reader is the entry's content, good until each returns.
+type Source func(ctx context.Context, each func(Entry, io.Reader) error) error
+
+// Fill writes what a source has into a folder of an account, which must be
+// there, as Unpack does.
+func Fill(ctx context.Context, from Source, to files.FS, folder string, progress func(files int, bytes int64)) error {
 	if tree, ok := to.(files.TreeWriter); ok {
-		err := tree.WriteTree(ctx, folder, func(w io.Writer) error { return repack(ctx, file, top, skip, w, progress) })
+		err := tree.WriteTree(ctx, folder, func(w io.Writer) error { return repack(ctx, from, w, progress) })
 		if !errors.Is(err, errors.ErrUnsupported) {
 			return err
 		}
 	}
 	if parts, ok := to.(files.PartWriter); ok {
 		return parts.WriteParts(ctx, folder, func(open func() (io.WriteCloser, error)) error {
-			return repackParts(ctx, file, top, skip, open, progress)
+			return repackParts(ctx, from, open, progress)
 		})
 	}
 	group, ctx := errgroup.WithContext(ctx)
-	u := &unpacking{to: to, folder: folder, progress: progress, jobs: make(chan handed), made: map[string]*madeOnce{},
+	u := &unpacking{to: to, folder: folder, progress: progress, jobs: make(chan handed), made: map[string]*madeOnce{}, modes: map[string]fs.FileMode{},
 		blocks: sync.Pool{New: func() any { b := make([]byte, block); return &b }}, slots: make(chan struct{}, waiting)}
 	for range writersFor(to) {
 		group.Go(func() error { return u.writeHanded(ctx) })
 	}
 	group.Go(func() error {
 		defer close(u.jobs)
-		return Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
-			if Skipped(e.Name, skip) {
-				return nil
-			}
-			return u.take(ctx, e, content)
-		})
+		return from(ctx, func(e Entry, content io.Reader) error { return u.take(ctx, e, content) })
 	})
 	return group.Wait()
 }
@@ -74,7 +86,8 @@ type unpacking struct {
 	slots    chan struct{}
 
 	mu    sync.Mutex
-	made  map[string]*madeOnce // folders
+	made  map[string]*madeOnce   // folders
+	modes map[string]fs.FileMode // of folders that keep theirs
 	count int
 	bytes int64
 }
@@ -87,6 +100,11 @@ type handed struct {
 
 // take deals with one entry of the archive, in its order.
 func (u *unpacking) take(ctx context.Context, e Entry, content io.Reader) error {
+	if e.Dir && e.Exact {
+		u.mu.Lock()
+		u.modes[e.Name] = e.mode()
+		u.mu.Unlock()
+	}
 	buffer := u.blocks.Get().(*[]byte)
 	if !e.Dir && e.Size > block {
 		defer u.blocks.Put(buffer)
@@ -133,8 +151,12 @@ func (u *unpacking) mkdir(ctx context.Context, dir string) error {
 		m = &madeOnce{}
 		u.made[dir] = m
 	}
+	mode, exact := u.modes[dir]
 	u.mu.Unlock()
-	m.once.Do(func() { _, m.err = files.MkdirAll(ctx, u.to, path.Join(u.folder, dir), 0o755) })
+	if !exact {
+		mode = 0o755
+	}
+	m.once.Do(func() { _, m.err = files.MkdirAll(ctx, u.to, path.Join(u.folder, dir), mode) })
 	return m.err
 }
 
@@ -164,8 +186,16 @@ func (u *unpacking) settle(ctx context.Context, h handed) error {
 	})
 }
 
-// mode is what a file gets.
+// mode is what a file or folder gets. Its owner can always work in a folder.
 func (e Entry) mode() fs.FileMode {
+	switch {
+	case e.Exact && e.Dir:
+		return e.Mode.Perm() | 0o700
+	case e.Exact:
+		return e.Mode.Perm()
+	case e.Dir:
+		return 0o755
+	}
 	if e.Mode&0o100 != 0 {
 		return 0o755
 	}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"regexp"
+	"slices"
 	"strings"
 
 	"tivset/internal/database"
@@ -202,6 +203,18 @@ func (s *Session) Version(ctx context.Context) (engine, version string, err erro
 // Lacking implements database.Session. Rights are not looked at from inside:
 // the script that lacks one says so, and is undone.
 func (s *Session) Lacking(context.Context) ([]string, error) { return nil, nil }
+
+// Empty implements database.Session.
+func (s *Session) Empty(ctx context.Context, only func(string) bool) error {
+	all, err := s.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	if only != nil {
+		all = slices.DeleteFunc(all, func(name string) bool { return !only(name) })
+	}
+	return s.DropTables(ctx, all)
+}
 
 // Dump implements database.Session.
 func (s *Session) Dump(context.Context, io.Writer, func(string) bool) error {

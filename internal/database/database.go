@@ -99,6 +99,9 @@ type Session interface {
 	// them.
 	Dump(ctx context.Context, into io.Writer, only func(table string) bool) error
 
+	// Empty takes away what Dump with the same only writes.
+	Empty(ctx context.Context, only func(table string) bool) error
+
 	Close() error
 }
 

@@ -7,6 +7,8 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -101,43 +103,72 @@ func Read(ctx context.Context, f FS, name string, limit int64) ([]byte, error) {
 }
 
 // Count adds up the files below a folder and their bytes. Folders in skip are
-// passed over. Over a long line, many folders are listed at a time.
+// passed over.
 func Count(ctx context.Context, f FS, name string, skip func(name string) bool) (files int, bytes int64, err error) {
-	c := &counter{f: f, skip: skip}
-	c.group, ctx = errgroup.WithContext(ctx)
-	c.group.SetLimit(1)
-	if w, ok := f.(Wide); ok {
-		c.group.SetLimit(w.Writers())
-	}
-	err = errors.Join(c.folder(ctx, name), c.group.Wait())
-	return c.files, c.bytes, err
+	var mu sync.Mutex
+	err = Below(ctx, f, name, skip, func(_ string, i Info) {
+		mu.Lock()
+		defer mu.Unlock()
+		if !i.IsDir() {
+			files, bytes = files+1, bytes+i.Size
+		}
+	})
+	return files, bytes, err
 }
 
-type counter struct {
+// Found is something in an account, with its whole name.
+type Found struct {
+	Path string
+	Info
+}
+
+// Tree lists all that is below a folder, sorted, folders before what is in
+// them. What skip names is passed over.
+func Tree(ctx context.Context, f FS, name string, skip func(name string) bool) ([]Found, error) {
+	var mu sync.Mutex
+	var out []Found
+	err := Below(ctx, f, name, skip, func(full string, i Info) {
+		mu.Lock()
+		defer mu.Unlock()
+		out = append(out, Found{full, i})
+	})
+	slices.SortFunc(out, func(a, b Found) int { return strings.Compare(a.Path, b.Path) })
+	return out, err
+}
+
+// Below calls each for all that is below a folder, in no order. What skip names
+// is passed over. Over a long line many folders are listed at a time, and each
+// may be called by several goroutines at once.
+func Below(ctx context.Context, f FS, name string, skip func(name string) bool, each func(full string, i Info)) error {
+	w := &walker{f: f, skip: skip, each: each}
+	w.group, ctx = errgroup.WithContext(ctx)
+	w.group.SetLimit(1)
+	if wide, ok := f.(Wide); ok {
+		w.group.SetLimit(wide.Writers())
+	}
+	return errors.Join(w.folder(ctx, name), w.group.Wait())
+}
+
+type walker struct {
 	f     FS
 	skip  func(string) bool
+	each  func(string, Info)
 	group *errgroup.Group
-
-	mu    sync.Mutex
-	files int
-	bytes int64
 }
 
-func (c *counter) folder(ctx context.Context, name string) error {
-	inside, err := c.f.List(ctx, name)
+func (w *walker) folder(ctx context.Context, name string) error {
+	inside, err := w.f.List(ctx, name)
 	if err != nil {
 		return err
 	}
 	for _, i := range inside {
 		full := path.Join(name, i.Name)
-		switch {
-		case c.skip != nil && c.skip(full):
-		case !i.IsDir():
-			c.mu.Lock()
-			c.files, c.bytes = c.files+1, c.bytes+i.Size
-			c.mu.Unlock()
-		case !c.group.TryGo(func() error { return c.folder(ctx, full) }): // all are busy
-			if err := c.folder(ctx, full); err != nil {
+		if w.skip != nil && w.skip(full) {
+			continue
+		}
+		w.each(full, i)
+		if i.IsDir() && !w.group.TryGo(func() error { return w.folder(ctx, full) }) { // all are busy
+			if err := w.folder(ctx, full); err != nil {
 				return err
 			}
 		}

@@ -110,7 +110,11 @@ func (k *Kit) problems() []fault.Problem {
 	c.extras()
 	c.place()
 	c.configs()
-	c.setup()
+	c.steps("setup", c.Setup)
+	c.steps("update.steps", c.Update.Steps)
+	c.steps("copied", c.Copied)
+	c.steps("renew", c.Renew)
+	c.lookedAfter()
 	c.timers()
 	c.checks()
 	return c.found
@@ -293,9 +297,34 @@ func (c *checker) timers() {
 	}
 }
 
-func (c *checker) setup() {
-	for i, s := range c.Setup {
-		key := "setup." + strconv.Itoa(i)
+// lookedAfter checks what is for the life of a site after its install.
+func (c *checker) lookedAfter() {
+	for i, p := range c.Update.Keep {
+		c.inside("update.keep."+strconv.Itoa(i), p)
+	}
+	for i, p := range c.Place.Writable {
+		c.inside("place.writable."+strconv.Itoa(i), p)
+	}
+	for i, s := range c.Stored {
+		key := "addresses." + strconv.Itoa(i)
+		c.need(key+".table", s.Table, "table: options")
+		c.need(key+".column", s.Column, "column: value")
+	}
+	if c.Known == nil {
+		return
+	}
+	c.inside("recognise.file", c.Known.File)
+	if re, err := regexp.Compile(c.Known.Pattern); err != nil || re.NumSubexp() != 1 {
+		c.wrong("recognise.pattern", "the pattern needs one group, which holds the release", `Write it as "VERSION = '([0-9.]+)'".`)
+	}
+}
+
+func (c *checker) steps(list string, steps []Step) {
+	for i, s := range steps {
+		key := list + "." + strconv.Itoa(i)
+		if s.Since != "" && (list != "update.steps" || c.Find(s.Since) == nil) {
+			c.wrong(key+".since", fmt.Sprintf("since cannot be %q here", s.Since), "It names one of the releases, in a step below update:.")
+		}
 		kinds := 0
 		if s.SQL != nil {
 			kinds++

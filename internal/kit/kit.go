@@ -44,7 +44,12 @@ type Kit struct {
 	Setup   []Step            `yaml:"setup"`
 	Timers  []Timer           `yaml:"timers"`
 	Check   Check             `yaml:"check"`
-	Admin   string            `yaml:"admin"`         // where the admin side is, below the site's address
+	Admin   string            `yaml:"admin"` // where the admin side is, below the site's address
+	Update  Update            `yaml:"update"`
+	Stored  []Stored          `yaml:"addresses"`     // where the app stores its address
+	Copied  []Step            `yaml:"copied"`        // what a copy needs besides: that it sends no mail, is not found by search engines
+	Renew   []Step            `yaml:"renew"`         // what gives the admin the password {admin.password}; the configuration is written anew by itself
+	Known   *Recognise        `yaml:"recognise"`     // how to know the app where somebody else installed it
 	Account string            `yaml:"admin-account"` // own (when left out): made by the set-up; elsewhere: one that is there, such as a mailbox
 
 	files fs.FS
@@ -171,7 +176,26 @@ type Place struct {
 	Remove      []string `yaml:"remove"`       // parts of the archive that a site does not need
 	Deny        []string `yaml:"deny"`         // what the web must never show; asked for after the install
 	AdminFolder string   `yaml:"admin-folder"` // a folder of the archive that every site gets under another name: {admin.folder}
+	Writable    []string `yaml:"writable"`     // where the app writes: what is there is the site's, and no release replaces it
 	DataFolder  bool     `yaml:"data-folder"`  // the app keeps files outside of the document root: {data.folder}
+}
+
+// Update is how the app goes from one release to another.
+type Update struct {
+	Keep  []string `yaml:"keep"`  // parts of the app's folder that no release replaces; configuration and what is writable are kept by themselves
+	Steps []Step   `yaml:"steps"` // carried out in the new release, in order; since says for which
+}
+
+// Stored is where in its database the app keeps its address.
+type Stored struct {
+	Table  string `yaml:"table"`  // without the prefix
+	Column string `yaml:"column"` // * for all
+}
+
+// Recognise says how an app is known by its files.
+type Recognise struct {
+	File    string `yaml:"file"`    // below the app's folder
+	Pattern string `yaml:"pattern"` // a regular expression (RE2) whose group 1 is the release
 }
 
 // Timer is a job that the app needs run every so often. One of Get and Command
@@ -212,6 +236,7 @@ type Step struct {
 	Expect  *Expect           `yaml:"expect"`  // what the command prints, text and not-text
 	Remove  []string          `yaml:"remove"`  // files and folders to take away
 	When    string            `yaml:"when"`    // a condition; always when left out
+	Since   string            `yaml:"since"`   // in an update: the release that needs the step, which is left out where the site has that one already
 }
 
 // SQLFile is a script of the archive to run in the site's database.
@@ -306,13 +331,40 @@ func Newer(a, b string) bool {
 
 // ByForms says whether the set-up uses the app's own pages, which strangers
 // must not reach meanwhile.
-func (k *Kit) ByForms() bool {
-	for _, s := range k.Setup {
-		if s.Request != nil {
-			return true
+func (k *Kit) ByForms() bool { return ByForms(k.Setup) }
+
+// ByForms says whether steps use the app's own pages.
+func ByForms(steps []Step) bool {
+	return slices.ContainsFunc(steps, func(s Step) bool { return s.Request != nil })
+}
+
+// Kept lists what no release replaces: what the app writes, and what the kit
+// names; the configuration, where it is a file of its own.
+func (k *Kit) Kept() []string {
+	out := append(slices.Clone(k.Place.Writable), k.Update.Keep...)
+	for _, c := range k.Config {
+		if len(c.Constant) == 0 {
+			out = append(out, c.Path)
 		}
 	}
-	return false
+	return out
+}
+
+// Between lists the releases after one, up to and with another, newest first.
+func (k *Kit) Between(after, to string) []Release {
+	var out []Release
+	for _, r := range k.Releases {
+		if Newer(r.Release, after) && !Newer(r.Release, to) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Holds says whether addresses in a column are the site's own. Tables are
+// given without their prefix.
+func (k *Kit) Holds(table, column string) bool {
+	return slices.ContainsFunc(k.Stored, func(s Stored) bool { return s.Table == table && (s.Column == column || s.Column == "*") })
 }
 
 // ByCommands says whether the set-up runs programs of the account's.

@@ -91,6 +91,14 @@ func (l *lazySession) Dump(ctx context.Context, into io.Writer, only func(string
 	return s.Dump(ctx, into, only)
 }
 
+func (l *lazySession) Empty(ctx context.Context, only func(string) bool) error {
+	s, err := l.get(ctx)
+	if err != nil {
+		return err
+	}
+	return s.Empty(ctx, only)
+}
+
 func (l *lazySession) Close() error {
 	if l.session == nil {
 		return nil

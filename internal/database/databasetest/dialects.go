@@ -39,11 +39,13 @@ CREATE VIEW z_near AS SELECT name FROM boats;
 CREATE VIEW a_far AS SELECT * FROM z_near;
 DELIMITER //
 CREATE TRIGGER heavier BEFORE INSERT ON trips FOR EACH ROW BEGIN SET NEW.miles = NEW.miles + 1; SET NEW.miles = NEW.miles * 1; END//
+CREATE PROCEDURE sail(IN far INT) BEGIN UPDATE trips SET miles = miles + far; END//
+CREATE FUNCTION twice(n INT) RETURNS INT DETERMINISTIC RETURN n * 2//
 DELIMITER ;`,
 		asks: []string{
 			"SELECT HEX(photo) FROM boats WHERE id = 1", "00FF2710", "SELECT COUNT(*) FROM boats WHERE note = '' AND photo = '' AND weight IS NULL", "1",
 			"SELECT HEX(note) FROM boats WHERE id = 1", "6C696E650A627265616B093B", "SELECT flags + 0 FROM boats WHERE id = 1", "5", "SELECT upper_name FROM boats WHERE id = 2", "ZWEI – 日本",
-			"SELECT COUNT(*) FROM a_far", "2", "SELECT SUM(miles) FROM trips", "-2.9",
+			"SELECT COUNT(*) FROM a_far", "2", "SELECT twice(21)", "42", "SELECT SUM(miles) FROM trips", "-2.9",
 		},
 	},
 	"postgresql": {

@@ -246,6 +246,21 @@ func dumpAndLoad(t *testing.T, s *suite) {
 		require.NoError(t, err, ask[0])
 		assert.Equal(t, ask[1], got, ask[0])
 	}
+	// What is emptied can be loaded again, and then is as it was.
+	require.NoError(t, to.Empty(s.ctx, func(table string) bool { return table == "boats" }))
+	tables, err := to.Tables(s.ctx)
+	require.NoError(t, err)
+	assert.NotContains(t, tables, "boats")
+	assert.Contains(t, tables, "trips")
+	require.NoError(t, to.Empty(s.ctx, nil))
+	tables, err = to.Tables(s.ctx)
+	require.NoError(t, err)
+	assert.Empty(t, tables)
+	_, err = to.Run(s.ctx, strings.NewReader(text.String()), database.ScriptOptions{})
+	require.NoError(t, err)
+	again.Reset()
+	require.NoError(t, to.Dump(s.ctx, &again, nil))
+	assert.Equal(t, text.String(), again.String())
 }
 
 // largeScript: a script of many megabytes is run as it is read.

@@ -19,10 +19,7 @@ const longestInsert = 256 << 10
 // Dump implements database.Session. All is of one moment, as far as the
 // tables' engine can tell moments apart.
 func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bool) error {
-	if only == nil {
-		only = func(string) bool { return true }
-	}
-	d := &dump{ctx, s, bufio.NewWriter(into), only}
+	d := &dump{ctx, s, bufio.NewWriterSize(into, 256<<10), only}
 	for _, statement := range []string{"SET time_zone = '+00:00'", "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT"} {
 		if _, err := s.pool.ExecContext(ctx, statement); err != nil {
 			return explain(err, s.login)
@@ -42,8 +39,10 @@ type dump struct {
 	ctx     context.Context
 	session *Session
 	out     *bufio.Writer
-	only    func(string) bool
+	only    func(string) bool // nil for all
 }
+
+func (d *dump) wants(table string) bool { return d.only == nil || d.only(table) }
 
 func (d *dump) line(text string) { fmt.Fprintln(d.out, text) }
 
@@ -55,7 +54,7 @@ func (d *dump) all() error {
 		return err
 	}
 	for _, t := range tables {
-		if !d.only(t[0]) {
+		if !d.wants(t[0]) {
 			continue
 		}
 		if t[1] == "VIEW" {
@@ -72,7 +71,85 @@ func (d *dump) all() error {
 	if err := d.views(views); err != nil {
 		return err
 	}
+	if err := d.routines(); err != nil {
+		return err
+	}
 	d.line("SET foreign_key_checks = 1;\nSET unique_checks = 1;")
+	return nil
+}
+
+// listed are the procedures, functions and events of a database of the site's
+// own; in one that is shared nobody can tell whose they are.
+func (d *dump) listed(kind string) ([]string, error) {
+	if d.only != nil {
+		return nil, nil
+	}
+	query := "SHOW " + kind + " STATUS WHERE Db = DATABASE()"
+	if kind == "EVENT" {
+		query = "SHOW EVENTS"
+	}
+	all, err := d.columns(query, 2)
+	var out []string
+	for _, r := range all {
+		out = append(out, r[1])
+	}
+	return out, err
+}
+
+// routines come last: nothing of them is looked at before it is called.
+func (d *dump) routines() error {
+	for _, kind := range []string{"PROCEDURE", "FUNCTION", "EVENT"} {
+		column := 2
+		if kind == "EVENT" {
+			column = 3
+		}
+		names, err := d.listed(kind)
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			made, err := d.columns("SHOW CREATE "+kind+" "+quoteName(name), 4)
+			if err != nil {
+				return err
+			}
+			if made[0][column] == "" {
+				return fmt.Errorf("the user may not read how %s %s is made, so that it cannot be backed up", strings.ToLower(kind), name)
+			}
+			d.line("DELIMITER ;;\n" + definer.ReplaceAllString(made[0][column], "") + ";;\nDELIMITER ;")
+		}
+	}
+	return nil
+}
+
+// Empty implements database.Session.
+func (s *Session) Empty(ctx context.Context, only func(string) bool) error {
+	d := &dump{ctx: ctx, session: s, only: only}
+	drops := []string{"SET foreign_key_checks = 0"}
+	tables, err := d.columns("SHOW FULL TABLES", 2)
+	if err != nil {
+		return explain(err, s.login)
+	}
+	for _, t := range tables {
+		if d.wants(t[0]) && t[1] == "VIEW" {
+			drops = append(drops, "DROP VIEW IF EXISTS "+quoteName(t[0]))
+		} else if d.wants(t[0]) {
+			drops = append(drops, "DROP TABLE IF EXISTS "+quoteName(t[0]))
+		}
+	}
+	for _, kind := range []string{"PROCEDURE", "FUNCTION", "EVENT"} {
+		names, err := d.listed(kind)
+		if err != nil {
+			return explain(err, s.login)
+		}
+		for _, name := range names {
+			drops = append(drops, "DROP "+kind+" IF EXISTS "+quoteName(name))
+		}
+	}
+	for _, statement := range append(drops, "SET foreign_key_checks = 1") {
+		if _, err := s.pool.ExecContext(ctx, statement); err != nil {
+			return explain(err, s.login)
+		}
+	}
 	return nil
 }
 
@@ -202,7 +279,7 @@ func (d *dump) triggers() error {
 		return err
 	}
 	for _, t := range all {
-		if !d.only(t[2]) {
+		if !d.wants(t[2]) {
 			continue
 		}
 		made, err := d.columns("SHOW CREATE TRIGGER "+quoteName(t[0]), 3)

@@ -184,3 +184,35 @@ func (d *dump) triggers() error {
 	return d.each(`SELECT c.relname, pg_get_triggerdef(t.oid) FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE`+here+`AND NOT t.tgisinternal ORDER BY t.oid`, func(r []string) { d.line(r[1] + ";") })
 }
+
+// Empty implements database.Session.
+func (s *Session) Empty(ctx context.Context, only func(string) bool) error {
+	if only == nil {
+		only = func(string) bool { return true }
+	}
+	var drops []string
+	err := s.use(ctx, replyTime, func(ctx context.Context, c *pgx.Conn) error {
+		d := &dump{ctx: ctx, conn: c, only: only}
+		for _, query := range []string{
+			`SELECT coalesce(t.relname, c.relname), CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END, quote_ident(c.relname)
+				FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+				LEFT JOIN pg_depend d ON c.relkind = 'S' AND d.objid = c.oid AND d.deptype IN ('a', 'i') AND d.classid = 'pg_class'::regclass LEFT JOIN pg_class t ON t.oid = d.refobjid
+				WHERE` + here + `AND c.relkind IN ('r', 'p', 'v', 'm', 'S') AND d.deptype IS DISTINCT FROM 'i'` + fmt.Sprintf(notOfExtension, "c.oid") + `ORDER BY c.relkind <> 'v', c.relkind = 'S', c.oid`,
+			`SELECT p.proname, CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, quote_ident(p.proname) || '(' || pg_get_function_identity_arguments(p.oid) || ')'
+				FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE` + here + `AND p.prokind IN ('f', 'p')` + fmt.Sprintf(notOfExtension, "p.oid") + `ORDER BY p.oid`,
+			`SELECT t.typname, 'TYPE', quote_ident(t.typname) FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE` + here + `AND t.typtype = 'e' ORDER BY t.oid`,
+		} {
+			if err := d.each(query, func(r []string) { drops = append(drops, "DROP "+r[1]+" IF EXISTS "+r[2]+" CASCADE") }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	for _, statement := range drops {
+		if err != nil {
+			break
+		}
+		err = s.exec(ctx, replyTime, statement)
+	}
+	return err
+}

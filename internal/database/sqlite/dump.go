@@ -79,4 +79,19 @@ func (s *Session) dumpCounters(ctx context.Context, out io.Writer, wanted func(s
 	return err
 }
 
+// Empty implements database.Session.
+func (s *Session) Empty(ctx context.Context, only func(string) bool) error {
+	all, err := s.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, name := range all {
+		if only == nil || only(name) {
+			names = append(names, name)
+		}
+	}
+	return s.DropTables(ctx, names)
+}
+
 func text(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

@@ -188,6 +188,8 @@ func (s *session) show(t []token) (*result, error) {
 			r.rows = append(r.rows, []any{name})
 		}
 		return r, nil
+	case begins(t, "full"), begins(t, "create", "table"), begins(t, "triggers"), begins(t, "events"), begins(t, "procedure", "status"), begins(t, "function", "status"):
+		return s.describe(t)
 	case begins(t, "warnings"):
 		return &result{columns: []string{"Level", "Code", "Message"}}, nil
 	}
@@ -235,7 +237,7 @@ func (s *session) showGrants(t []token) (*result, error) {
 }
 
 // settings are those that a session may set without effect here.
-var settings = regexp.MustCompile(`(?i)^(names|character|session|@@|foreign_key_checks|unique_checks|sql_mode|time_zone|autocommit|sql_notes|wait_timeout|net_)`)
+var settings = regexp.MustCompile(`(?i)^(names|character|session|@@|transaction|foreign_key_checks|unique_checks|sql_mode|time_zone|autocommit|sql_notes|wait_timeout|net_)`)
 
 func (s *session) set(t []token, original string) error {
 	if len(t) > 0 && settings.MatchString(join(t)) {

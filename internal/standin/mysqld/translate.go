@@ -146,6 +146,8 @@ func (c *tableMaker) part(t []token) error {
 		}
 	case begins(t, "unique", "key"):
 		c.columns = append(c.columns, "UNIQUE "+join(t[3:]))
+	case begins(t, "unique", "("):
+		c.columns = append(c.columns, join(t))
 	case t[0].any("key", "index") && len(t) > 2:
 		// Names of indexes are the table's own here and the database's there.
 		index := `"` + strings.Trim(c.name, `"`) + "_" + t[1].name() + `"`

@@ -1,0 +1,199 @@
+package backup
+
+import (
+	"archive/tar"
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"filippo.io/age"
+	"github.com/klauspost/compress/zstd"
+
+	"tivset/internal/archive"
+)
+
+// Opener opens a backup's file from its start; it is read more than once.
+type Opener func() (io.ReadCloser, error)
+
+// Backup is one that was read through and found whole.
+type Backup struct {
+	Header
+	Summary
+	open Opener
+	keys []age.Identity
+}
+
+// ageMark begins what age has encrypted (age's specification, "Header").
+const ageMark = "age-encryption.org/v1"
+
+// Open reads a whole backup and compares it with its checksums, before anything
+// is done on its strength. Keys open one that is encrypted. Errors match
+// ErrDamaged and ErrSealed.
+func Open(ctx context.Context, open Opener, keys []age.Identity) (*Backup, error) {
+	b := &Backup{open: open, keys: keys}
+	var listed manifest
+	var found []Item
+	err := b.each(ctx, func(h *tar.Header, content io.Reader) error {
+		switch {
+		case h.Typeflag == tar.TypeDir:
+			return nil
+		case h.Name == manifestName:
+			return json.NewDecoder(content).Decode(&listed)
+		case h.Name == headerName:
+			var text strings.Builder
+			if err := json.NewDecoder(io.TeeReader(content, &text)).Decode(&b.Header); err != nil {
+				return err
+			}
+			rest, err := io.ReadAll(content)
+			sum := sha256.Sum256([]byte(text.String() + string(rest)))
+			found = append(found, Item{h.Name, h.Size, hex.EncodeToString(sum[:])})
+			return err
+		}
+		sum := sha256.New()
+		n, err := io.Copy(sum, content)
+		found = append(found, Item{h.Name, n, hex.EncodeToString(sum.Sum(nil))})
+		b.count(h.Name, n)
+		return err
+	})
+	switch {
+	case errors.Is(err, ErrSealed) || ctx.Err() != nil:
+		return nil, err
+	case err != nil:
+		return nil, damaged("%v", err)
+	case b.Format != Version:
+		return nil, damaged("it has format %d, and this program reads %d", b.Format, Version)
+	}
+	return b, compare(listed.Items, found)
+}
+
+func (b *Backup) count(name string, n int64) {
+	b.Bytes += n
+	if strings.HasPrefix(name, data+"/") {
+		b.Data += n
+		return
+	}
+	b.Files++
+}
+
+func compare(listed, found []Item) error {
+	if len(listed) == 0 {
+		return damaged("it is cut short: its list of checksums is missing")
+	}
+	if len(listed) != len(found) {
+		return damaged("it holds %d files, and its list names %d", len(found), len(listed))
+	}
+	for i, item := range listed {
+		if item != found[i] {
+			return damaged("%s is not what it was when the backup was made", item.Name)
+		}
+	}
+	return nil
+}
+
+// each calls use for every entry of the archive.
+func (b *Backup) each(ctx context.Context, use func(*tar.Header, io.Reader) error) error {
+	file, err := b.open()
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	plain, err := b.unseal(bufio.NewReaderSize(file, 256<<10))
+	if err != nil {
+		return err
+	}
+	unpacked, err := zstd.NewReader(plain, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(64<<20))
+	if err != nil {
+		return err
+	}
+	defer unpacked.Close()
+	t := tar.NewReader(bufio.NewReaderSize(unpacked, 256<<10))
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		h, err := t.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir {
+			return fmt.Errorf("%s is neither a file nor a folder", h.Name)
+		}
+		if err := use(h, t); err != nil {
+			return err
+		}
+	}
+}
+
+func (b *Backup) unseal(file *bufio.Reader) (io.Reader, error) {
+	begin, err := file.Peek(len(ageMark))
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	if string(begin) != ageMark {
+		return file, nil
+	}
+	if len(b.keys) == 0 {
+		return nil, ErrSealed
+	}
+	plain, err := age.Decrypt(file, b.keys...)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrSealed, err)
+	}
+	return plain, nil
+}
+
+// errEnough ends the reading of a backup early.
+var errEnough = errors.New("enough was read")
+
+// Part gives the files and folders of a part, for archive.Fill.
+func (b *Backup) Part(part string) archive.Source {
+	return func(ctx context.Context, use func(archive.Entry, io.Reader) error) error {
+		return b.each(ctx, func(h *tar.Header, content io.Reader) error {
+			name, ours := strings.CutPrefix(strings.TrimSuffix(h.Name, "/"), part+"/")
+			if !ours {
+				return nil
+			}
+			return use(archive.Entry{Name: name, Dir: h.Typeflag == tar.TypeDir, Mode: h.FileInfo().Mode().Perm(), Size: h.Size, Exact: true}, content)
+		})
+	}
+}
+
+// Has says whether anything of a part is in the backup.
+func (b *Backup) Has(ctx context.Context, part string) (bool, error) {
+	err := b.Part(part)(ctx, func(archive.Entry, io.Reader) error { return errEnough })
+	if errors.Is(err, errEnough) {
+		return true, nil
+	}
+	return false, err
+}
+
+// Script gives the database's script. Closing it early is fine.
+func (b *Backup) Script(ctx context.Context) io.ReadCloser {
+	r, w := io.Pipe()
+	go func() {
+		err := b.each(ctx, func(h *tar.Header, content io.Reader) error {
+			switch {
+			case strings.HasPrefix(h.Name, data+"/"):
+				_, err := io.Copy(w, content)
+				return err
+			case strings.HasPrefix(h.Name, Files+"/"):
+				return errEnough // the script comes before the files
+			}
+			return nil
+		})
+		if errors.Is(err, errEnough) {
+			err = nil
+		}
+		_ = w.CloseWithError(err)
+	}()
+	return r
+}
