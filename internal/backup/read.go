@@ -26,7 +26,16 @@ type Backup struct {
 	Header
 	Summary
 	open Opener
-	keys []age.Identity
+	keys Keys
+}
+
+// Keys open backups that are encrypted.
+type Keys []age.Identity
+
+// ReadKeys reads a file of age's identities.
+func ReadKeys(from io.Reader) (Keys, error) {
+	keys, err := age.ParseIdentities(from)
+	return Keys(keys), err
 }
 
 // ageMark begins what age has encrypted (age's specification, "Header").
@@ -35,7 +44,7 @@ const ageMark = "age-encryption.org/v1"
 // Open reads a whole backup and compares it with its checksums, before anything
 // is done on its strength. Keys open one that is encrypted. Errors match
 // ErrDamaged and ErrSealed.
-func Open(ctx context.Context, open Opener, keys []age.Identity) (*Backup, error) {
+func Open(ctx context.Context, open Opener, keys Keys) (*Backup, error) {
 	b := &Backup{open: open, keys: keys}
 	var listed manifest
 	var found []Item

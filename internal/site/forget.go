@@ -29,7 +29,7 @@ func (s *Service) ForgetSite(ctx context.Context, word string) (Forgotten, error
 		return Forgotten{}, err
 	}
 	if there != "" {
-		return Forgotten{}, fault.New(fault.Decision, "the site is still there", there, "Only the record of a site that is gone can be dropped. To take the site away: tivset undo "+found.Job)
+		return Forgotten{}, fault.New(fault.Decision, "the site is still there", there, "Only the record of a site that is gone can be dropped. To take the site away: tivset remove "+found.Address)
 	}
 	done := Forgotten{Site: found, Database: s.leftData(ctx, found)}
 	if err := s.Ledger.DropSite(ctx, found.Address); err != nil {

@@ -22,7 +22,7 @@ func TestForget(t *testing.T) {
 	_, err = w.Service.ForgetSite(ctx, "journal")
 	f := fault.Of(err)
 	require.Equal(t, fault.Decision, f.Kind)
-	assert.Contains(t, f.Remedy, "tivset undo "+done.Job)
+	assert.Contains(t, f.Remedy, "tivset remove "+done.Site.Address)
 	w.EditAccount(func(a *account.Account) { a.Reach = "local:" + w.Root + "-away" })
 	_, err = w.Service.ForgetSite(ctx, "journal")
 	require.Error(t, err, "an account that cannot be reached says nothing about its sites")

@@ -24,6 +24,8 @@ type Request struct {
 	Answers answer.Given
 
 	Proposed Proposed // drawn when it is empty
+
+	content *content // what the site gets in place of a release's files and set-up, or nil
 }
 
 // Plan is everything that an install is about to do. The review, the dry run
@@ -49,6 +51,7 @@ type Plan struct {
 	place    place.Place
 	server   *account.Database
 	answers  answer.Given
+	content  *content
 	given    answer.Given // what was answered, of those
 	asking   *asking
 	survey   archive.Survey

@@ -23,6 +23,7 @@ func (s *Service) Plan(ctx context.Context, r Request) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.content = r.content
 	if err := s.takesMail(ctx, p); err != nil {
 		return nil, err
 	}
@@ -39,6 +40,7 @@ func (s *Service) Plan(ctx context.Context, r Request) (*Plan, error) {
 		func() error { return s.lookAtLayout(ctx, p) },
 		func() error { return s.lookAtNeeds(ctx, p, fsys) },
 		func() error { return s.makeSecrets(p) },
+		func() error { return p.takeSecrets() },
 		func() error { return s.writeConfigs(p) },
 		func() error { return s.warn(ctx, p) },
 	} {

@@ -13,6 +13,10 @@ import (
 // lookAtArchive fetches and verifies the archive and reads it through, so that
 // the plan says what it will make and a bad one is refused here.
 func (s *Service) lookAtArchive(ctx context.Context, p *Plan, r Request) error {
+	if r.content != nil {
+		p.measure(r.content)
+		return nil
+	}
 	var err error
 	if p.archive, err = s.fetch(ctx, p.kit, p.release, r.Archive); err != nil {
 		return err

@@ -30,6 +30,9 @@ func (s *Service) Check(ctx context.Context, x ledger.Site) (Examined, error) {
 	if err != nil {
 		return e, err
 	}
+	if p.password.Empty() {
+		return e, fault.New(fault.Usage, "the vault has no password of this site", x.Address, "Without it nobody can see whether signing in works. Have a new one made: tivset reveal "+x.Address+" --renew")
+	}
 	fsys, err := s.OpenFiles(ctx, p.account)
 	if err != nil {
 		return e, unreachable(p.account, err)
@@ -114,10 +117,13 @@ func (s *Service) planOf(x ledger.Site) (*Plan, error) {
 	}
 	p.Place = PlanPlace{URL: x.URL, Folder: x.Folder, DataFolder: x.DataFolder}
 	if entry.Place.AdminFolder != "" {
-		p.Place.AdminFolder, _, _ = strings.Cut(strings.TrimPrefix(x.AdminURL, x.URL), "/")
+		p.Place.AdminFolder = adminFolder(x)
 	}
 	for _, c := range x.Chosen {
 		p.answers[c.ID] = c.Answer
+		if text := p.remembered()[c.ID]; text != nil {
+			*text = c.Answer
+		}
 	}
 	if d := x.Database; d != nil {
 		p.Data = &PlanData{From: d.From, Engine: d.Engine, Server: d.Server, Name: d.Name, User: d.User, Tables: d.Tables}
@@ -142,8 +148,11 @@ func (s *Service) rememberSecrets(p *Plan, x ledger.Site) error {
 		p.secrets[name] = kept
 	}
 	p.password = p.secrets[adminPassword]
-	if p.password.Empty() {
-		return fault.New(fault.Usage, "the vault has no password of this site", x.Address, "Without it nobody can see whether signing in works.")
-	}
 	return nil
+}
+
+// adminFolder is the name that the folder of a site's admin side has.
+func adminFolder(x ledger.Site) string {
+	name, _, _ := strings.Cut(strings.TrimPrefix(x.AdminURL, x.URL), "/")
+	return name
 }

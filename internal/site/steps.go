@@ -8,11 +8,13 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"tivset/internal/account"
 	"tivset/internal/courier"
 	"tivset/internal/database"
+	"tivset/internal/fault"
 	"tivset/internal/files"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
@@ -28,6 +30,7 @@ type env struct {
 	job     string
 	checks  []Checked
 	entries []string         // what was put in place
+	made    []string         // folders that were made for it, innermost first
 	courier *courier.Courier // one that works in the account, or nil
 	carries bool             // it can unpack there
 	count   func(count, total int64, unit string)
@@ -52,6 +55,18 @@ var kinds = map[string]func(*env) job.Step{
 	"check":           func(e *env) job.Step { return &checkSite{env: e} },
 	"record":          func(e *env) job.Step { return &recordSite{env: e} },
 	"tidy":            func(e *env) job.Step { return &tidy{env: e} },
+	"back-up":         func(e *env) job.Step { return &backUp{env: e} },
+	"save-site":       func(e *env) job.Step { return &saveSite{env: e} },
+	"drop-files":      func(e *env) job.Step { return &dropFiles{env: e} },
+	"keep-data":       func(e *env) job.Step { return &keepData{env: e} },
+	"load-data":       func(e *env) job.Step { return &loadData{env: e} },
+	"unpack-backup":   func(e *env) job.Step { return &unpackBackup{env: e} },
+	"swap":            func(e *env) job.Step { return &swap{env: e} },
+	"prepare":         func(e *env) job.Step { return &prepared{env: e} },
+	"unclaim":         func(e *env) job.Step { return &unclaim{env: e} },
+	"drop-here":       func(*env) job.Step { return &dropHere{} },
+	"remove-old":      func(e *env) job.Step { return &removal{env: e} },
+	"swap-secrets":    func(e *env) job.Step { return &swapSecrets{env: e} },
 }
 
 // decoder makes steps from a journal.
@@ -66,6 +81,12 @@ func (e *env) decoder() job.Decode {
 	}
 }
 
+// remembered are the answers that configuration may hold and that a site's
+// record has no field for.
+func (p *Plan) remembered() map[string]*string {
+	return map[string]*string{"tagline": &p.Site.Tagline, "admin.first-name": &p.Admin.First, "admin.last-name": &p.Admin.Last, "support.email": &p.Admin.Support}
+}
+
 // claim marks the place as being worked on, in the account itself, where
 // somebody on another machine sees it too.
 type claim struct {
@@ -73,6 +94,8 @@ type claim struct {
 	Marker  string `json:"marker"`
 	Address string `json:"address"`
 	Store   string `json:"store"`
+
+	site *ledger.Site // the site that is to be there, as it was looked at; nil for none
 }
 
 // marker is the content of the file, docs/formats.md.
@@ -110,15 +133,25 @@ func (c *claim) Do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	// Another job may have ended here since the plan was made; its site's
-	// secrets must not be written over.
-	switch _, err := c.Ledger.Site(ctx, c.Address); {
-	case err == nil:
+	return c.asPlanned(ctx)
+}
+
+// asPlanned makes sure that no other job has ended here since the plan was
+// made: a site's secrets must not be written over, and a change to one be made
+// of what it is now.
+func (c *claim) asPlanned(ctx context.Context) error {
+	now, err := c.Ledger.Site(ctx, c.Address)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && c.site == nil:
+		return nil
+	case err == nil && c.site == nil:
 		return siteIsThere(c.plan)
-	case !errors.Is(err, fs.ErrNotExist):
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return err
+	case err == nil && now.LastJob == c.site.LastJob && now.Job == c.site.Job:
+		return nil
 	}
-	return nil
+	return fault.New(fault.Decision, "another job has changed the site meanwhile", c.Address, "Look at it with tivset show "+c.Address+", and run the command again.")
 }
 
 // part is the mark while it is written.
@@ -263,6 +296,8 @@ func (e *env) openData(ctx context.Context) (database.Session, error) {
 type recordSite struct {
 	*env    `json:"-"`
 	Address string `json:"address"`
+
+	as func(*ledger.Site) // what else is to be noted, or nil
 }
 
 func (*recordSite) Kind() string  { return "record" }
@@ -273,6 +308,9 @@ func (r *recordSite) Do(ctx context.Context) error {
 	s, err := r.site(ctx)
 	if err != nil {
 		return err
+	}
+	if r.as != nil {
+		r.as(&s)
 	}
 	return r.Ledger.PutSite(ctx, s)
 }
@@ -296,15 +334,21 @@ func (e *env) site(ctx context.Context) (ledger.Site, error) {
 		Account: p.Account, Folder: p.Place.Folder, Language: p.Site.Language, Title: p.Site.Title,
 		Admin: ledger.Admin{Name: p.Admin.Name, Email: p.Admin.Email}, Files: count, Bytes: bytes,
 		InstalledAt: now, UpdatedAt: now, Care: p.Care, Health: "good", Job: e.job, Entries: e.entries,
-		DataFolder: p.Place.DataFolder, SetAside: p.Changes.SetAside,
+		DataFolder: p.Place.DataFolder, SetAside: p.Changes.SetAside, FoldersMade: e.made,
 	}
+	for id, text := range p.remembered() {
+		if *text != "" {
+			s.Chosen = append(s.Chosen, ledger.Choice{ID: id, Answer: *text})
+		}
+	}
+	slices.SortFunc(s.Chosen, func(a, b ledger.Choice) int { return strings.Compare(a.ID, b.ID) })
 	for _, t := range append(slices.Clone(p.Site.Asked), p.Site.Extras...) {
 		if !t.Secret {
 			s.Chosen = append(s.Chosen, ledger.Choice{ID: t.ID, Answer: t.Answer})
 		}
 	}
 	if p.Data != nil {
-		s.Database = &ledger.Database{Engine: p.Data.Engine, Server: p.Data.Server, Name: p.Data.Name, User: p.Data.User, Tables: p.Data.Tables, From: p.Data.From}
+		s.Database = recorded(p)
 	}
 	if p.kit.Licence.MustAccept {
 		s.Licence = &ledger.Accepted{Name: p.kit.Licence.Name, Release: p.Release, At: now}

@@ -34,7 +34,8 @@ type unpack struct {
 	Top   string `json:"top,omitempty"`  // the folder of stages, taken away when it is empty
 	Veil  string `json:"veil,omitempty"` // the folder around a stage that the web can see
 
-	address string // of the veil
+	address  string                      // of the veil
+	settings func(context.Context) error // writes the configuration, where that is not the plan's own
 }
 
 func (*unpack) Kind() string  { return "unpack" }
@@ -67,6 +68,9 @@ func (u *unpack) Do(ctx context.Context) error {
 	}
 	if err := u.renameAdmin(ctx); err != nil {
 		return err
+	}
+	if u.settings != nil {
+		return u.settings(ctx)
 	}
 	return u.configure(ctx)
 }
@@ -278,6 +282,7 @@ func (p *putInPlace) Do(ctx context.Context) error {
 		if err := p.files.Mkdir(ctx, p.Target, 0o755); err != nil {
 			return err
 		}
+		p.made = append([]string{p.Target}, p.made...)
 	}
 	for n, name := range p.Entries {
 		if err := p.files.Rename(ctx, path.Join(p.Stage, name), path.Join(p.Target, name)); err != nil {
@@ -329,6 +334,9 @@ func (*tidy) Undo(context.Context) error { return nil }
 
 func (t *tidy) Do(ctx context.Context) error {
 	if err := files.RemoveAll(ctx, t.files, t.Stage); err != nil {
+		return err
+	}
+	if err := t.forgetKept(t.job); err != nil {
 		return err
 	}
 	return dropMarker(ctx, t.files, t.Marker, t.job, t.Drop...)

@@ -144,6 +144,7 @@ func (m *makeFolder) Prepare(ctx context.Context) error {
 }
 
 func (m *makeFolder) Do(ctx context.Context) error {
+	m.made = append(m.made, m.Above...)
 	_, err := files.MkdirAll(ctx, m.files, m.Folder, cmp.Or(m.Mode, 0o750))
 	return err
 }

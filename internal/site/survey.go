@@ -13,31 +13,38 @@ import (
 )
 
 // survey reads an archive of the cache through, or takes what an earlier
-// reading found: the file is named by its checksum, which was verified, so the
-// same name has the same content.
+// reading found.
 func survey(ctx context.Context, name, top string, skip []string) (archive.Survey, error) {
-	key := sha256.Sum256([]byte(top + "\x00" + strings.Join(skip, "\x00")))
-	kept := name + "-" + hex.EncodeToString(key[:8]) + ".json"
-	var s archive.Survey
-	if text, err := os.ReadFile(kept); err == nil && json.Unmarshal(text, &s) == nil && len(s.Sizes) > 0 {
-		return s, nil
-	}
-	file, err := os.Open(name)
-	if err != nil {
-		return s, err
-	}
-	defer file.Close()
-	if s, err = archive.Look(ctx, file, top, skip, archive.DefaultLimits); err != nil {
-		return s, err
-	}
-	keepSurvey(kept, s)
-	return s, nil
+	return cached(name, top, skip, func(s archive.Survey) bool { return len(s.Sizes) > 0 }, func() (archive.Survey, error) {
+		file, err := os.Open(name)
+		if err != nil {
+			return archive.Survey{}, err
+		}
+		defer file.Close()
+		return archive.Look(ctx, file, top, skip, archive.DefaultLimits)
+	})
 }
 
-// keepSurvey writes the survey whole or not at all; without it the archive is
-// read again.
-func keepSurvey(name string, s archive.Survey) {
-	text, err := json.Marshal(s)
+// cached gives what was found out about an archive earlier, or finds it out. The
+// file is named by the archive's checksum, which was verified, so the same name
+// has the same content.
+func cached[T any](name, top string, skip []string, good func(T) bool, find func() (T, error)) (T, error) {
+	key := sha256.Sum256([]byte(top + "\x00" + strings.Join(skip, "\x00")))
+	kept := name + "-" + hex.EncodeToString(key[:8]) + ".json"
+	var found T
+	if text, err := os.ReadFile(kept); err == nil && json.Unmarshal(text, &found) == nil && good(found) {
+		return found, nil
+	}
+	found, err := find()
+	if err == nil {
+		keepFound(kept, found)
+	}
+	return found, err
+}
+
+// keepFound writes it whole or not at all; without it the archive is read again.
+func keepFound(name string, found any) {
+	text, err := json.Marshal(found)
 	if err != nil {
 		return
 	}

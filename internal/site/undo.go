@@ -96,7 +96,7 @@ func (s *Service) jobEnded(ctx context.Context, entry ledger.Job, settled bool) 
 	now := s.Now().UTC()
 	entry.Outcome, entry.Ended = "undone", &now
 	if settled {
-		entry.Outcome = "installed"
+		entry.Outcome = outcomes[entry.What]
 	}
 	if err := s.Ledger.PutJob(ctx, entry); err != nil {
 		return entry, fmt.Errorf("record the end of the job: %w", err)
@@ -113,7 +113,7 @@ func (s *Service) Installed(ctx context.Context, id string) (ledger.Site, bool, 
 	}
 	sites, err := s.Ledger.Sites(ctx)
 	for _, x := range sites {
-		if x.Job == id {
+		if x.Job == id && x.LastJob == "" {
 			return x, true, err
 		}
 	}

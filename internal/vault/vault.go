@@ -57,7 +57,8 @@ func (v *Vault) Get(name string) (secret.Text, error) {
 	return secret.Of(s), nil
 }
 
-// Names lists the names that begin with prefix, sorted.
+// Names lists the names directly below a prefix, sorted: those with a further
+// slash are somebody else's, such as a site's inside another.
 func (v *Vault) Names(prefix string) ([]string, error) {
 	all, err := v.all()
 	if err != nil {
@@ -65,7 +66,7 @@ func (v *Vault) Names(prefix string) ([]string, error) {
 	}
 	var names []string
 	for _, n := range slices.Sorted(maps.Keys(all)) {
-		if strings.HasPrefix(n, prefix) {
+		if _, ok := below(n, prefix); ok {
 			names = append(names, n)
 		}
 	}
@@ -81,11 +82,77 @@ func (v *Vault) Set(secrets map[string]secret.Text) error {
 	})
 }
 
-// Forget drops every secret whose name begins with prefix.
+// Forget drops the secrets directly below a prefix.
 func (v *Vault) Forget(prefix string) error {
 	return v.change(func(all map[string]string) {
-		maps.DeleteFunc(all, func(name, _ string) bool { return strings.HasPrefix(name, prefix) })
+		maps.DeleteFunc(all, func(name, _ string) bool {
+			_, ok := below(name, prefix)
+			return ok
+		})
 	})
+}
+
+func below(name, prefix string) (rest string, ok bool) {
+	rest, ok = strings.CutPrefix(name, prefix)
+	return rest, ok && !strings.Contains(rest, "/")
+}
+
+// Seal encrypts the secrets directly below a prefix, so that only this
+// vault's key opens them; their names are kept without it.
+func (v *Vault) Seal(prefix string) ([]byte, error) {
+	all, err := v.all()
+	if err != nil {
+		return nil, err
+	}
+	some := map[string]string{}
+	for name, s := range all {
+		if rest, ours := below(name, prefix); ours {
+			some[rest] = s
+		}
+	}
+	identity, err := v.identity(true)
+	if err != nil {
+		return nil, err
+	}
+	return seal(some, identity)
+}
+
+// Unseal opens what Seal made. A fault when another vault's key is needed.
+func (v *Vault) Unseal(sealed []byte) (map[string]secret.Text, error) {
+	identity, err := v.identity(false)
+	if err != nil {
+		return nil, err
+	}
+	c, err := unseal(bytes.NewReader(sealed), identity)
+	out := map[string]secret.Text{}
+	for name, s := range c.Secrets {
+		out[name] = secret.Of(s)
+	}
+	return out, err
+}
+
+func seal(secrets map[string]string, identity *age.X25519Identity) ([]byte, error) {
+	var sealed bytes.Buffer
+	w, err := age.Encrypt(&sealed, identity.Recipient())
+	if err != nil {
+		return nil, err
+	}
+	if err := json.NewEncoder(w).Encode(content{version, secrets}); err != nil {
+		return nil, err
+	}
+	if err := w.Close(); err != nil { // which writes the end
+		return nil, err
+	}
+	return sealed.Bytes(), nil
+}
+
+func unseal(from io.Reader, identity *age.X25519Identity) (content, error) {
+	var c content
+	plain, err := age.Decrypt(from, identity)
+	if err != nil {
+		return c, err
+	}
+	return c, json.NewDecoder(plain).Decode(&c)
 }
 
 // all reads the vault. Files are replaced whole, so reading needs no lock.
@@ -102,13 +169,9 @@ func (v *Vault) all() (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	plain, err := age.Decrypt(file, identity)
+	c, err := unseal(file, identity)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the vault does not open with its key", v.file, "Put back the key that belongs to it: "+v.key).Because(err)
-	}
-	var c content
-	if err := json.NewDecoder(plain).Decode(&c); err != nil {
-		return nil, fmt.Errorf("read the vault %s: %w", v.file, err)
 	}
 	if c.Vault != version {
 		return nil, fault.New(fault.Usage, fmt.Sprintf("the vault has format %d", c.Vault), v.file, "A newer release of Tivset made it; use that one.")
@@ -137,18 +200,11 @@ func (v *Vault) change(edit func(map[string]string)) error {
 	if err != nil {
 		return err
 	}
-	var sealed bytes.Buffer
-	w, err := age.Encrypt(&sealed, identity.Recipient())
+	sealed, err := seal(all, identity)
 	if err != nil {
 		return err
 	}
-	if err := json.NewEncoder(w).Encode(content{version, all}); err != nil {
-		return err
-	}
-	if err := w.Close(); err != nil {
-		return err
-	}
-	return replace(v.file, sealed.Bytes())
+	return replace(v.file, sealed)
 }
 
 // identity reads the key, or makes one when there is neither key nor vault.
