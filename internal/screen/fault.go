@@ -63,23 +63,28 @@ func Code(err error) int {
 var outcomes = map[fault.Kind]string{fault.Failed: "undone", fault.Usage: "refused", fault.Decision: "refused", fault.Left: "left"}
 
 // FaultJSON writes a fault for a program.
-func (s *Streams) FaultJSON(err error) error {
+func (s *Streams) FaultJSON(err error) error { return s.WriteJSON(s.Failed(err)) }
+
+// said is a fault in JSON.
+type said struct {
+	What   string `json:"what"`
+	Where  string `json:"where"`
+	Remedy string `json:"remedy"`
+}
+
+// Failed is the document of a fault.
+func (s *Streams) Failed(err error) any {
 	f := fault.Of(err)
-	type said struct {
-		What   string `json:"what"`
-		Where  string `json:"where"`
-		Remedy string `json:"remedy"`
-	}
 	what := f.What
 	if f.Cause != nil {
 		what += ": " + f.Cause.Error()
 	}
-	return s.WriteJSON(struct {
+	return struct {
 		Outcome  string          `json:"outcome"`
 		Error    said            `json:"error"`
 		Details  []string        `json:"details,omitempty"`
 		Missing  []string        `json:"missing,omitempty"`
 		Problems []fault.Problem `json:"problems,omitempty"`
 		Job      string          `json:"job,omitempty"`
-	}{outcomes[f.Kind], said{what, f.Where, f.Remedy}, f.Details, f.Missing, f.Problems, f.Job})
+	}{outcomes[f.Kind], said{what, f.Where, f.Remedy}, f.Details, f.Missing, f.Problems, f.Job}
 }

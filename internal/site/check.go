@@ -70,13 +70,16 @@ type check struct {
 	run    func() error
 }
 
-const wrongPassword = "wrong password"
+const (
+	frontPage     = "front page"
+	wrongPassword = "wrong password"
+)
 
 // list gives the checks of a site, in order.
 func (c *checkSite) list(ctx context.Context, r *setup.Runner) []check {
 	kit := c.plan.kit.Check
 	all := []check{
-		{"front page", "shows what the kit names", func() error { return c.settled(ctx, func() error { return r.Request(ctx, kit.Front) }) }},
+		{frontPage, "shows what the kit names", func() error { return c.settled(ctx, func() error { return r.Request(ctx, kit.Front) }) }},
 		{"sign-in", "the admin can sign in", func() error {
 			return c.settled(ctx, func() error {
 				return r.SignIn(ctx, kit.SignIn, c.plan.password.Reveal(), connections(c.account))

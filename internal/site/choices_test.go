@@ -222,9 +222,9 @@ func TestCertificates(t *testing.T) {
 	}
 	asked := ""
 	certified := func(err error) {
-		w.Service.Certified = func(_ context.Context, name, address string) error {
+		w.Service.Certified = func(_ context.Context, name, address string) (time.Time, error) {
 			asked = name + " at " + address
-			return err
+			return time.Time{}, err
 		}
 	}
 	plan := func(at string) (*site.Plan, error) { return w.Service.Plan(ctx, sitetest.Request("inkwater", at)) }

@@ -1,26 +1,45 @@
 package site
 
 import (
+	"slices"
 	"time"
 
 	"tivset/internal/kit"
+	"tivset/internal/ledger"
 )
 
-// newest gives the newest release of an app, or "" when no kit knows the app.
-func (s *Service) newest(app string) string {
-	e, err := s.Catalogue.Find(app)
-	if err != nil {
-		return ""
-	}
-	return e.Newest().Release
+// news are the newest releases of apps, each looked up once.
+type news struct {
+	*Service
+	kits map[string]*kit.Kit
 }
 
-// newerThan returns newest when it is newer than release, else "".
-func newerThan(release, newest string) string {
-	if newest != "" && kit.Newer(newest, release) {
-		return newest
+// tell fills in what is found out when a site is shown: whether there is
+// something newer, how far it goes, and whether the site takes it by itself.
+func (n *news) tell(x *ledger.Site) {
+	k, known := n.kits[x.App]
+	if !known {
+		if e, err := n.Catalogue.Find(x.App); err == nil {
+			k = e.Kit
+		}
+		n.kits[x.App] = k
 	}
-	return ""
+	if k == nil {
+		return // no kit knows the app any more
+	}
+	x.Newer, x.NewerLevel, x.Due = "", "", ""
+	if x.Release == k.Newest().Release {
+		return
+	}
+	for _, r := range k.Between(x.Release, k.Newest().Release) {
+		if x.Newer == "" {
+			x.Newer = r.Release
+		}
+		if slices.Index(kit.Levels, r.Level) > slices.Index(kit.Levels, x.NewerLevel) {
+			x.NewerLevel = r.Level
+		}
+	}
+	x.Due = due(k, *x)
 }
 
 // Standing says what speaks for and against the n-th release of a kit.

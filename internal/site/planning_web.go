@@ -19,17 +19,20 @@ import (
 // tlsTime is for how long a server may take to show its certificate.
 const tlsTime = 5 * time.Second
 
-// Certified says why the certificate that a server shows for a name does not
-// verify; nil when it does. Address is host:port.
-func Certified(ctx context.Context, name, address string) error {
+// Certified says until when the certificate that a server shows for a name is
+// good, and why it does not verify; nil when it does. Address is host:port.
+func Certified(ctx context.Context, name, address string) (until time.Time, err error) {
 	ctx, cancel := context.WithTimeout(ctx, tlsTime)
 	defer cancel()
 	d := tls.Dialer{Config: &tls.Config{ServerName: name}}
 	c, err := d.DialContext(ctx, "tcp", address)
 	if err != nil {
-		return err
+		return until, err
 	}
-	return c.Close()
+	if secured, ok := c.(*tls.Conn); ok {
+		until = secured.ConnectionState().PeerCertificates[0].NotAfter
+	}
+	return until, c.Close()
 }
 
 // lookAtDomain settles http or https, and makes sure that the domain answers.
@@ -40,7 +43,7 @@ func (s *Service) lookAtDomain(ctx context.Context, p *Plan, asked string) error
 		return err
 	}
 	if u.Scheme == "https" {
-		if err := s.Certified(ctx, d.Name, tlsAddress(d, u)); err != nil {
+		if _, err := s.Certified(ctx, d.Name, tlsAddress(d, u)); err != nil {
 			return fault.New(fault.Failed, "the certificate of "+d.Name+" does not verify", d.URL, "Ask the host for one that does, or give the domain an address with http:// in the account.").Because(err)
 		}
 	} else {
@@ -64,7 +67,7 @@ func (s *Service) preferHTTPS(ctx context.Context, p *Plan, asked string, u *url
 		return // nothing travels
 	}
 	if u.Port() == "" && d.Connect == "" && !strings.HasPrefix(asked, "http://") {
-		if s.Certified(ctx, d.Name, net.JoinHostPort(d.Name, "443")) == nil {
+		if _, err := s.Certified(ctx, d.Name, net.JoinHostPort(d.Name, "443")); err == nil {
 			d.URL = "https://" + d.Name
 			p.Place.URL = p.place.URL()
 			return

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"time"
 
 	"tivset/internal/answer"
 	"tivset/internal/fault"
@@ -19,13 +20,14 @@ type Examined struct {
 	App     string    `json:"app"`
 	OK      bool      `json:"ok"`
 	Checks  []Checked `json:"checks"`
+	Compared
 }
 
 // Check looks at a site as a visitor, as its admin and as a stranger, and
 // records how it is. A wrong password is not tried: again and again, that would
 // look like an attack and lock the admin out.
 func (s *Service) Check(ctx context.Context, x ledger.Site) (Examined, error) {
-	e := Examined{Address: x.Address, App: x.App, Checks: []Checked{}}
+	e := Examined{Address: x.Address, App: x.App, Checks: []Checked{}, Compared: Compared{[]string{}, []string{}, []string{}}}
 	p, err := s.planOf(x)
 	if err != nil {
 		return e, err
@@ -38,63 +40,121 @@ func (s *Service) Check(ctx context.Context, x ledger.Site) (Examined, error) {
 		return e, unreachable(p.account, err)
 	}
 	defer fsys.Close()
-	if e.Checks, err = s.examine(ctx, p, fsys, x); err != nil {
+	l := &looking{env: &env{Service: s, account: p.account, files: fsys, plan: p, count: func(int64, int64, string) {}}, site: x}
+	if err := l.all(ctx); err != nil {
 		return e, err
 	}
-	e.OK = true
+	e.Checks, e.Compared, e.OK = l.out, l.found, true
 	for _, c := range e.Checks {
 		e.OK = e.OK && c.OK
 	}
-	x.Health = "good"
-	if !e.OK {
-		x.Health = "bad"
+	now := s.Now().UTC()
+	l.site.CheckedAt, l.site.Health = &now, "good"
+	switch {
+	case l.site.Gone != "":
+		l.site.Health = "gone"
+	case !e.OK:
+		l.site.Health = "bad"
 	}
-	return e, s.Ledger.PutSite(ctx, x)
+	return e, s.recordLook(ctx, l.site)
 }
 
-// examine runs all checks, whatever the first of them come to.
-func (s *Service) examine(ctx context.Context, p *Plan, fsys files.FS, x ledger.Site) ([]Checked, error) {
-	for _, name := range x.Entries {
-		there, err := files.Exists(ctx, fsys, x.Folder+"/"+name)
-		if err != nil {
-			return nil, err
-		}
-		if !there {
-			return []Checked{{"files", false, x.Folder + "/" + name + " is gone. When the site is gone for good: tivset forget " + x.Address}}, nil
+// recordLook keeps what a look at a site found, unless a job has changed the
+// site meanwhile.
+func (s *Service) recordLook(ctx context.Context, x ledger.Site) error {
+	now, err := s.Ledger.Site(ctx, x.Address)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && now.LastJob != x.LastJob {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return s.Ledger.PutSite(ctx, x)
+}
+
+// all runs every check, whatever the first of them come to.
+func (l *looking) all(ctx context.Context) error {
+	if gone, err := l.isGone(ctx); err != nil || gone {
+		return err
+	}
+	if err := l.ownFiles(ctx); err != nil {
+		return err
+	}
+	if err := l.asVisitor(ctx); err != nil {
+		return err
+	}
+	for _, look := range []func(context.Context) error{l.permissions, l.leftovers} {
+		if err := look(ctx); err != nil {
+			return err
 		}
 	}
-	c := &checkSite{env: &env{Service: s, account: p.account, files: fsys, plan: p, count: func(int64, int64, string) {}}}
-	r, err := c.runner(ctx, p.Place.Folder, p.Place.URL)
+	l.certificate(ctx)
+	l.space(ctx)
+	l.timer(ctx)
+	l.updates()
+	return l.measure(ctx, &l.site)
+}
+
+// isGone says whether the site's files are not there any more.
+func (l *looking) isGone(ctx context.Context) (bool, error) {
+	x := &l.site
+	gone := 0
+	for _, name := range x.Entries {
+		there, err := files.Exists(ctx, l.files, x.Folder+"/"+name)
+		if err != nil {
+			return false, err
+		}
+		if !there {
+			gone++
+		}
+	}
+	if gone == 0 || gone < len(x.Entries) {
+		if x.Gone == onlyFiles {
+			x.Gone = ""
+		}
+		return false, nil
+	}
+	x.Gone = onlyFiles
+	l.add("files", false, "all in %s is gone. To have it back: tivset restore %s. When it is gone for good: tivset forget %s", x.Folder, x.Address, x.Address)
+	return true, nil
+}
+
+// asVisitor checks what visitors, the admin and strangers see.
+func (l *looking) asVisitor(ctx context.Context) error {
+	c := &checkSite{env: l.env}
+	r, err := c.runner(ctx, l.plan.Place.Folder, l.plan.Place.URL)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if r.Data != nil {
 		defer r.Data.Close()
 	}
-	out := []Checked{{"files", true, fmt.Sprintf("all %d entries of the site are there", len(x.Entries))}}
 	for _, one := range c.list(ctx, r) {
 		if one.name == wrongPassword {
 			continue
 		}
+		begun := time.Now()
 		if err := one.run(); err != nil {
 			if ctx.Err() != nil {
-				return nil, ctx.Err()
+				return ctx.Err()
 			}
-			f := fault.Of(err)
 			text := err.Error()
-			if f.Remedy != "" {
+			if f := fault.Of(err); f.Remedy != "" {
 				text += ". " + f.Remedy
 			}
-			out = append(out, Checked{one.name, false, text})
+			l.add(one.name, false, "%s", text)
 			continue
 		}
-		out = append(out, Checked{one.name, true, one.detail})
+		if one.name == frontPage {
+			one.detail += fmt.Sprintf(", in %.2f s", time.Since(begun).Seconds())
+		}
+		l.add(one.name, true, "%s", one.detail)
 	}
 	c.lookAtDenied(ctx, r)
-	for _, w := range p.Warnings {
-		out = append(out, Checked{"private files", false, w})
+	for _, w := range l.plan.Warnings {
+		l.add("private files", false, "%s", w)
 	}
-	return out, nil
+	return nil
 }
 
 // planOf is the plan of a site that is there, as far as checks need one.

@@ -59,8 +59,31 @@ func TestChecksSites(t *testing.T) {
 	e, _ = examined(t, w, at)
 	assert.True(t, e.OK)
 	assert.Equal(t, "good", health(at))
-	require.NoError(t, os.RemoveAll(filepath.Join(w.Root, x.Folder, x.Entries[0])))
+	// Files changed by hand, and by a stranger.
+	folder := filepath.Join(w.Root, x.Folder)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "post.page"), []byte("changed"), 0o644))
+	require.NoError(t, os.Remove(filepath.Join(folder, "licence.txt")))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "parts", "strange.php"), []byte("<?php"), 0o666))
+	require.NoError(t, os.Chmod(filepath.Join(folder, "parts", "strange.php"), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "admin", "notes.txt"), []byte("mine"), 0o644))
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "schema"), 0o755))
+	e, fine = examined(t, w, at)
+	assert.False(t, fine["files"] || fine["added files"] || fine["permissions"] || fine["leftovers"], "%v", e.Checks)
+	assert.True(t, fine["updates"] && fine["space"])
+	assert.Equal(t, site.Compared{Changed: []string{"post.page"}, Missing: []string{"licence.txt"}, Added: []string{"admin/notes.txt", "parts/strange.php"}}, e.Compared)
+	repaired, err := w.Service.Repair(ctx, at)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"licence.txt", "post.page"}, repaired.Files)
+	assert.FileExists(t, filepath.Join(w.Root, repaired.Backup.File))
+	e, fine = examined(t, w, at)
+	assert.True(t, fine["files"], "%v", e.Checks)
+	assert.False(t, fine["added files"], "what was added is for the owner to judge")
+
+	for _, entry := range x.Entries {
+		require.NoError(t, os.RemoveAll(filepath.Join(folder, entry)))
+	}
 	e, _ = examined(t, w, at)
 	assert.False(t, e.OK)
 	assert.Contains(t, e.Checks[0].Detail, "tivset forget")
+	assert.Equal(t, "gone", health(at))
 }

@@ -21,6 +21,7 @@ import (
 	"tivset/internal/fill"
 	"tivset/internal/home"
 	"tivset/internal/job"
+	"tivset/internal/kit"
 	"tivset/internal/ledger"
 	"tivset/internal/mail"
 	"tivset/internal/place"
@@ -45,8 +46,8 @@ type Service struct {
 	Download *http.Client // fetches archives
 	SendMail func(ctx context.Context, server string, m mail.Message) error
 
-	Certified func(ctx context.Context, name, address string) error // why a server's certificate does not verify
-	TakesMail func(ctx context.Context, domain string) error        // why a domain cannot receive mail
+	Certified func(ctx context.Context, name, address string) (until time.Time, err error) // until when a server's certificate is good, or why it does not verify
+	TakesMail func(ctx context.Context, domain string) error                               // why a domain cannot receive mail
 
 	Forget      func(account string) // ends what is open of an account whose description changed
 	OpenFiles   func(context.Context, *account.Account) (files.Closer, error)
@@ -145,18 +146,15 @@ func (s *Service) Site(ctx context.Context, word string) (ledger.Site, error) {
 // Sites lists the recorded sites.
 func (s *Service) Sites(ctx context.Context) ([]ledger.Site, error) {
 	all, err := s.Ledger.Sites(ctx)
-	newest := map[string]string{}
+	n := &news{s, map[string]*kit.Kit{}}
 	for i := range all {
-		if _, known := newest[all[i].App]; !known {
-			newest[all[i].App] = s.newest(all[i].App)
-		}
-		all[i].Newer = newerThan(all[i].Release, newest[all[i].App])
+		n.tell(&all[i])
 	}
 	return all, err
 }
 
 // fillIn adds what is not recorded but found out when a site is shown.
-func (s *Service) fillIn(r *ledger.Site) { r.Newer = newerThan(r.Release, s.newest(r.App)) }
+func (s *Service) fillIn(r *ledger.Site) { (&news{s, map[string]*kit.Kit{}}).tell(r) }
 
 // Credentials are what somebody needs to sign in.
 type Credentials struct {

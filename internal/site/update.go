@@ -12,6 +12,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/kit"
 	"tivset/internal/ledger"
+	"tivset/internal/mail"
 )
 
 // UpdateRequest is a site that is to get a newer release.
@@ -242,6 +243,40 @@ func (s *Service) Update(ctx context.Context, p *UpdatePlan) (*Updated, error) {
 	}
 	done.Installed, err = s.installed(ctx, e, h.Address)
 	return done, err
+}
+
+// UpdateDue takes a site to the release that its care allows, and mails what
+// came of it where the care wants that.
+func (s *Service) UpdateDue(ctx context.Context, x ledger.Site) (*Updated, error) {
+	done, err := s.updateTo(ctx, UpdateRequest{Site: x.Address, Release: x.Due})
+	if mailErr := s.mailUpdate(ctx, x, err); mailErr != nil && err == nil {
+		done.Warnings = append(done.Warnings, "the mail about it could not be sent: "+mailErr.Error())
+	}
+	return done, err
+}
+
+func (s *Service) updateTo(ctx context.Context, r UpdateRequest) (*Updated, error) {
+	p, err := s.PlanUpdate(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	return s.Update(ctx, p)
+}
+
+// mailUpdate tells the admin how an update ended.
+func (s *Service) mailUpdate(ctx context.Context, x ledger.Site, failed error) error {
+	a, err := s.Home.Account(x.Account)
+	if err != nil || a.Mail == nil || x.Admin.Email == "" || x.Care.Mails != "all" && (failed == nil || x.Care.Mails != "failures") {
+		return nil
+	}
+	subject, text := "Updated: "+x.Title, fmt.Sprintf("%s at %s went from release %s to %s, and is checked.\n", x.Title, x.URL, x.Release, x.Due)
+	if failed != nil {
+		f := fault.Of(failed)
+		subject = "Not updated: " + x.Title
+		text = fmt.Sprintf("%s at %s was to go from release %s to %s, and did not:\n%s.\n%s\n%s\n", x.Title, x.URL, x.Release, x.Due, f.What, strings.Join(f.Details, "\n"), f.Remedy)
+	}
+	return s.SendMail(ctx, a.Mail.Server, mail.Message{From: a.Mail.From, To: x.Admin.Email, Subject: subject, Text: text})
 }
 
 // stageOf is where the new release is made ready.

@@ -1,0 +1,38 @@
+package command
+
+import (
+	"context"
+
+	"tivset/internal/fault"
+	"tivset/internal/screen"
+)
+
+// errStop ends a command that has nothing more to do: a dry run was shown.
+var errStop error = &silent{0}
+
+// agree shows a review and has it confirmed on a terminal. Elsewhere what
+// cannot be taken back needs --yes, and the rest goes ahead.
+func (a *app) agree(ctx context.Context, review, question string, final bool, plan any) error {
+	if a.dryRun {
+		if a.json {
+			if err := a.streams.WriteJSON(plan); err != nil {
+				return err
+			}
+			return errStop
+		}
+		a.streams.Print("%s", review)
+		a.streams.Say("A dry run: nothing was touched.")
+		return errStop
+	}
+	a.streams.Say("\n%s", review)
+	if a.yes || !final && !a.streams.Asks() {
+		return nil
+	}
+	if !a.streams.Asks() {
+		return fault.New(fault.Decision, "this wants your yes", "", "Look at what it does with --dry-run; then add --yes. Nothing was touched.")
+	}
+	if !screen.NewAsker(a.streams).Confirm(ctx, question) {
+		return fault.New(fault.Decision, "not done", "", "Nothing was touched.")
+	}
+	return nil
+}

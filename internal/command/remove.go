@@ -1,0 +1,49 @@
+package command
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/site"
+)
+
+func (a *app) remove() *cobra.Command {
+	r := &site.RemoveRequest{}
+	c := &cobra.Command{
+		Use:   "remove SITE [--only files|data] [flags]",
+		Short: "Take a site out, and only that",
+		Long: "Takes a site's files, database and user out, after a last backup. What the owner added, other\n" +
+			"sites inside it and tables of others stay, and are named. What was set aside for the site\n" +
+			"is put back. It asks first, or wants --yes.",
+		Example: "  tivset remove forum --dry-run\n  tivset remove forum --yes",
+		Args:    takes(1, 1, "SITE"), ValidArgsFunction: only(a.siteWords),
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+			r.Site = args[0]
+			p, err := s.PlanRemove(ctx, *r)
+			if err != nil {
+				return err
+			}
+			defer p.Close()
+			if err := a.agree(ctx, a.streams.ReviewRemove(p), "Take it out?", true, p); err != nil {
+				return err
+			}
+			done, err := s.Remove(ctx, p)
+			a.streams.Say("")
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(map[string]any{"outcome": "removed", "job": done.Job, "site": done.Plan.Site, "stays": done.Plan.Stays, "backup": newBackedUpJSON(done.Backup)})
+			}
+			a.streams.Removed(done)
+			return nil
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&r.Only, "only", "", "only the files, or only the data: files or data")
+	f.StringVar(&r.Into, "into", "", "a folder here for the last backup (the account's store when left out)")
+	f.BoolVar(&r.NoBackup, "no-backup", false, "make no last backup")
+	f.BoolVar(&r.WithAdded, "with-added", false, "also what you added in the app's folders")
+	return c
+}

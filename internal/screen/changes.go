@@ -1,0 +1,180 @@
+package screen
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"tivset/internal/site"
+)
+
+// ReviewUpdate words what an update will do.
+func (s *Streams) ReviewUpdate(p *site.UpdatePlan) string {
+	var between []string
+	for _, b := range p.Releases {
+		between = append(between, fmt.Sprintf("%s of %s, %s", b.Release, b.Date, b.Level))
+	}
+	all := []Pair{{"Releases", strings.Join(between, "\n")}, {"Files", "the app's own are replaced; configuration and what the app has written stay" + named("\ngoes along, added by hand: ", p.Carried) + named("\nLOST, changed by hand: ", p.Lost)}}
+	if len(p.Steps) > 0 {
+		all = append(all, Pair{"Migration", strings.Join(once(p.Steps), "\n")})
+	}
+	care := "no backup"
+	if p.Backup {
+		care = "backup first"
+	}
+	if p.PutBack {
+		care += ", put back if the check fails"
+	} else {
+		care += ", not put back when the check fails"
+	}
+	all = append(all, Pair{"Care", care})
+	if len(p.Needs) > 0 {
+		all = append(all, Pair{"Checked", checked(p.Needs)})
+	}
+	return s.reviewed(p.Site.Title+": "+p.From, p.To+"   "+p.Site.URL, all, p.Warnings)
+}
+
+// reviewed is a review with its head and its notes.
+func (s *Streams) reviewed(from, to string, all []Pair, warnings []string) string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(from)), s.paint(accent, Clean(to)))
+	out.WriteString(s.pairs(all))
+	for _, w := range warnings {
+		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(w)), 8), "\n", "\n        "))
+	}
+	return out.String()
+}
+
+// once leaves out lines that say the same as the one before.
+func once(lines []string) []string {
+	var out []string
+	for _, l := range lines {
+		if len(out) == 0 || out[len(out)-1] != l {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// named lists names after a heading, and nothing when there are none.
+func named(heading string, names []string) string {
+	const most = 12
+	if len(names) == 0 {
+		return ""
+	}
+	rest := ""
+	if len(names) > most {
+		rest = fmt.Sprintf("\nand %d more", len(names)-most)
+		names = names[:most]
+	}
+	return heading + strings.Join(names, ", ") + rest
+}
+
+// ReviewCopy words what a copy or a move will do.
+func (s *Streams) ReviewCopy(p *site.CopyPlan) string {
+	all := []Pair{{"Where", where(p.Plan)}}
+	if p.Data != nil {
+		all = append(all, Pair{"Data", data(p.Data) + "\nstored addresses become those of the new place"})
+	}
+	all = append(all, Pair{"Admin", p.Admin.Name + ", with the password that there is"})
+	if p.Move {
+		all = append(all, Pair{"Then", "once the new place is checked, the old one goes: " + p.From.Address})
+	} else {
+		all = append(all, Pair{"Original", "stays as it is"})
+	}
+	all = append(all, Pair{"Account", changes(p.Changes)})
+	return s.reviewed(p.From.URL, p.Place.URL, all, p.Warnings)
+}
+
+// ReviewRemove words what a removal will do.
+func (s *Streams) ReviewRemove(p *site.RemovePlan) string {
+	var all []Pair
+	if len(p.Goes) > 0 {
+		all = append(all, Pair{"Goes", strings.Join(short(p.Goes), "\n")})
+	}
+	if p.Database != "" {
+		text := "database " + p.Database
+		switch {
+		case p.Tables != "":
+			text = "the tables of database " + p.Database + " that begin with " + p.Tables
+		case p.User != "":
+			text += ", user " + p.User
+		}
+		all = append(all, Pair{"Data", text})
+	}
+	if len(p.Stays) > 0 {
+		all = append(all, Pair{"Stays", strings.Join(short(p.Stays), "\n")})
+	}
+	if len(p.PutBack) > 0 {
+		all = append(all, Pair{"Put back", strings.Join(p.PutBack, "\n")})
+	}
+	last := "none is made"
+	if p.Backup {
+		last = "a last one is made and kept in the account's store"
+	}
+	all = append(all, Pair{"Backup", last})
+	return s.reviewed(p.Site.Title, "taken out of "+p.Site.URL, all, p.Warnings)
+}
+
+func short(names []string) []string {
+	const most = 15
+	if len(names) <= most {
+		return names
+	}
+	return append(names[:most:most], fmt.Sprintf("and %d more", len(names)-most))
+}
+
+// BackedUp prints where a backup is.
+func (s *Streams) BackedUp(b *site.BackedUp) {
+	s.Print("%s\n", s.paint(good, "A backup of "+b.Site.Address+" is made and verified."))
+	text := fmt.Sprintf("%d files", b.Files)
+	if b.Data > 0 {
+		text += ", and a database of " + humanize.Bytes(uint64(b.Data))
+	}
+	s.Pairs([]Pair{{"File", place(b.Kept)}, {"Holds", text}, {"Size", humanize.Bytes(uint64(b.Packed)) + ", before packing " + humanize.Bytes(uint64(b.Bytes))}, {"SHA-256", b.SHA256}})
+	for _, name := range b.Dropped {
+		s.Say("Dropped, as older than what is kept: %s", name)
+	}
+	for _, w := range b.Warnings {
+		s.Warn(w)
+	}
+}
+
+func place(k site.Kept) string {
+	if k.Here {
+		return k.File + ", on this machine"
+	}
+	return k.File + ", in the account"
+}
+
+// Settled prints how a job with a site ended, in one sentence, and where the
+// site is.
+func (s *Streams) Settled(what string, r *site.Installed, more ...Pair) {
+	s.Print("%s\n", s.paint(good, what))
+	s.Pairs(append([]Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}}, more...))
+	for _, w := range r.Warnings {
+		s.Warn(w)
+	}
+}
+
+// Before is the line that says where the state before a change is kept.
+func Before(b *site.BackedUp) []Pair {
+	if b == nil {
+		return nil
+	}
+	return []Pair{{"Backup", "of what was before: " + place(b.Kept)}}
+}
+
+// Removed prints what a removal left.
+func (s *Streams) Removed(r *site.Removed) {
+	s.Print("%s", s.paint(good, r.Plan.Site.Title+" is taken out of "+r.Plan.Site.URL+"."))
+	all := Before(r.Backup)
+	if len(r.Plan.Stays) > 0 {
+		all = append(all, Pair{"Stays", strings.Join(short(r.Plan.Stays), "\n")})
+	}
+	if len(all) > 0 {
+		s.Print("")
+		s.Pairs(all)
+	}
+}
