@@ -11,14 +11,20 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	return &cobra.Command{
-		Use:   "check [SITE…]",
+	mend := false
+	c := &cobra.Command{
+		Use:   "check [SITE…] [--repair]",
 		Short: "See whether sites work",
 		Long: "Looks at sites as a visitor, as their admin and as a stranger: front page, sign-in, database,\n" +
-			"files that must not be shown. Without a site, at all of them. Exit code 1 when one does not work.",
-		Example:     "  tivset check\n  tivset check lockside.localhost/forum --json",
+			"files that must not be shown; compares their files with the release's checksums; and sees to\n" +
+			"permissions, leftovers, space, certificate, timers and overdue updates. Without a site, all of\n" +
+			"them. Exit code 1 when something is not right. --repair puts the release's own files back.",
+		Example:     "  tivset check\n  tivset check lockside.localhost/forum --json\n  tivset check forum --repair",
 		Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+			if mend {
+				return a.repair(ctx, s, args)
+			}
 			sites, err := a.chosenSites(ctx, s, args)
 			if err != nil {
 				return err
@@ -26,6 +32,8 @@ func (a *app) check() *cobra.Command {
 			return a.checkSites(ctx, s, sites)
 		}),
 	}
+	c.Flags().BoolVar(&mend, "repair", false, "put the release's own files back, after a backup")
+	return c
 }
 
 // chosenSites are those that were named; without any, all.
@@ -49,7 +57,7 @@ func (a *app) chosenSites(ctx context.Context, s *site.Service, words []string) 
 }
 
 func (a *app) checkSites(ctx context.Context, s *site.Service, sites []ledger.Site) error {
-	all, rows, fine := []site.Examined{}, [][]string{}, true
+	all, fine := []site.Examined{}, true
 	for _, x := range sites {
 		e, err := s.Check(ctx, x)
 		if ctx.Err() != nil {
@@ -60,9 +68,6 @@ func (a *app) checkSites(ctx context.Context, s *site.Service, sites []ledger.Si
 		}
 		fine = fine && e.OK
 		all = append(all, e)
-		for _, c := range e.Checks {
-			rows = append(rows, []string{x.Address, c.Name, map[bool]string{true: "works", false: "fails"}[c.OK], c.Detail})
-		}
 	}
 	switch {
 	case a.json:
@@ -72,10 +77,20 @@ func (a *app) checkSites(ctx context.Context, s *site.Service, sites []ledger.Si
 	case len(sites) == 0:
 		a.streams.Say("No site is installed yet. See what there is with: tivset browse")
 	default:
-		a.streams.Table([]string{"Site", "Check", "Result", "Detail"}, rows)
+		a.checkTable(all)
 	}
 	if !fine {
 		return &silent{int(fault.Failed)}
 	}
 	return nil
+}
+
+// checkTable shows what was seen.
+func (a *app) checkTable(all []site.Examined) {
+	for i, e := range all {
+		if i > 0 {
+			a.streams.Print("")
+		}
+		a.streams.Checks(e)
+	}
 }

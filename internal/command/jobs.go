@@ -106,15 +106,30 @@ func (a *app) resume() *cobra.Command {
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			a.streams.ShowPassword = showPassword
 			done, err := s.Resume(ctx, args[0])
+			a.streams.Say("")
 			if err != nil {
 				return err
 			}
-			return a.showInstalled(done)
+			return a.showResumed(done)
 		}),
 		ValidArgsFunction: only(a.unfinishedWords),
 	}
 	c.Flags().BoolVar(&showPassword, "show-password", false, "print the admin's password even where no terminal is")
 	return c
+}
+
+func (a *app) showResumed(r *site.Resumed) error {
+	switch {
+	case r.What == "install":
+		return a.showInstalled(&r.Installed)
+	case a.json:
+		return a.streams.WriteJSON(map[string]any{"outcome": "finished", "what": r.What, "address": r.Site.Address, "site": r.Site, "gone": r.Gone})
+	case r.Gone:
+		a.streams.Print("Finished: the %s of %s; the site is gone.", r.What, r.Site.Address)
+	default:
+		a.streams.Print("Finished: the %s of %s.", r.What, r.Site.Address)
+	}
+	return nil
 }
 
 func (a *app) showJob(j ledger.Job) error {
@@ -124,7 +139,7 @@ func (a *app) showJob(j ledger.Job) error {
 	if j.Outcome == "undone" {
 		a.streams.Print("Undone: the account is as it was before job %s.", j.ID)
 	} else {
-		a.streams.Print("Finished: the site at %s is %s.", j.Address, j.Outcome)
+		a.streams.Print("Finished: %s is %s.", j.Address, j.Outcome)
 	}
 	return nil
 }

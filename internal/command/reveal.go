@@ -10,18 +10,20 @@ import (
 )
 
 type revealOptions struct {
-	csv  bool
-	copy bool
+	csv   bool
+	copy  bool
+	renew bool
 }
 
 func (a *app) reveal() *cobra.Command {
 	o := &revealOptions{}
 	c := &cobra.Command{
-		Use:   "reveal SITE… [--csv] [--copy]",
+		Use:   "reveal SITE… [--csv] [--copy] [--renew]",
 		Short: "Show the credentials of sites",
 		Long: "Shows the credentials of one site or several: on the screen, as CSV that password managers\n" +
 			"import (name, url, username, password), or on the clipboard, also through SSH, where the\n" +
-			"terminal allows it (OSC 52).",
+			"terminal allows it (OSC 52). --renew makes a new password, sets it in the app, signs in with it,\n" +
+			"and then shows it.",
 		Example: "  tivset reveal lockside.localhost:8780/forum\n  tivset reveal forum --copy\n  tivset reveal forum journal --csv > sites.csv",
 		Args:    takes(1, -1, "SITE…"),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
@@ -29,6 +31,7 @@ func (a *app) reveal() *cobra.Command {
 		}),
 		ValidArgsFunction: only(a.siteWords),
 	}
+	c.Flags().BoolVar(&o.renew, "renew", false, "make a new password for the admin first")
 	c.Flags().BoolVar(&o.csv, "csv", false, "print CSV")
 	c.Flags().BoolVar(&o.copy, "copy", false, "put the admin's password on the clipboard and do not show it")
 	return c
@@ -40,7 +43,11 @@ func (a *app) runReveal(ctx context.Context, s *site.Service, words []string, o 
 	}
 	var all []site.Credentials
 	for _, word := range words {
-		found, err := s.Reveal(ctx, word)
+		find := s.Reveal
+		if o.renew {
+			find = s.Renew
+		}
+		found, err := find(ctx, word)
 		if err != nil {
 			return err
 		}

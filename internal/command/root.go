@@ -114,7 +114,7 @@ func (a *app) root() *cobra.Command {
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more, such as what was checked")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (as does NO_COLOR)")
 	option(root, "account", a.accountWords, 0)
-	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.check(), a.update(), a.backup(), a.restore(), a.copySite(), a.move(), a.remove(), a.forget(), a.jobs(), a.undo(), a.resume(), a.password(), a.kit())
+	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.check(), a.update(), a.backup(), a.restore(), a.copySite(), a.move(), a.remove(), a.adopt(), a.enter(), a.forget(), a.jobs(), a.undo(), a.resume(), a.password(), a.kit())
 	for _, c := range root.Commands() {
 		c.DisableFlagsInUseLine = true
 	}

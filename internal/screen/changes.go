@@ -178,3 +178,37 @@ func (s *Streams) Removed(r *site.Removed) {
 		s.Pairs(all)
 	}
 }
+
+// Repaired prints which files are the release's own again.
+func (s *Streams) Repaired(r *site.Repaired) {
+	s.Settled(r.Site.Title+" has the release's own files again and is checked.", &r.Installed, append([]Pair{{"Files", strings.Join(short(r.Files), "\n")}}, Before(r.Backup)...)...)
+}
+
+// Checks prints what a look at a site came to, what is not right first.
+func (s *Streams) Checks(e site.Examined) {
+	head := s.paint(good, "✓")
+	wrong := 0
+	for _, c := range e.Checks {
+		if !c.OK {
+			wrong++
+		}
+	}
+	text := fmt.Sprintf("all %d checks are fine", len(e.Checks))
+	if wrong > 0 {
+		head, text = s.paint(bad, "✗"), fmt.Sprintf("%d of %d checks are not fine", wrong, len(e.Checks))
+	}
+	s.Print("%s %s  %s: %s", head, s.paint(strong, Clean(e.Address)), e.App, text)
+	var all []Pair
+	for _, fine := range []bool{false, true} {
+		for _, c := range e.Checks {
+			if c.OK == fine && (!fine || wrong == 0 || s.Loud) {
+				mark := s.paint(good, "✓ ")
+				if !fine {
+					mark = s.paint(bad, "✗ ")
+				}
+				all = append(all, Pair{mark + c.Name, c.Detail})
+			}
+		}
+	}
+	s.Pairs(all)
+}

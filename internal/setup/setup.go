@@ -181,7 +181,7 @@ func (r *Runner) Request(ctx context.Context, q kit.Request) error {
 		}
 		return r.judge(r.page, q.Expect)
 	}
-	address := r.address(below)
+	address := r.Address(below)
 	if q.Get != "" {
 		r.page, err = r.Visitor.Get(ctx, address)
 	} else {
@@ -212,7 +212,8 @@ func (r *Runner) sendForm(ctx context.Context, fields map[string]string, to stri
 	return nil
 }
 
-func (r *Runner) address(below string) string { return r.Base + strings.TrimPrefix(below, "/") }
+// Address is that of a page below the app's.
+func (r *Runner) Address(below string) string { return r.Base + strings.TrimPrefix(below, "/") }
 
 // send fills in and sends the form of a page.
 func (r *Runner) send(ctx context.Context, p *web.Page, fields map[string]string, to string) (*web.Page, error) {
@@ -229,7 +230,7 @@ func (r *Runner) send(ctx context.Context, p *web.Page, fields map[string]string
 		form.Values.Set(n, v)
 	}
 	if to != "" {
-		form.Action = r.address(to)
+		form.Action = r.Address(to)
 	}
 	if action, err := url.Parse(form.Action); err != nil || action.Host != p.URL.Host {
 		return nil, fmt.Errorf("the form goes to another host")

@@ -29,6 +29,13 @@ type CopyRequest struct {
 	Redirect bool // with Move: the old address leads to the new one
 }
 
+// open is the request without secrets.
+func (r CopyRequest) open() CopyRequest {
+	r.Answers = maps.Clone(r.Answers)
+	delete(r.Answers, "data.password")
+	return r
+}
+
 // CopyPlan is a copy or a move that was looked at and not begun.
 type CopyPlan struct {
 	*Plan
@@ -148,7 +155,7 @@ func (s *Service) place(ctx context.Context, c *CopyPlan, what string) (*Install
 	}
 	e.plan = p
 	address := p.place.Address()
-	err = e.carryOut(ctx, work{what: what, app: p.App, address: address, url: p.Place.URL, request: c.request, steps: func(ctx context.Context) (steps, error) {
+	err = e.carryOut(ctx, work{what: what, app: p.App, address: address, url: p.Place.URL, request: c.request.open(), steps: func(ctx context.Context) (steps, error) {
 		return e.placeSteps(ctx, c, what)
 	}})
 	if err != nil {
@@ -238,6 +245,9 @@ func (e *env) placeSteps(ctx context.Context, c *CopyPlan, what string) (steps, 
 			return steps{}, err
 		}
 		old.Redirect = map[bool]string{true: p.Place.URL}[c.redirect]
+		if c.From.Account == p.Account {
+			old.Backups = backupFolder(store, address)
+		}
 		list = append(list, old)
 	}
 	if temporary != "" {

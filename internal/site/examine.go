@@ -2,7 +2,6 @@ package site
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io/fs"
 	"net/url"
@@ -204,33 +203,4 @@ func (l *looking) updates() {
 		days := int(l.Now().Sub(at) / (24 * time.Hour))
 		l.add("updates", err == nil && days <= overdueAfter, "%s of %s is due. Make it with: tivset update %s", x.Due, of.Date, x.Address)
 	}
-}
-
-// measure brings up to date what is recorded of the site's size.
-func (l *looking) measure(ctx context.Context, x *ledger.Site) error {
-	others, err := l.foreign(ctx, l.plan)
-	if err != nil {
-		return err
-	}
-	if x.Files, x.Bytes, err = files.Count(ctx, l.files, x.Folder, others.has); err != nil {
-		return err
-	}
-	sizes, err := l.databaseSizes(ctx)
-	if err == nil && x.Database != nil {
-		x.DatabaseBytes = sizes[x.Database.Name]
-	}
-	return nil
-}
-
-// databaseSizes asks the site's server, where somebody may.
-func (l *looking) databaseSizes(ctx context.Context) (map[string]int64, error) {
-	if l.plan.server == nil {
-		return nil, errors.New("the site has no database")
-	}
-	server, err := l.connect(ctx, l.account, l.plan.server)
-	if err != nil {
-		return nil, err
-	}
-	sizes, err := server.Sizes(ctx)
-	return sizes, errors.Join(err, server.Close())
 }

@@ -77,6 +77,9 @@ func (s *Service) dataSecret(p *Plan) error {
 // writeConfigs writes the configuration files into the plan: a value that a
 // format cannot hold is found here.
 func (s *Service) writeConfigs(p *Plan) error {
+	if p.content != nil { // which brings its own
+		return nil
+	}
 	values, err := p.values(s.Now())
 	if err != nil {
 		return err

@@ -92,7 +92,7 @@ func (l *looking) all(ctx context.Context) error {
 	l.space(ctx)
 	l.timer(ctx)
 	l.updates()
-	return l.measure(ctx, &l.site)
+	return l.sizes(ctx, l.databasesOf(ctx, l.account))
 }
 
 // isGone says whether the site's files are not there any more.

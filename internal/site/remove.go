@@ -215,10 +215,11 @@ func takenOut(paths []string, to string) []move {
 type removal struct {
 	*env     `json:"-"`
 	Site     ledger.Site `json:"site"`
-	Paths    []string    `json:"paths"` // files and folders
-	Files    bool        `json:"files"` // the files are gone, with all that goes with them
-	Data     bool        `json:"data"`  // the data goes
-	Redirect string      `json:"redirect,omitempty"`
+	Paths    []string    `json:"paths"`              // files and folders
+	Files    bool        `json:"files"`              // the files are gone, with all that goes with them
+	Data     bool        `json:"data"`               // the data goes
+	Redirect string      `json:"redirect,omitempty"` // with a move: where the old address leads
+	Backups  string      `json:"backups,omitempty"`  // with a move: where its backups go
 }
 
 func (*removal) Kind() string               { return "remove-old" }
@@ -260,13 +261,19 @@ func (r *removal) Do(ctx context.Context) error {
 			return err
 		}
 	}
+	if r.Backups != "" {
+		err := e.files.Rename(ctx, backupFolder(e.account.Store, x.Address), r.Backups)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+	}
 	if r.Redirect != "" {
-		if err := e.redirect(ctx, x.Folder, r.Redirect); err != nil {
+		if err := e.redirect(ctx, x, r.Redirect); err != nil {
 			return err
 		}
 	}
 	now, err := e.Ledger.Site(ctx, x.Address)
-	if errors.Is(err, fs.ErrNotExist) || err == nil && r.Redirect == "" && now.Gone != "all" && now.LastJob == r.job {
+	if errors.Is(err, fs.ErrNotExist) || err == nil && now.Gone != "all" && now.LastJob == r.job {
 		return nil // only a part of it was to go
 	}
 	if err != nil {
@@ -355,18 +362,24 @@ func (e *env) dropFetches(ctx context.Context, x ledger.Site) error {
 
 // redirect leaves pages that lead to another address: by a rule where the
 // server knows .htaccess (Apache manual, mod_alias), and by a page elsewhere.
-func (e *env) redirect(ctx context.Context, folder, to string) error {
-	if _, err := files.MkdirAll(ctx, e.files, folder, 0o755); err != nil {
+func (e *env) redirect(ctx context.Context, x ledger.Site, to string) error {
+	if _, err := files.MkdirAll(ctx, e.files, x.Folder, 0o755); err != nil {
 		return err
 	}
 	escaped := strings.NewReplacer("&", "&amp;", `"`, "&quot;", "<", "&lt;").Replace(to)
 	for name, text := range map[string]string{
-		".htaccess":  "# The site has moved.\nRedirectMatch 301 ^.*$ " + to + "\n",
+		".htaccess":  "# The site has moved.\nRedirect 301 \"" + x.URL[strings.LastIndex(x.URL, x.Address)+len(domainOf(x.Address)):] + "\" \"" + to + "\"\n",
 		"index.html": "<!doctype html><meta charset=\"utf-8\"><meta http-equiv=\"refresh\" content=\"0; url=" + escaped + "\"><link rel=\"canonical\" href=\"" + escaped + "\"><title>Moved</title><p>This site has moved to <a href=\"" + escaped + "\">" + escaped + "</a>.</p>\n",
 	} {
-		if err := files.Write(ctx, e.files, path.Join(folder, name), []byte(text), 0o644); err != nil && !errors.Is(err, fs.ErrExist) {
+		if err := files.Write(ctx, e.files, path.Join(x.Folder, name), []byte(text), 0o644); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
 	}
 	return nil
+}
+
+// domainOf is what of an address stands before its directory.
+func domainOf(address string) string {
+	domain, _, _ := strings.Cut(address, "/")
+	return domain
 }

@@ -66,6 +66,7 @@ var kinds = map[string]func(*env) job.Step{
 	"unclaim":         func(e *env) job.Step { return &unclaim{env: e} },
 	"drop-here":       func(*env) job.Step { return &dropHere{} },
 	"remove-old":      func(e *env) job.Step { return &removal{env: e} },
+	"set-password":    func(e *env) job.Step { return &setPassword{env: e} },
 	"swap-secrets":    func(e *env) job.Step { return &swapSecrets{env: e} },
 }
 

@@ -73,11 +73,24 @@ func migrationLabel(s kit.Step) string {
 // takeConfig brings the site's configuration into the stage, with what the new
 // release has otherwise.
 func (e *env) takeConfig(ctx context.Context, p *UpdatePlan, staged string) error {
-	for _, c := range p.plan.kit.Config {
-		if len(c.Constant) > 0 {
+	if err := e.copyConfig(ctx, p.plan, p.Site.Folder, staged, false); err != nil {
+		return err
+	}
+	before, err := p.old.values(e.Now())
+	if err != nil {
+		return err
+	}
+	return (&carryConfig{e, staged, before}).do(ctx)
+}
+
+// copyConfig copies a site's configuration files from one folder to another;
+// also those that are the release's own, edited, when the whole is wanted.
+func (e *env) copyConfig(ctx context.Context, p *Plan, folder, to string, whole bool) error {
+	for _, c := range p.kit.Config {
+		if len(c.Constant) > 0 && !whole {
 			continue // a file of the release
 		}
-		from := path.Join(p.Site.Folder, c.Path)
+		from := path.Join(folder, c.Path)
 		info, err := e.files.Stat(ctx, from)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue // carryConfig says what is to be said
@@ -89,22 +102,18 @@ func (e *env) takeConfig(ctx context.Context, p *UpdatePlan, staged string) erro
 		if err != nil {
 			return err
 		}
-		to := path.Join(staged, c.Path)
-		if err := dropFile(ctx, e.files, to); err != nil {
+		name := path.Join(to, c.Path)
+		if err := dropFile(ctx, e.files, name); err != nil {
 			return err
 		}
-		if _, err := files.MkdirAll(ctx, e.files, path.Dir(to), 0o755); err != nil {
+		if _, err := files.MkdirAll(ctx, e.files, path.Dir(name), 0o755); err != nil {
 			return err
 		}
-		if err := files.Write(ctx, e.files, to, text, info.Mode.Perm()); err != nil {
+		if err := files.Write(ctx, e.files, name, text, info.Mode.Perm()); err != nil {
 			return err
 		}
 	}
-	before, err := p.old.values(e.Now())
-	if err != nil {
-		return err
-	}
-	return (&carryConfig{e, staged, before}).do(ctx)
+	return nil
 }
 
 // withoutSetUp takes from the stage what the app's set-up takes away.

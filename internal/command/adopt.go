@@ -1,0 +1,74 @@
+package command
+
+import (
+	"context"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/answer"
+	"tivset/internal/fault"
+	"tivset/internal/site"
+)
+
+func (a *app) adopt() *cobra.Command {
+	var answers []string
+	c := &cobra.Command{
+		Use:   "adopt ADDRESS -a admin.name=NAME -a admin.password=@FILE",
+		Short: "Take charge of an app that was installed by other means",
+		Long: "Finds an app by its kit's marks, reads its configuration for database and addresses, signs in,\n" +
+			"and from then on looks after the site like one of its own. Nothing of the site is changed.",
+		Example: "  tivset adopt lockside.localhost/forum -a admin.name=wharfinger -a admin.password=@-",
+		Args:    takes(1, 1, "ADDRESS"), Annotations: noDryRun(), ValidArgsFunction: only(a.domainWords),
+		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+			given, err := answer.Options(answers, func(name string) (io.ReadCloser, error) {
+				if name == "-" {
+					return io.NopCloser(a.streams.In), nil
+				}
+				return os.Open(name)
+			})
+			if err != nil {
+				return err
+			}
+			done, err := s.Adopt(ctx, site.AdoptRequest{At: args[0], Account: a.account, Answers: given})
+			if err != nil {
+				return err
+			}
+			found, err := s.Site(ctx, done.Address)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(map[string]any{"outcome": "adopted", "site": found, "checks": done.Checks})
+			}
+			a.streams.Print("%s %s at %s is recorded; see it with: tivset show %s\n", found.App, found.Release, found.URL, found.Address)
+			a.checkTable([]site.Examined{done})
+			return nil
+		}),
+	}
+	c.Flags().StringArrayVarP(&answers, "answer", "a", nil, "an answer, id=value; id=@FILE reads a file, id=@- standard input")
+	return c
+}
+
+// repair puts the release's own files back, one site after the other.
+func (a *app) repair(ctx context.Context, s *site.Service, words []string) error {
+	if len(words) == 0 {
+		return fault.New(fault.Usage, "which site?", "--repair", "Name it: tivset check SITE --repair")
+	}
+	for _, word := range words {
+		done, err := s.Repair(ctx, word)
+		a.streams.Say("")
+		if err != nil {
+			return err
+		}
+		if a.json {
+			if err := a.streams.WriteJSON(map[string]any{"outcome": "repaired", "site": done.Site, "files": done.Files, "backup": newBackedUpJSON(done.Backup), "checks": done.Checks}); err != nil {
+				return err
+			}
+			continue
+		}
+		a.streams.Repaired(done)
+	}
+	return nil
+}

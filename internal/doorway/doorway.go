@@ -1,0 +1,90 @@
+// Package doorway lets a browser in where only the program knows the password:
+// a page on this machine that works once and for a short time, and sends a form
+// on. The password is neither in an address nor in a program's words.
+package doorway
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"html/template"
+	"net"
+	"net/http"
+	"net/url"
+	"time"
+)
+
+// ErrUnused means that nobody came in time.
+var ErrUnused = errors.New("the page was not opened in time")
+
+// Doorway is a page that waits to be opened.
+type Doorway struct {
+	Address string // of the page, http://127.0.0.1:…
+
+	server *http.Server
+	opened chan struct{}
+}
+
+// page sends its form by itself; without scripts it has a button. 127.0.0.1 is
+// another site than the form's, so that no cookie of the browser's goes along
+// but what the form's site sets in its answer.
+var page = template.Must(template.New("").Parse(`<!doctype html>
+<html><head><meta charset="utf-8"><meta name="referrer" content="no-referrer"><title>One moment</title></head>
+<body><form method="post" action="{{.Action}}">{{range $name, $all := .Values}}{{range $all}}<input type="hidden" name="{{$name}}" value="{{.}}">{{end}}{{end}}
+<noscript><button>Sign in</button></noscript></form><script>document.forms[0].submit()</script></body></html>
+`))
+
+// Open serves a page that sends a form to action. It can be opened once.
+func Open(action string, values url.Values) (*Doorway, error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	token := make([]byte, 24)
+	if _, err := rand.Read(token); err != nil {
+		return nil, errors.Join(err, listener.Close())
+	}
+	d := &Doorway{Address: "http://" + listener.Addr().String() + "/" + hex.EncodeToString(token), opened: make(chan struct{})}
+	once := make(chan struct{}, 1)
+	once <- struct{}{}
+	d.server = &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet || r.URL.Path != "/"+hex.EncodeToString(token) {
+			http.NotFound(w, r)
+			return
+		}
+		select {
+		case <-once:
+		default:
+			http.Error(w, "This page worked once.", http.StatusGone)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-store")
+		w.Header().Set("Referrer-Policy", "no-referrer")
+		_ = page.Execute(w, struct {
+			Action string
+			Values url.Values
+		}{action, values})
+		close(d.opened)
+	})}
+	go func() { _ = d.server.Serve(listener) }()
+	return d, nil
+}
+
+// Wait waits until the page was opened, and then closes it. ErrUnused when that
+// did not happen in time.
+func (d *Doorway) Wait(ctx context.Context, most time.Duration) error {
+	var err error
+	select {
+	case <-d.opened:
+	case <-ctx.Done():
+		err = ctx.Err()
+	case <-time.After(most):
+		err = ErrUnused
+	}
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	_ = d.server.Shutdown(end) // lets the answer under way out
+	return err
+}
