@@ -273,10 +273,10 @@ func (r *removal) Do(ctx context.Context) error {
 		}
 	}
 	now, err := e.Ledger.Site(ctx, x.Address)
-	if errors.Is(err, fs.ErrNotExist) || err == nil && now.Gone != "all" && now.LastJob == r.job {
+	switch {
+	case err == nil && now.Gone != "all" && now.LastJob == r.job:
 		return nil // only a part of it was to go
-	}
-	if err != nil {
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return err
 	}
 	if err := e.Ledger.DropSite(ctx, x.Address); err != nil {

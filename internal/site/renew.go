@@ -44,11 +44,13 @@ func (s *Service) Renew(ctx context.Context, word string) (Credentials, error) {
 	err = e.carryOut(ctx, work{what: "renew", app: h.App, address: h.Address, url: h.URL, request: word, undone: "The password is what it was.", steps: func(ctx context.Context) (steps, error) {
 		claimed, mark := e.claimed(&h.Site)
 		stage := path.Join(e.account.Store, "stage", e.job)
-		swapped := &swapSecrets{env: e, Prefix: vaultName(h.Address, ""), Kept: keptSecrets(e.job), secrets: h.plan.secrets}
-		return steps{list: []job.Step{claimed, swapped,
+		list := []job.Step{claimed, &swapSecrets{env: e, Prefix: vaultName(h.Address, ""), Kept: keptSecrets(e.job), secrets: h.plan.secrets},
 			&makeFolder{env: e, Folder: stage, Mode: 0o700},
-			&prepared{env: e, Label: "Write the configuration", do: func(ctx context.Context) error { return e.renewedConfig(ctx, h, stage, &carryConfig{e, stage, before}) }},
-			&setPassword{env: e, Address: h.Address, Kept: swapped.Kept},
+			&prepared{env: e, Label: "Write the configuration", do: func(ctx context.Context) error { return e.renewedConfig(ctx, h, stage, &carryConfig{e, stage, before}) }}}
+		if len(k.Renew) > 0 && h.Database != nil {
+			list = append(list, &keepData{env: e, Data: e.dataOf(h.Database, h.Address), File: e.keptData(e.job)})
+		}
+		return steps{list: append(list, &setPassword{env: e},
 			&swap{env: e, Label: "Put the configuration in place", list: func(ctx context.Context) ([]move, error) { return e.configMoves(ctx, h, stage) }},
 			&checkSite{env: e},
 			&saveSite{env: e, Before: h.Site, after: func(context.Context) (ledger.Site, error) {
@@ -57,7 +59,7 @@ func (s *Service) Renew(ctx context.Context, word string) (Credentials, error) {
 				return x, nil
 			}},
 			&dropFiles{env: e, Label: "Take away what was replaced", Names: []string{e.asideTop()}},
-			e.tidyUp(mark)}}, nil
+			e.tidyUp(mark))}, nil
 	}})
 	if err != nil {
 		return Credentials{}, err
@@ -84,54 +86,27 @@ func (e *env) configMoves(ctx context.Context, h *held, stage string) ([]move, e
 	return out, ctx.Err()
 }
 
-// setPassword carries out the kit's steps that set the admin's password to the
-// one in the vault; and back to the one kept there.
+// setPassword carries out the kit's steps that set the admin's password. The
+// step before it puts back what they change.
 type setPassword struct {
-	*env    `json:"-"`
-	Address string `json:"address"`
-	Kept    string `json:"kept"`
+	*env `json:"-"`
 }
 
 func (*setPassword) Kind() string  { return "set-password" }
 func (*setPassword) Title() string { return "Set the new password" }
 
+func (*setPassword) Undo(context.Context) error { return nil }
+
 func (s *setPassword) Do(ctx context.Context) error {
-	now, err := s.Vault.Get(vaultName(s.Address, adminPassword))
-	if err != nil {
-		return err
-	}
-	return s.set(ctx, now)
-}
-
-func (s *setPassword) Undo(ctx context.Context) error {
-	before, err := s.Vault.Get(s.Kept + adminPassword)
-	if err != nil {
-		return nil // it was not begun
-	}
-	return s.set(ctx, before)
-}
-
-func (s *setPassword) set(ctx context.Context, password secret.Text) error {
-	x, err := s.Ledger.Site(ctx, s.Address)
-	if err != nil {
-		return err
-	}
-	p, err := s.planOf(x)
-	if err != nil {
-		return err
-	}
-	p.secrets[adminPassword], p.password = password, password
-	e := *s.env
-	e.plan = p
-	run, err := e.runner(ctx, x.Folder, x.URL)
+	run, err := s.runner(ctx, s.plan.Place.Folder, s.plan.Place.URL)
 	if err != nil {
 		return err
 	}
 	if run.Data != nil {
 		defer run.Data.Close()
 	}
-	for _, step := range p.kit.Renew {
-		if !holds(step.When, p.answers) {
+	for _, step := range s.plan.kit.Renew {
+		if !holds(step.When, s.plan.answers) {
 			continue
 		}
 		if err := run.Do(ctx, step); err != nil {

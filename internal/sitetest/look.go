@@ -65,3 +65,13 @@ func (w *World) Remove(r site.RemoveRequest) *site.Removed {
 	require.NoError(w.T, err)
 	return done
 }
+
+// Dump gives all that is in a site's database.
+func (w *World) Dump(x ledger.Site) string {
+	w.T.Helper()
+	s := w.session(x)
+	defer s.Close()
+	var out strings.Builder
+	require.NoError(w.T, s.Dump(context.Background(), &out, nil))
+	return out.String()
+}
