@@ -12,6 +12,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"tivset/internal/account"
 	"tivset/internal/courier"
 	"tivset/internal/database"
 	"tivset/internal/fault"
@@ -60,8 +61,10 @@ func (d dataPlace) use(ctx context.Context, e *env, do func(database.Session) er
 // changes; and puts it back.
 type keepData struct {
 	*env `json:"-"`
-	Data dataPlace `json:"data"`
-	File string    `json:"file"` // on this machine
+	Data dataPlace   `json:"data"`
+	File string      `json:"file"`           // on this machine
+	Raw  string      `json:"raw,omitempty"`  // the database is this file of the account, kept as it is
+	Mode fs.FileMode `json:"mode,omitempty"` // its mode
 }
 
 func (*keepData) Kind() string  { return "keep-data" }
@@ -70,6 +73,26 @@ func (*keepData) Title() string { return "Keep the database as it is" }
 // keptData names the file of a job.
 func (s *Service) keptData(job string) string {
 	return filepath.Join(s.Home.State, "kept", job+".sql.zst")
+}
+
+// Prepare finds out whether the database is a file that can be kept as it is:
+// one that nobody has open in the middle of a change.
+func (k *keepData) Prepare(ctx context.Context) error {
+	server := k.account.Database(k.Data.Server, k.Data.Engine)
+	if k.Data.Engine != account.SQLite || server == nil {
+		return nil
+	}
+	name := database.File(server.Server, k.Data.Name)
+	for _, beside := range []string{"-wal", "-journal"} {
+		if info, err := k.files.Stat(ctx, name+beside); err == nil && info.Size > 0 {
+			return nil
+		}
+	}
+	info, err := k.files.Stat(ctx, name)
+	if err == nil {
+		k.Raw, k.Mode = name, info.Mode.Perm()
+	}
+	return nil
 }
 
 func (k *keepData) Do(ctx context.Context) error {
@@ -82,13 +105,44 @@ func (k *keepData) Do(ctx context.Context) error {
 	}
 	packed, err := zstd.NewWriter(file, zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err == nil {
-		err = k.Data.use(ctx, k.env, func(s database.Session) error { return s.Dump(ctx, packed, ours(&k.Data.Database)) })
+		err = k.write(ctx, packed)
 		err = errors.Join(err, packed.Close(), file.Sync())
 	}
 	if err := errors.Join(err, file.Close()); err != nil {
 		return err
 	}
 	return os.Rename(k.File+".part", k.File) // whole, or not there
+}
+
+// write writes what is to be kept.
+func (k *keepData) write(ctx context.Context, to io.Writer) error {
+	if k.Raw == "" {
+		return k.Data.use(ctx, k.env, func(s database.Session) error { return s.Dump(ctx, to, ours(&k.Data.Database)) })
+	}
+	from, err := k.files.Open(ctx, k.Raw)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, from)
+	return errors.Join(err, from.Close())
+}
+
+// putBack loads what was kept.
+func (k *keepData) putBack(ctx context.Context, from io.Reader) error {
+	if k.Raw == "" {
+		return k.Data.use(ctx, k.env, func(s database.Session) error {
+			return reload(ctx, s, &k.Data.Database, from, database.ScriptOptions{})
+		})
+	}
+	if err := dropFile(ctx, k.files, k.Raw); err != nil {
+		return err
+	}
+	to, err := k.files.Create(ctx, k.Raw, k.Mode)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, from)
+	return errors.Join(err, to.Close())
 }
 
 // Undo loads what was kept, whatever has become of the database since. Where it
@@ -110,9 +164,7 @@ func (k *keepData) Undo(ctx context.Context) error {
 		return err
 	}
 	defer plain.Close()
-	if err := k.Data.use(ctx, k.env, func(s database.Session) error {
-		return reload(ctx, s, &k.Data.Database, plain, database.ScriptOptions{})
-	}); err != nil {
+	if err := k.putBack(ctx, plain); err != nil {
 		return fmt.Errorf("put the database back from %s: %w", k.File, err)
 	}
 	return os.Remove(k.File)
