@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
@@ -64,24 +65,36 @@ func (a *app) listSites(all []ledger.Site, chosen bool) {
 		a.streams.Say("No site is installed yet. See what there is with: tivset browse")
 		return
 	}
+	full := !a.streams.OutTerminal || a.streams.Width >= wide
+	head := []string{"Address", "App", "Release", "Newer", "Size", "Backup", "Health"}
+	if full {
+		head = []string{"Address", "App", "Release", "Newer", "Account", "Files", "Size", "Database", "Installed", "Updated", "Backup", "Care", "Health"}
+	}
 	var rows [][]string
 	for _, s := range all {
-		backup := "-"
+		backup, data := "-", "-"
 		if s.LastBackupAt != nil {
-			backup = s.LastBackupAt.Format("2006-01-02")
+			backup = s.LastBackupAt.Format(time.DateOnly)
+		}
+		if s.DatabaseBytes > 0 {
+			data = humanize.Bytes(uint64(s.DatabaseBytes))
 		}
 		newer := dash(s.Newer)
 		if s.NewerLevel != "" {
 			newer += ", " + s.NewerLevel
 		}
-		data := "-"
-		if s.DatabaseBytes > 0 {
-			data = humanize.Bytes(uint64(s.DatabaseBytes))
+		row := []string{s.Address, s.App, s.Release, newer, humanize.Bytes(uint64(s.Bytes)), backup, s.Health}
+		if full {
+			row = []string{s.Address, s.App, s.Release, newer, s.Account, fmt.Sprint(s.Files), humanize.Bytes(uint64(s.Bytes)), data,
+				s.InstalledAt.Format(time.DateOnly), s.UpdatedAt.Format(time.DateOnly), backup, s.Care.Updates, s.Health}
 		}
-		rows = append(rows, []string{s.Address, s.App, s.Release, newer, fmt.Sprint(s.Files), humanize.Bytes(uint64(s.Bytes)), data, s.InstalledAt.Format("2006-01-02"), s.UpdatedAt.Format("2006-01-02"), backup, s.Health})
+		rows = append(rows, row)
 	}
-	a.streams.Table([]string{"Address", "App", "Release", "Newer", "Files", "Size", "Database", "Installed", "Updated", "Backup", "Health"}, rows)
+	a.streams.Table(head, rows)
 }
+
+// wide is how many columns a terminal needs for all that there is to list.
+const wide = 150
 
 func dash(s string) string {
 	if s == "" {

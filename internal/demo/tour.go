@@ -35,7 +35,7 @@ const outage = 3 * time.Second
 // returns nil only when every one ended as it should.
 func Tour(ctx context.Context, d *Demo, program string, out io.Writer) error {
 	t := &tour{Demo: d, ctx: ctx, program: program, out: out}
-	for _, part := range []func() error{t.choose, t.install, t.visit, t.decide, t.refused, t.setAside, t.undone, t.elsewhere, t.end} {
+	for _, part := range []func() error{t.choose, t.install, t.visit, t.decide, t.refused, t.setAside, t.undone, t.lookAfter, t.putBack, t.tryOut, t.nested, t.elsewhere, t.end} {
 		if err := part(); err != nil {
 			return fmt.Errorf("the tour stopped: %w", err)
 		}
@@ -155,7 +155,7 @@ func (t *tour) fetch(v *web.Visitor, address, text string) error {
 }
 
 func (t *tour) signIn() error {
-	text, err := t.reveal()
+	text, err := t.reveal("forum")
 	if err != nil {
 		return err
 	}
@@ -184,15 +184,15 @@ type revealed struct {
 }
 
 // reveal asks for the credentials without showing them in the tour.
-func (t *tour) reveal() (revealed, error) {
+func (t *tour) reveal(words ...string) (revealed, error) {
 	var r revealed
-	c := exec.CommandContext(t.ctx, t.program, "reveal", "forum", "--json")
+	c := exec.CommandContext(t.ctx, t.program, append(append([]string{"reveal"}, words...), "--json")...)
 	c.Env = append(os.Environ(), "TIVSET_HOME="+t.Folder)
 	text, err := c.Output()
 	if err != nil {
 		return r, err
 	}
-	fmt.Fprintln(t.out, "\n$ tivset reveal forum --json   (not shown here)")
+	fmt.Fprintf(t.out, "\n$ tivset reveal %s --json   (not shown here)\n", strings.Join(words, " "))
 	t.ran++
 	return r, json.Unmarshal(text, &r)
 }
@@ -303,6 +303,73 @@ func (t *tour) unchanged(do func() error) error {
 	lines := strings.Count(before, "\n")
 	fmt.Fprintf(t.out, "Compared before and after: %d files, folders, databases and users are the same.\n", lines)
 	return nil
+}
+
+// lookAfter shows what owners do once a site is there.
+func (t *tour) lookAfter() error {
+	t.say("A gallery of an earlier release, to be looked after.")
+	if _, err := t.run(0, "install", "lanternbox", "--release", "1.7.0", "--at", "lockside.localhost/gallery", "-a", "title=The Flight of Seven", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet"); err != nil {
+		return err
+	}
+	for _, command := range [][]string{{"sites", "--newer"}, {"update", "gallery", "--yes"}, {"backup", "forum"}, {"check", "gallery", "forum"}} {
+		if _, err := t.run(0, command...); err != nil {
+			return err
+		}
+	}
+	t.say("A new password, set in the app and signed in with.")
+	_, err := t.reveal("gallery", "--renew")
+	return err
+}
+
+// putBack updates to a release whose migration fails.
+func (t *tour) putBack() error {
+	t.say("A helpdesk whose next release is broken: the update fails, and everything is as it was.")
+	_, err := t.run(0, "install", "towline", "--release", "2.0.1", "--at", "lockside.localhost/help", "-a", "title=Help Afloat", "-a", "admin.email=w@lockside.localhost", "--accept-licence", "--yes", "--quiet")
+	if err != nil {
+		return err
+	}
+	err = t.unchanged(func() error {
+		_, err := t.run(1, "update", "help", "--yes")
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	_, err = t.run(0, "check", "help")
+	return err
+}
+
+// tryOut makes a copy to try things on, and takes it out again.
+func (t *tour) tryOut() error {
+	t.say("A copy of the journal to try things on; then it goes, and only it.")
+	return t.unchanged(func() error {
+		if _, err := t.run(0, "copy", "journal", "--at", "chandlery.localhost/try", "--yes"); err != nil {
+			return err
+		}
+		if err := t.fetch(web.NewVisitor(t.connections()), t.Domains[2].URL+"/try/", "The Quillmere Journal"); err != nil {
+			return err
+		}
+		_, err := t.run(0, "remove", "try", "--no-backup", "--yes")
+		return err
+	})
+}
+
+// nested takes the outer of two sites out.
+func (t *tour) nested() error {
+	t.say("A site inside a site. The outer one is taken out; the inner one stays.")
+	inside := []string{"install", "lanternbox", "--at", "chandlery.localhost/pictures", "-a", "title=Ropes in Pictures", "-a", "admin.email=clerk@chandlery.localhost", "--yes", "--quiet"}
+	if _, err := t.run(0, inside...); err != nil {
+		return err
+	}
+	shop := strings.TrimPrefix(t.Domains[2].URL, "http://")
+	if _, err := t.run(0, "remove", shop, "--yes"); err != nil {
+		return err
+	}
+	if err := t.fetch(web.NewVisitor(t.connections()), t.Domains[2].URL+"/pictures/", "Ropes in Pictures"); err != nil {
+		return err
+	}
+	_, err := t.run(0, "sites")
+	return err
 }
 
 // elsewhere has the same account reached as from a laptop: files over SFTP, and

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -59,6 +60,9 @@ func (s *Service) Adopt(ctx context.Context, r AdoptRequest) (Examined, error) {
 	}
 	found, err := readConfig(ctx, fsys, k, at.Folder())
 	if err != nil {
+		return Examined{}, err
+	}
+	if err := partsThere(ctx, fsys, k, at.Folder(), found); err != nil {
 		return Examined{}, err
 	}
 	x, secrets, err := s.adopted(a, at, k, version, found, r.Answers)
@@ -130,7 +134,7 @@ func (e *env) entriesOf(ctx context.Context, p *Plan) ([]string, error) {
 	for _, i := range inside {
 		theirs := others.has(path.Join(p.Place.Folder, i.Name)) || others.below(path.Join(p.Place.Folder, i.Name))
 		own := slices.ContainsFunc(p.kit.Config, func(c kit.Config) bool { return strings.HasPrefix(c.Path+"/", i.Name+"/") })
-		if !theirs && (unknown != nil || own || contains(p.survey.Entries, i.Name)) {
+		if !theirs && (unknown != nil || own || i.Name == p.Place.AdminFolder || contains(p.survey.Entries, i.Name)) {
 			out = append(out, i.Name)
 		}
 	}
@@ -221,6 +225,34 @@ func readConfig(ctx context.Context, f files.FS, k catalogue.Entry, folder strin
 	return found, nil
 }
 
+// partsThere tells from the folder which extras were chosen, where the
+// configuration does not say.
+func partsThere(ctx context.Context, f files.FS, k catalogue.Entry, folder string, found fill.Values) error {
+	for _, x := range k.Extras {
+		if len(x.Parts) == 0 || found[x.Answer()] != "" {
+			continue
+		}
+		var chosen []string
+		for _, option := range slices.Sorted(maps.Keys(x.Parts)) {
+			there := 0
+			for _, part := range x.Parts[option] {
+				is, err := files.Exists(ctx, f, path.Join(folder, part))
+				if err != nil {
+					return err
+				}
+				if is {
+					there++
+				}
+			}
+			if there == len(x.Parts[option]) {
+				chosen = append(chosen, option)
+			}
+		}
+		found[x.Answer()] = cmp.Or(strings.Join(chosen, ", "), map[bool]string{true: "no", false: "none"}[x.Kind == "yes-no" || x.Kind == ""])
+	}
+	return nil
+}
+
 // adopted describes what was found as a site.
 func (s *Service) adopted(a *account.Account, at place.Place, k catalogue.Entry, version string, found fill.Values, given answer.Given) (ledger.Site, map[string]secret.Text, error) {
 	now := s.Now().UTC()
@@ -239,6 +271,9 @@ func (s *Service) adopted(a *account.Account, at place.Place, k catalogue.Entry,
 		return x, nil, err
 	}
 	x.AdminURL = url + strings.TrimPrefix(admin, "/")
+	if outside, ok := strings.CutPrefix(found["data.folder"], filepath.ToSlash(a.ServerTop())+"/"); ok && k.Place.DataFolder {
+		x.DataFolder = outside
+	}
 	secrets := map[string]secret.Text{adminPassword: secret.Of(password)}
 	for _, n := range k.VaultNames() {
 		if v := found[n]; v != "" {

@@ -98,6 +98,9 @@ func (c *checkSite) list(ctx context.Context, r *setup.Runner) []check {
 // settled tries again for a while: servers may serve a file from before a
 // change for some seconds (PHP's opcache looks every two).
 func (e *env) settled(ctx context.Context, check func() error) error {
+	if e.once {
+		return check()
+	}
 	deadline := time.Now().Add(e.Settle)
 	for {
 		err := check()

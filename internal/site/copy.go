@@ -81,6 +81,9 @@ func (s *Service) placed(ctx context.Context, c *content, r CopyRequest, quiet b
 	if d := c.record.Database; d != nil && r.Answers["data.from"] == "" && k.UsesTables() {
 		given["data.tables"] = d.Tables
 	}
+	if k.AccountElsewhere() { // whose password nobody makes here
+		given["admin.password"] = c.secrets[adminPassword].Reveal()
+	}
 	if quiet && hasExtra(k.Kit, searchEngines) {
 		given["extra."+searchEngines] = "no"
 	}
@@ -270,7 +273,12 @@ func (c *CopyPlan) recordAs(x *ledger.Site, what string) {
 	case "copy":
 		x.CopyOf = c.From.Address
 	case "move":
-		x.InstalledAt, x.CopyOf, x.Adopted = c.From.InstalledAt, c.From.CopyOf, c.From.Adopted
+		x.InstalledAt, x.CopyOf, x.Adopted, x.LastBackupAt = c.From.InstalledAt, c.From.CopyOf, c.From.Adopted, c.From.LastBackupAt
+		for _, made := range c.From.FoldersMade { // such as one above the data of both
+			if made != c.From.Folder && !contains(x.FoldersMade, made) {
+				x.FoldersMade = append(x.FoldersMade, made)
+			}
+		}
 	}
 	x.LastJob, x.Licence = x.Job, c.From.Licence
 }

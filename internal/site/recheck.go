@@ -121,6 +121,7 @@ func (l *looking) isGone(ctx context.Context) (bool, error) {
 
 // asVisitor checks what visitors, the admin and strangers see.
 func (l *looking) asVisitor(ctx context.Context) error {
+	l.once = true
 	c := &checkSite{env: l.env}
 	r, err := c.runner(ctx, l.plan.Place.Folder, l.plan.Place.URL)
 	if err != nil {

@@ -30,6 +30,7 @@ type env struct {
 	job     string
 	checks  []Checked
 	entries []string         // what was put in place
+	once    bool             // checks are tried once: a wrong password sent again and again locks people out
 	made    []string         // folders that were made for it, innermost first
 	courier *courier.Courier // one that works in the account, or nil
 	carries bool             // it can unpack there

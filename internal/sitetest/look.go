@@ -1,8 +1,14 @@
 package sitetest
 
 import (
+	"os"
+	"path/filepath"
+	"testing"
+
 	"context"
 	"strings"
+
+	"filippo.io/age"
 
 	"github.com/stretchr/testify/require"
 
@@ -74,4 +80,14 @@ func (w *World) Dump(x ledger.Site) string {
 	var out strings.Builder
 	require.NoError(w.T, s.Dump(context.Background(), &out, nil))
 	return out.String()
+}
+
+// AgeKey makes a key of age: a file with the private part, and the public part.
+func AgeKey(t *testing.T) (file, public string) {
+	t.Helper()
+	key, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	file = filepath.Join(t.TempDir(), "key.txt")
+	require.NoError(t, os.WriteFile(file, []byte(key.String()+"\n"), 0o600))
+	return file, key.Recipient().String()
 }
