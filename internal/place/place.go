@@ -130,7 +130,7 @@ func example(domains []account.Domain) string {
 }
 
 // Match finds the one address that a word means: the whole of it, or an
-// unambiguous beginning or ending, with or without scheme and final slash.
+// unambiguous beginning or ending, with or without scheme, port and final slash.
 func Match(word string, addresses []string) (string, error) {
 	if _, rest, ok := strings.Cut(word, "://"); ok {
 		word = rest
@@ -140,6 +140,15 @@ func Match(word string, addresses []string) (string, error) {
 		return word, nil
 	}
 	var fits []string
+	for _, a := range addresses {
+		if withoutPort(a) == word {
+			fits = append(fits, a)
+		}
+	}
+	if len(fits) == 1 {
+		return fits[0], nil
+	}
+	fits = nil
 	for _, a := range addresses {
 		if word != "" && (strings.HasPrefix(a, word) || strings.HasSuffix(a, word)) {
 			fits = append(fits, a)
@@ -153,6 +162,15 @@ func Match(word string, addresses []string) (string, error) {
 		return "", fault.New(fault.Usage, "no site has this address", word, remedy)
 	}
 	return "", &fault.Error{Kind: fault.Usage, What: "several sites could be meant", Where: word, Details: fits, Remedy: "Write more of the address."}
+}
+
+func withoutPort(address string) string {
+	domain, directory, inside := strings.Cut(address, "/")
+	domain, _, _ = strings.Cut(domain, ":")
+	if inside {
+		domain += "/" + directory
+	}
+	return domain
 }
 
 // Within says whether folder inner is folder outer or lies below it.

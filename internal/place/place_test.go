@@ -74,6 +74,8 @@ func TestMatch(t *testing.T) {
 		"/journal":                              all[1],
 		"quill":                                 all[2],
 		"QUILL":                                 all[2],
+		"lockside.localhost/forum":              all[0],
+		"quillmere.localhost":                   all[2],
 	} {
 		got, err := place.Match(word, all)
 		require.NoError(t, err, word)

@@ -1,0 +1,81 @@
+package e2e
+
+import (
+	"fmt"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// The program is killed at every line of the journal while it changes a site;
+// each time undo brings the account back, or finishes a job that had settled.
+func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
+	moved := "chandlery.localhost/news"
+	for name, c := range map[string]struct {
+		do, back []string
+		done     string
+	}{
+		"update": {[]string{"update", "journal", "--yes", "--no-backup"}, nil, "updated"},
+		"renew":  {[]string{"reveal", "journal", "--renew"}, nil, "renewed"},
+		"remove": {[]string{"remove", "journal", "--yes", "--no-backup"}, nil, "removed"},
+		"move":   {[]string{"move", "journal", "--at", moved, "--yes"}, []string{"remove", moved, "--yes", "--no-backup"}, "moved"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := newProgram(t)
+			must := func(args ...string) {
+				out, err := p.as("tivset", nil, args...).CombinedOutput()
+				require.NoError(t, err, "%v: %s", args, out)
+			}
+			must("install", "inkwater", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T", "-a", "admin.email=w@lockside.localhost", "--yes")
+			kept := t.TempDir()
+			must("backup", "journal", "--into", kept)
+			files, err := filepath.Glob(filepath.Join(kept, "*"))
+			require.NoError(t, err)
+			killed, settled := 0, 0
+			for n := 1; ; n += 2 {
+				require.Less(t, n, 400)
+				before := p.snapshot()
+				err := p.as("tivset-dies", []string{fmt.Sprintf("DIE_AT=%d", n)}, c.do...).Run()
+				moment := fmt.Sprintf("killed at the %d-th look at the clock", n)
+				outcome := p.outcomeAfterCrash(c.done)
+				after := p.snapshot()
+				require.NotContains(t, after, ".tivset", moment)
+				if outcome != c.done {
+					require.Equal(t, before, after, moment)
+				} else {
+					settled++
+					if c.back != nil {
+						must(c.back...)
+					}
+					must("restore", "lockside.localhost/journal", "--from", files[0], "--yes", "--no-backup")
+				}
+				must("check", "journal")
+				if err == nil {
+					break
+				}
+				killed++
+			}
+			t.Logf("killed %d times, %d of them after the job had settled", killed, settled)
+			assert.Greater(t, killed, 8)
+		})
+	}
+}
+
+// outcomeAfterCrash undoes what a crash left and says how the last job ended.
+func (p *program) outcomeAfterCrash(done string) string {
+	p.t.Helper()
+	var jobs []job
+	p.json(&jobs, "jobs")
+	for _, j := range jobs {
+		if j.Outcome == "cut off" || j.Outcome == "left" {
+			var ended job
+			p.json(&ended, "undo", j.Job)
+			require.Contains(p.t, []string{"undone", done}, ended.Outcome)
+			return ended.Outcome
+		}
+	}
+	return jobs[0].Outcome
+}
