@@ -85,6 +85,15 @@ tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a ta
 tivset install helmroom --at helm-school.localhost -a title="Helm School" -a tagline="Evening classes by the lock" -a extra.languages="de, nl" \
 	-a admin.email=head@helm-school.localhost -a support.email=desk@helm-school.localhost --yes --quiet >/dev/null
 shot sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
+tivset install towline --release 2.0.1 --at lockside.localhost/help -a title="Help Afloat" -a admin.email=w@lockside.localhost --accept-licence --yes --quiet >/dev/null
+shot put-back 4 'tivset update help --yes'
+journal=/tmp/tivset-demo/demo/account/web/quillmere/journal
+echo '<!-- a word of mine -->' >>$journal/post.page
+echo '<?php // a stranger' >$journal/parts/cache.php
+shot check 3 'tivset check forum' 'tivset check journal' 'tivset check journal --repair'
+rm $journal/parts/cache.php
+tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
+shot remove 4 'tivset sites --sort app' 'tivset remove try --yes'
 shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
 state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/state.json; }
 word=$(state password)

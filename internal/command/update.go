@@ -3,6 +3,8 @@ package command
 import (
 	"context"
 	"errors"
+	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -34,7 +36,7 @@ func outcome(what string, r *site.Installed) outcomeJSON {
 func before(b *site.BackedUp) []screen.Pair { return screen.Before(b) }
 
 func (a *app) update() *cobra.Command {
-	r, byCare := &site.UpdateRequest{}, false
+	r, byCare, timer := &site.UpdateRequest{}, false, ""
 	c := &cobra.Command{
 		Use:   "update [SITE…] [--due]",
 		Short: "Bring sites to a newer release, or leave them as they were",
@@ -45,6 +47,8 @@ func (a *app) update() *cobra.Command {
 		ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
 			switch {
+			case timer != "":
+				return a.ownTimer(ctx, s, timer)
 			case byCare && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "--due takes the release from each site's care", "", "Leave --release and --archive out.")
 			case len(args) > 1 && r.Release+r.Archive != "":
@@ -65,6 +69,7 @@ func (a *app) update() *cobra.Command {
 	}
 	f := c.Flags()
 	f.BoolVar(&byCare, "due", false, "the sites whose care takes a newer release by itself")
+	f.StringVar(&timer, "timer", "", "on: have this machine's cron update what is due every night; off: no more")
 	f.StringVar(&r.Release, "release", "", "the release (the newest when left out)")
 	f.StringVar(&r.Archive, "archive", "", "the release's archive, for apps whose archive you fetch yourself")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no backup first")
@@ -148,6 +153,35 @@ func (a *app) updateDue(ctx context.Context, s *site.Service, words []string) er
 	if code != 0 {
 		return &silent{code}
 	}
+	return nil
+}
+
+// ownTimer sets or ends the timer of this machine.
+func (a *app) ownTimer(ctx context.Context, s *site.Service, how string) error {
+	if how != "on" && how != "off" {
+		return fault.New(fault.Usage, "--timer cannot be "+how, "", "It is on or off.")
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	home := a.world.Env("TIVSET_HOME")
+	if home != "" {
+		if home, err = filepath.Abs(home); err != nil {
+			return err
+		}
+	}
+	if a.dryRun {
+		a.streams.Say("A dry run: nothing was touched.")
+		return nil
+	}
+	if err := s.OwnTimer(ctx, program, home, how == "on"); err != nil {
+		return err
+	}
+	if a.json {
+		return a.streams.WriteJSON(map[string]any{"timer": how})
+	}
+	a.streams.Print(map[string]string{"on": "This machine updates what is due every night.", "off": "This machine makes no updates by itself."}[how])
 	return nil
 }
 

@@ -1,13 +1,16 @@
 package command
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
+	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"golang.org/x/term"
@@ -90,12 +93,26 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 		SendMail:    mail.Send,
 		Certified:   site.Certified,
 		TakesMail:   mail.Takes,
+		Crontab:     crontab,
 		Forget:      opens.Forget,
 		OpenFiles:   opens.Files,
 		OpenServer:  opens.Server,
 		OpenSession: opens.Session,
 	}
 	return s, func() { _ = l.Close() }, nil
+}
+
+// crontab runs this machine's crontab(1).
+func crontab(ctx context.Context, input string, args ...string) ([]byte, error) {
+	c := exec.CommandContext(ctx, "crontab", args...)
+	c.Stdin = strings.NewReader(input)
+	var said bytes.Buffer
+	c.Stderr = &said
+	out, err := c.Output()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, strings.TrimSpace(said.String()))
+	}
+	return out, err
 }
 
 func (a *app) progress() func(job.Event) {

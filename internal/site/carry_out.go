@@ -24,6 +24,7 @@ type work struct {
 	address string
 	url     string // what a fault is about, where it does not say itself
 	request any    // what was asked for, kept in the journal to ask again
+	remedy  string // what to do about a failure that does not say itself; "" for the usual
 	undone  string // what is to be said when it was undone; "" for the usual
 	steps   func(context.Context) (steps, error)
 }
@@ -139,7 +140,7 @@ func (e *env) stoppedFault(ctx context.Context, w work, err error) error {
 		f.Where = w.url
 	}
 	if f.Remedy == "" {
-		f.Remedy = remedy(stopped.Cause, e.account)
+		f.Remedy = cmp.Or(w.remedy, remedy(stopped.Cause, e.account))
 	}
 	if stopped.Undone {
 		f.Details = append(f.Details, cmp.Or(w.undone, "Everything that was begun was undone; the account is as it was."))

@@ -49,6 +49,8 @@ type Service struct {
 	Certified func(ctx context.Context, name, address string) (until time.Time, err error) // until when a server's certificate is good, or why it does not verify
 	TakesMail func(ctx context.Context, domain string) error                               // why a domain cannot receive mail
 
+	Crontab func(ctx context.Context, input string, args ...string) ([]byte, error) // this machine's; its error holds what it said
+
 	Forget      func(account string) // ends what is open of an account whose description changed
 	OpenFiles   func(context.Context, *account.Account) (files.Closer, error)
 	OpenServer  func(context.Context, *account.Account, *account.Database, database.Login) (database.Server, error)

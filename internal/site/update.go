@@ -235,9 +235,10 @@ func (s *Service) Update(ctx context.Context, p *UpdatePlan) (*Updated, error) {
 		return nil, err
 	}
 	done := &Updated{From: p.From}
-	err = e.carryOut(ctx, work{what: "update", app: h.App, address: h.Address, url: h.URL, request: p.request, undone: "The site is as it was, with release " + p.From + ".", steps: func(ctx context.Context) (steps, error) {
-		return e.updateSteps(p, done)
-	}})
+	err = e.carryOut(ctx, work{what: "update", app: h.App, address: h.Address, url: h.URL, request: p.request, undone: "The site is as it was, with release " + p.From + ".",
+		remedy: "Wait for a release that mends this, or tell whoever made the kit; the site goes on with " + p.From + ".", steps: func(ctx context.Context) (steps, error) {
+			return e.updateSteps(p, done)
+		}})
 	if err != nil {
 		return nil, err
 	}
