@@ -36,17 +36,41 @@ func RemoveAll(ctx context.Context, f FS, name string) error {
 		return err
 	}
 	if info.IsDir() {
-		inside, err := f.List(ctx, name)
-		if err != nil {
+		if err := empty(ctx, f, name); err != nil {
 			return err
 		}
-		for _, i := range inside {
-			if err := RemoveAll(ctx, f, path.Join(name, i.Name)); err != nil {
+	}
+	return f.Remove(ctx, name)
+}
+
+// empty takes away all that is in a folder: first the files, over a long line
+// many at a time, then the folders, innermost first.
+func empty(ctx context.Context, f FS, name string) error {
+	all, err := Tree(ctx, f, name, nil)
+	if err != nil {
+		return err
+	}
+	group, within := errgroup.WithContext(ctx)
+	group.SetLimit(1)
+	if w, ok := f.(Wide); ok {
+		group.SetLimit(w.Writers())
+	}
+	for _, found := range all {
+		if !found.IsDir() {
+			group.Go(func() error { return f.Remove(within, found.Path) })
+		}
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, found := range slices.Backward(all) {
+		if found.IsDir() {
+			if err := f.Remove(ctx, found.Path); err != nil {
 				return err
 			}
 		}
 	}
-	return f.Remove(ctx, name)
+	return nil
 }
 
 // MkdirAll makes a folder and those above it that are missing, each with mode,

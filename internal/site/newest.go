@@ -8,15 +8,34 @@ import (
 	"tivset/internal/ledger"
 )
 
-// news are the newest releases of apps, each looked up once.
+// news is what is newer than what sites have. Sites are many, apps and their
+// releases few: each is looked up once.
 type news struct {
 	*Service
-	kits map[string]*kit.Kit
+	kits  map[string]*kit.Kit
+	known map[[3]string]newer
+}
+
+// newer is what there is for sites of one release with one care.
+type newer struct{ release, level, due string }
+
+func (s *Service) news() *news {
+	return &news{s, map[string]*kit.Kit{}, map[[3]string]newer{}}
 }
 
 // tell fills in what is found out when a site is shown: whether there is
 // something newer, how far it goes, and whether the site takes it by itself.
 func (n *news) tell(x *ledger.Site) {
+	key := [3]string{x.App, x.Release, x.Care.Updates}
+	found, known := n.known[key]
+	if !known {
+		found = n.find(*x)
+		n.known[key] = found
+	}
+	x.Newer, x.NewerLevel, x.Due = found.release, found.level, found.due
+}
+
+func (n *news) find(x ledger.Site) newer {
 	k, known := n.kits[x.App]
 	if !known {
 		if e, err := n.Catalogue.Find(x.App); err == nil {
@@ -24,22 +43,19 @@ func (n *news) tell(x *ledger.Site) {
 		}
 		n.kits[x.App] = k
 	}
-	if k == nil {
-		return // no kit knows the app any more
+	if k == nil || x.Release == k.Newest().Release {
+		return newer{} // or no kit knows the app any more
 	}
-	x.Newer, x.NewerLevel, x.Due = "", "", ""
-	if x.Release == k.Newest().Release {
-		return
-	}
+	out := newer{due: due(k, x)}
 	for _, r := range k.Between(x.Release, k.Newest().Release) {
-		if x.Newer == "" {
-			x.Newer = r.Release
+		if out.release == "" {
+			out.release = r.Release
 		}
-		if slices.Index(kit.Levels, r.Level) > slices.Index(kit.Levels, x.NewerLevel) {
-			x.NewerLevel = r.Level
+		if slices.Index(kit.Levels, r.Level) > slices.Index(kit.Levels, out.level) {
+			out.level = r.Level
 		}
 	}
-	x.Due = due(k, *x)
+	return out
 }
 
 // Standing says what speaks for and against the n-th release of a kit.

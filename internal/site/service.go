@@ -21,7 +21,6 @@ import (
 	"tivset/internal/fill"
 	"tivset/internal/home"
 	"tivset/internal/job"
-	"tivset/internal/kit"
 	"tivset/internal/ledger"
 	"tivset/internal/mail"
 	"tivset/internal/place"
@@ -148,7 +147,7 @@ func (s *Service) Site(ctx context.Context, word string) (ledger.Site, error) {
 // Sites lists the recorded sites.
 func (s *Service) Sites(ctx context.Context) ([]ledger.Site, error) {
 	all, err := s.Ledger.Sites(ctx)
-	n := &news{s, map[string]*kit.Kit{}}
+	n := s.news()
 	for i := range all {
 		n.tell(&all[i])
 	}
@@ -156,7 +155,7 @@ func (s *Service) Sites(ctx context.Context) ([]ledger.Site, error) {
 }
 
 // fillIn adds what is not recorded but found out when a site is shown.
-func (s *Service) fillIn(r *ledger.Site) { (&news{s, map[string]*kit.Kit{}}).tell(r) }
+func (s *Service) fillIn(r *ledger.Site) { s.news().tell(r) }
 
 // Credentials are what somebody needs to sign in.
 type Credentials struct {
