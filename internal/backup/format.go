@@ -58,7 +58,7 @@ type Item struct {
 
 // manifest is the last file of a backup.
 type manifest struct {
-	Items []Item `json:"items"`
+	Items []*Item `json:"items"`
 }
 
 // Summary is what a backup came to.

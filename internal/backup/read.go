@@ -3,6 +3,7 @@ package backup
 import (
 	"archive/tar"
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -38,6 +39,41 @@ func ReadKeys(from io.Reader) (Keys, error) {
 	return Keys(keys), err
 }
 
+// Same reads what was just written, and compares it with what was to be: the
+// file as a whole by its checksum, and that it can be unpacked, by Zstandard's
+// own checksum and by the sizes of what is in it.
+func Same(ctx context.Context, open Opener, made Summary) error {
+	hash := sha256.New()
+	b := &Backup{open: func() (io.ReadCloser, error) {
+		file, err := open()
+		if err != nil {
+			return nil, err
+		}
+		return struct {
+			io.Reader
+			io.Closer
+		}{io.TeeReader(file, hash), file}, nil
+	}}
+	total := int64(0)
+	err := b.each(ctx, func(h *tar.Header, content io.Reader) error {
+		n, err := io.Copy(io.Discard, content)
+		if h.Name != manifestName {
+			total += n
+		}
+		return err
+	})
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		return damaged("%v", err)
+	}
+	if got := hex.EncodeToString(hash.Sum(nil)); got != made.SHA256 || total != made.Bytes {
+		return damaged("what was written is not what comes back")
+	}
+	return nil
+}
+
 // ageMark begins what age has encrypted (age's specification, "Header").
 const ageMark = "age-encryption.org/v1"
 
@@ -47,29 +83,33 @@ const ageMark = "age-encryption.org/v1"
 func Open(ctx context.Context, open Opener, keys Keys) (*Backup, error) {
 	b := &Backup{open: open, keys: keys}
 	var listed manifest
-	var found []Item
+	var found []*Item
+	sums := newSums()
 	err := b.each(ctx, func(h *tar.Header, content io.Reader) error {
-		switch {
-		case h.Typeflag == tar.TypeDir:
+		if h.Typeflag == tar.TypeDir {
 			return nil
-		case h.Name == manifestName:
+		}
+		if h.Name == manifestName {
 			return json.NewDecoder(content).Decode(&listed)
-		case h.Name == headerName:
-			var text strings.Builder
-			if err := json.NewDecoder(io.TeeReader(content, &text)).Decode(&b.Header); err != nil {
-				return err
-			}
-			rest, err := io.ReadAll(content)
-			sum := sha256.Sum256([]byte(text.String() + string(rest)))
-			found = append(found, Item{h.Name, h.Size, hex.EncodeToString(sum[:])})
+		}
+		var header bytes.Buffer
+		to := io.Discard
+		if h.Name == headerName {
+			to = &header
+		}
+		item := &Item{Name: h.Name}
+		found = append(found, item)
+		var err error
+		if item.Bytes, err = sums.copy(to, content, func(sum string) { item.SHA256 = sum }); err != nil {
 			return err
 		}
-		sum := sha256.New()
-		n, err := io.Copy(sum, content)
-		found = append(found, Item{h.Name, n, hex.EncodeToString(sum.Sum(nil))})
-		b.count(h.Name, n)
-		return err
+		if h.Name == headerName {
+			return json.Unmarshal(header.Bytes(), &b.Header)
+		}
+		b.count(h.Name, item.Bytes)
+		return nil
 	})
+	sums.wait()
 	switch {
 	case errors.Is(err, ErrSealed) || ctx.Err() != nil:
 		return nil, err
@@ -90,7 +130,7 @@ func (b *Backup) count(name string, n int64) {
 	b.Files++
 }
 
-func compare(listed, found []Item) error {
+func compare(listed, found []*Item) error {
 	if len(listed) == 0 {
 		return damaged("it is cut short: its list of checksums is missing")
 	}
@@ -98,7 +138,7 @@ func compare(listed, found []Item) error {
 		return damaged("it holds %d files, and its list names %d", len(found), len(listed))
 	}
 	for i, item := range listed {
-		if item != found[i] {
+		if *item != *found[i] {
 			return damaged("%s is not what it was when the backup was made", item.Name)
 		}
 	}
@@ -128,7 +168,8 @@ func (b *Backup) each(ctx context.Context, use func(*tar.Header, io.Reader) erro
 		}
 		h, err := t.Next()
 		if errors.Is(err, io.EOF) {
-			return nil
+			_, err = io.Copy(io.Discard, unpacked) // up to its own checksum
+			return err
 		}
 		if err != nil {
 			return err

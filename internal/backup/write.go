@@ -27,7 +27,8 @@ type Writer struct {
 	packed *zstd.Encoder
 	buffer *bufio.Writer
 	tar    *tar.Writer
-	items  []Item
+	items  []*Item
+	sums   *sums
 	sum    Summary
 	at     time.Time
 	pieces int
@@ -50,7 +51,7 @@ func (c *counted) Write(p []byte) (int, error) {
 // NewWriter begins a backup. Recipients are age's (age1…); with any, only their
 // keys open the backup.
 func NewWriter(to io.Writer, h Header, recipients []string) (*Writer, error) {
-	w := &Writer{out: &counted{Writer: to, hash: sha256.New()}, at: h.MadeAt}
+	w := &Writer{out: &counted{Writer: to, hash: sha256.New()}, at: h.MadeAt, sums: newSums()}
 	under := io.Writer(w.out)
 	if len(recipients) > 0 {
 		keys, err := Recipients(recipients)
@@ -108,18 +109,21 @@ func (w *Writer) add(name string, mode fs.FileMode, content io.Reader, size int6
 	if err := w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: int64(mode.Perm()), Size: size, ModTime: w.at, Format: tar.FormatPAX}); err != nil {
 		return err
 	}
-	sum := sha256.New()
-	n, err := io.Copy(io.MultiWriter(w.tar, sum), content)
+	item := &Item{Name: name, Bytes: size}
+	w.items = append(w.items, item)
+	n, err := w.sums.copy(w.tar, content, func(sum string) { item.SHA256 = sum })
 	if err != nil {
 		return err
 	}
 	if n < size {
 		return fmt.Errorf("%s became shorter while it was read", name)
 	}
-	w.items = append(w.items, Item{name, size, hex.EncodeToString(sum.Sum(nil))})
 	w.sum.Bytes += size
 	return nil
 }
+
+// Drop ends a backup that was not finished.
+func (w *Writer) Drop() { w.sums.wait() }
 
 // Data takes the database's script; Close ends it.
 func (w *Writer) Data() io.WriteCloser { return &pieces{w: w} }
@@ -165,6 +169,7 @@ func (p *pieces) Close() error {
 
 // Close writes the manifest and ends the backup.
 func (w *Writer) Close() (Summary, error) {
+	w.sums.wait()
 	text, err := json.Marshal(manifest{w.items})
 	if err != nil {
 		return w.sum, err

@@ -124,6 +124,7 @@ func (b *backUp) write(ctx context.Context, to io.Writer) (backup.Summary, error
 	if err != nil {
 		return none, err
 	}
+	defer w.Drop()
 	if b.plan.Data != nil {
 		script := w.Data()
 		err := b.withData(ctx, func(s database.Session) error {
@@ -221,8 +222,7 @@ func (b *backUp) add(ctx context.Context, w *backup.Writer, part, folder string,
 func (b *backUp) readAgain(ctx context.Context, sum backup.Summary) error {
 	open := func() (io.ReadCloser, error) { return b.open(ctx, b.part()) }
 	if len(b.Recipients) == 0 {
-		_, err := backup.Open(ctx, open, nil)
-		return err
+		return backup.Same(ctx, open, sum)
 	}
 	r, err := open()
 	if err != nil {

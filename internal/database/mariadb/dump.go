@@ -13,8 +13,12 @@ import (
 )
 
 // longestInsert is about how many bytes one INSERT of a dump has at most; less
-// than every server takes.
-const longestInsert = 256 << 10
+// than every server takes. So many bytes are loaded as one transaction: a
+// server writes to its disk at the end of each.
+const (
+	longestInsert = 700 << 10
+	transaction   = 16 << 20
+)
 
 // Dump implements database.Session. All is of one moment, as far as the
 // tables' engine can tell moments apart.
@@ -217,57 +221,94 @@ func (d *dump) rows(table, names string) error {
 	for i := range into {
 		into[i] = &values[i]
 	}
-	length := 0
+	kinds := make([]kind, len(types))
+	for i := range types {
+		kinds[i] = kindOf(types[i].DatabaseTypeName())
+	}
+	begin := "INSERT INTO " + quoteName(table) + " (" + names + ") VALUES\n"
+	length, open, row := 0, 0, []byte(nil)
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return err
 		}
 		before := ",\n"
 		if length == 0 || length > longestInsert {
-			if length > 0 {
+			switch {
+			case open == 0:
+				d.line("START TRANSACTION;")
+			case open > transaction:
+				d.line(";\nCOMMIT;\nSTART TRANSACTION;")
+				open = 0
+			default:
 				d.line(";")
 			}
-			before, length = "INSERT INTO "+quoteName(table)+" ("+names+") VALUES\n", 0
+			before, length = begin, 0
 		}
-		row := before + "(" + rowText(values, types) + ")"
-		length += len(row)
-		if _, err := d.out.WriteString(row); err != nil {
+		row = append(append(row[:0], before...), '(')
+		for i, v := range values {
+			if i > 0 {
+				row = append(row, ',')
+			}
+			row = appendValue(row, v, kinds[i])
+		}
+		row = append(row, ')')
+		length, open = length+len(row), open+len(row)
+		if _, err := d.out.Write(row); err != nil {
 			return err
 		}
 	}
 	if length > 0 {
-		d.line(";")
+		d.line(";\nCOMMIT;")
 	}
 	return rows.Err()
 }
 
-func rowText(values []sql.RawBytes, types []*sql.ColumnType) string {
-	texts := make([]string, len(values))
-	for i, v := range values {
-		texts[i] = valueText(v, types[i].DatabaseTypeName())
+// kind is how values of a column are written.
+type kind int
+
+const (
+	texts kind = iota
+	plain      // numbers
+	bits       // binary
+)
+
+func kindOf(name string) kind {
+	name = strings.TrimPrefix(name, "UNSIGNED ")
+	switch {
+	case slices.Contains(numbers, name):
+		return plain
+	case slices.Contains(binary, name):
+		return bits
 	}
-	return strings.Join(texts, ",")
+	return texts
 }
 
 var (
 	numbers = []string{"TINYINT", "SMALLINT", "MEDIUMINT", "INT", "BIGINT", "DECIMAL", "FLOAT", "DOUBLE", "YEAR"}
 	binary  = []string{"BINARY", "VARBINARY", "TINYBLOB", "BLOB", "MEDIUMBLOB", "LONGBLOB", "BIT", "GEOMETRY"}
-	escape  = strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`, "\x1a", `\Z`)
+	escapes = [256]byte{'\\': '\\', '\'': '\'', '\n': 'n', '\r': 'r', 0: '0', 0x1a: 'Z'}
 )
 
-// valueText writes a value as the server reads it (MariaDB manual, "String
+// appendValue writes a value as the server reads it (MariaDB manual, "String
 // Literals", "Hexadecimal Literals").
-func valueText(v sql.RawBytes, kind string) string {
-	kind = strings.TrimPrefix(kind, "UNSIGNED ")
+func appendValue(to []byte, v sql.RawBytes, k kind) []byte {
 	switch {
 	case v == nil:
-		return "NULL"
-	case slices.Contains(numbers, kind):
-		return string(v)
-	case slices.Contains(binary, kind) && len(v) > 0:
-		return "0x" + hex.EncodeToString(v)
+		return append(to, "NULL"...)
+	case k == plain:
+		return append(to, v...)
+	case k == bits && len(v) > 0:
+		return hex.AppendEncode(append(to, "0x"...), v)
 	}
-	return "'" + escape.Replace(string(v)) + "'"
+	to = append(to, '\'')
+	done := 0
+	for i, c := range v {
+		if e := escapes[c]; e != 0 {
+			to = append(append(to, v[done:i]...), '\\', e)
+			done = i + 1
+		}
+	}
+	return append(append(to, v[done:]...), '\'')
 }
 
 // definer names who made a view or trigger, which another server may not know.

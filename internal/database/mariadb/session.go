@@ -16,7 +16,7 @@ func (s *Session) Close() error { return s.pool.Close() }
 // Run implements database.Session.
 func (s *Session) Run(ctx context.Context, script io.Reader, options database.ScriptOptions) (int, error) {
 	count := 0
-	err := database.Statements(script, database.MariaDB, options, func(statement database.Statement) error {
+	err := database.Ahead(script, database.MariaDB, options, func(statement database.Statement) error {
 		if _, err := s.pool.ExecContext(ctx, statement.Text); err != nil {
 			return fmt.Errorf("line %d: %w", statement.Line, explain(err, s.login))
 		}
