@@ -83,10 +83,14 @@ func (a *app) listSites(all []ledger.Site, chosen bool) {
 		if s.NewerLevel != "" {
 			newer += ", " + s.NewerLevel
 		}
-		row := []string{s.Address, s.App, s.Release, newer, humanize.Bytes(uint64(s.Bytes)), backup, s.Health}
+		state := s.Health
+		if s.CopyOf != "" {
+			state += ", a copy"
+		}
+		row := []string{s.Address, s.App, s.Release, newer, humanize.Bytes(uint64(s.Bytes)), backup, state}
 		if full {
 			row = []string{s.Address, s.App, s.Release, newer, s.Account, fmt.Sprint(s.Files), humanize.Bytes(uint64(s.Bytes)), data,
-				s.InstalledAt.Format(time.DateOnly), s.UpdatedAt.Format(time.DateOnly), backup, s.Care.Updates, s.Health}
+				s.InstalledAt.Format(time.DateOnly), s.UpdatedAt.Format(time.DateOnly), backup, s.Care.Updates, state}
 		}
 		rows = append(rows, row)
 	}
