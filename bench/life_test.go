@@ -5,7 +5,6 @@ package bench
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -22,7 +21,6 @@ import (
 
 	"tivset/internal/account"
 	"tivset/internal/demo"
-	"tivset/internal/ledger"
 	"tivset/internal/rewrite"
 	"tivset/internal/sitetest"
 	"tivset/internal/testserver"
@@ -195,27 +193,4 @@ func TestDowntime(t *testing.T) {
 	require.Less(t, worst, 2*time.Second)
 }
 
-func TestTenThousandSites(t *testing.T) {
-	ctx := context.Background()
-	home := t.TempDir()
-	d, err := demo.Start(home)
-	require.NoError(t, err)
-	defer d.Close()
-	l, err := ledger.Open(ctx, d.Home.Ledger())
-	require.NoError(t, err)
-	for i := range 10_000 {
-		require.NoError(t, errors.Join(l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("s%05d.localhost", i), App: "moorings", Release: "2.3.7", Account: "quillmere", Health: "good",
-			Entries: []string{"admin", "config", "index.page", "lib", "parts", "style.css"}})))
-	}
-	require.NoError(t, l.Close())
-	for _, args := range [][]string{{"sites"}, {"sites", "--json"}} {
-		took := median(9, func() {
-			c := exec.Command(program, args...)
-			c.Env = append(os.Environ(), "TIVSET_HOME="+home)
-			out, err := c.Output()
-			require.NoError(t, err)
-			require.Equal(t, 10_000, bytes.Count(out, []byte(".localhost")))
-		})
-		fmt.Printf("tivset %s with 10,000 sites: %.0f ms (limit 150)\n", strings.Join(args, " "), took.Seconds()*1000)
-	}
-}
+func TestTenThousandSites(t *testing.T) { listing(t, 10_000, 150*time.Millisecond) }

@@ -2,12 +2,9 @@ package command
 
 import (
 	"context"
-	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/site"
 )
@@ -22,12 +19,7 @@ func (a *app) adopt() *cobra.Command {
 		Example: "  tivset adopt lockside.localhost/forum -a admin.name=wharfinger -a admin.password=@-",
 		Args:    takes(1, 1, "ADDRESS"), Annotations: noDryRun(), ValidArgsFunction: only(a.domainWords),
 		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
-			given, err := answer.Options(answers, func(name string) (io.ReadCloser, error) {
-				if name == "-" {
-					return io.NopCloser(a.streams.In), nil
-				}
-				return os.Open(name)
-			})
+			given, err := a.given(answers)
 			if err != nil {
 				return err
 			}

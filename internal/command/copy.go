@@ -2,12 +2,9 @@ package command
 
 import (
 	"context"
-	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/site"
 )
@@ -42,12 +39,7 @@ func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
 		if r.At == "" {
 			return fault.New(fault.Usage, "where to?", args[0], "Say it with --at ADDRESS.")
 		}
-		given, err := answer.Options(answers, func(name string) (io.ReadCloser, error) {
-			if name == "-" {
-				return io.NopCloser(a.streams.In), nil
-			}
-			return os.Open(name)
-		})
+		given, err := a.given(answers)
 		if err != nil {
 			return err
 		}

@@ -163,12 +163,7 @@ func (a *app) request(o *installOptions) (site.Request, error) {
 		r.App, r.At, r.Release = cmp.Or(r.App, file.Install), cmp.Or(r.At, file.At), cmp.Or(r.Release, file.Release)
 		r.Answers = file.Answers
 	}
-	given, err := answer.Options(o.answers, func(name string) (io.ReadCloser, error) {
-		if name == "-" {
-			return io.NopCloser(a.streams.In), nil
-		}
-		return os.Open(name)
-	})
+	given, err := a.given(o.answers)
 	if err != nil {
 		return r, err
 	}
@@ -179,6 +174,16 @@ func (a *app) request(o *installOptions) (site.Request, error) {
 		r.Answers["licence"] = "accept"
 	}
 	return r, nil
+}
+
+// given reads the answers that options give.
+func (a *app) given(options []string) (answer.Given, error) {
+	return answer.Options(options, func(name string) (io.ReadCloser, error) {
+		if name == "-" {
+			return io.NopCloser(a.streams.In), nil
+		}
+		return os.Open(name)
+	})
 }
 
 func saveAnswers(name string, p *site.Plan) error {

@@ -48,6 +48,19 @@ func (s *Service) newEnv(a *account.Account, fsys files.FS) (*env, error) {
 	return &env{Service: s, account: a, files: fsys, job: job.NewID(s.Now(), token), count: func(int64, int64, string) {}}, nil
 }
 
+// planned begins the job of a plan in its account. Done lets go of the account.
+func (s *Service) planned(ctx context.Context, p *Plan) (e *env, done func(), err error) {
+	fsys, err := s.OpenFiles(ctx, p.account)
+	if err != nil {
+		return nil, nil, unreachable(p.account, err)
+	}
+	if e, err = s.newEnv(p.account, fsys); err != nil {
+		return nil, nil, errors.Join(err, fsys.Close())
+	}
+	e.plan = p
+	return e, func() { _ = fsys.Close() }, nil
+}
+
 // carryOut runs a job's steps, with its journal and its record in the ledger.
 // It returns nil, or a fault after everything was undone (Failed) or with
 // something left (Left).

@@ -147,16 +147,11 @@ func (s *Service) restoreElsewhere(ctx context.Context, r RestoreRequest) (*Rest
 // place carries out the job that makes a site of content.
 func (s *Service) place(ctx context.Context, c *CopyPlan, what string) (*Installed, error) {
 	p := c.Plan
-	fsys, err := s.OpenFiles(ctx, p.account)
-	if err != nil {
-		return nil, unreachable(p.account, err)
-	}
-	defer fsys.Close()
-	e, err := s.newEnv(p.account, fsys)
+	e, letGo, err := s.planned(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	e.plan = p
+	defer letGo()
 	address := p.place.Address()
 	err = e.carryOut(ctx, work{what: what, app: p.App, address: address, url: p.Place.URL, request: c.request.open(), steps: func(ctx context.Context) (steps, error) {
 		return e.placeSteps(ctx, c, what)
@@ -274,11 +269,6 @@ func (c *CopyPlan) recordAs(x *ledger.Site, what string) {
 		x.CopyOf = c.From.Address
 	case "move":
 		x.InstalledAt, x.CopyOf, x.Adopted, x.LastBackupAt = c.From.InstalledAt, c.From.CopyOf, c.From.Adopted, c.From.LastBackupAt
-		for _, made := range c.From.FoldersMade { // such as one above the data of both
-			if made != c.From.Folder && !contains(x.FoldersMade, made) {
-				x.FoldersMade = append(x.FoldersMade, made)
-			}
-		}
 	}
 	x.LastJob, x.Licence = x.Job, c.From.Licence
 }

@@ -27,16 +27,11 @@ type Installed struct {
 // Install carries out a plan. It returns either the checked site, or a fault
 // after everything was undone (Failed) or with something left (Left).
 func (s *Service) Install(ctx context.Context, p *Plan) (*Installed, error) {
-	fsys, err := s.OpenFiles(ctx, p.account)
-	if err != nil {
-		return nil, unreachable(p.account, err)
-	}
-	defer fsys.Close()
-	e, err := s.newEnv(p.account, fsys)
+	e, letGo, err := s.planned(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	e.plan = p
+	defer letGo()
 	reviewed := len(p.Warnings)
 	err = e.carryOut(ctx, work{what: "install", app: p.App, address: p.place.Address(), url: p.Place.URL, request: again{p.Saved(), p.Admin.Generated, p.givenSecrets()}, steps: e.installSteps})
 	if err != nil {

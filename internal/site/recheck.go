@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,8 +25,7 @@ type Examined struct {
 }
 
 // Check looks at a site as a visitor, as its admin and as a stranger, and
-// records how it is. A wrong password is not tried: again and again, that would
-// look like an attack and lock the admin out.
+// records how it is.
 func (s *Service) Check(ctx context.Context, x ledger.Site) (Examined, error) {
 	e := Examined{Address: x.Address, App: x.App, Checks: []Checked{}, Compared: Compared{[]string{}, []string{}, []string{}}}
 	p, err := s.planOf(x)
@@ -130,10 +130,7 @@ func (l *looking) asVisitor(ctx context.Context) error {
 	if r.Data != nil {
 		defer r.Data.Close()
 	}
-	for _, one := range c.list(ctx, r) {
-		if one.name == wrongPassword {
-			continue
-		}
+	for _, one := range l.inOrder(c.list(ctx, r)) {
 		begun := time.Now()
 		if err := one.run(); err != nil {
 			if ctx.Err() != nil {
@@ -156,6 +153,22 @@ func (l *looking) asVisitor(ctx context.Context) error {
 		l.add("private files", false, "%s", w)
 	}
 	return nil
+}
+
+// wrongSeldom is how seldom a wrong password is tried: more often, that would
+// look like an attack, and lock the admin out.
+const wrongSeldom = 12 * time.Hour
+
+// inOrder has a wrong password tried seldom, and then before the right one,
+// which makes apps forget it.
+func (l *looking) inOrder(all []check) []check {
+	wrong := slices.IndexFunc(all, func(c check) bool { return c.name == wrongPassword })
+	one := all[wrong]
+	all = slices.Delete(all, wrong, wrong+1)
+	if l.site.CheckedAt != nil && l.Now().Sub(*l.site.CheckedAt) < wrongSeldom {
+		return all
+	}
+	return slices.Insert(all, 1, one) // behind the front page
 }
 
 // planOf is the plan of a site that is there, as far as checks need one.

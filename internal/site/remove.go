@@ -14,6 +14,7 @@ import (
 	"tivset/internal/files"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
+	"tivset/internal/place"
 )
 
 // RemoveRequest is a site that somebody wants taken out.
@@ -342,6 +343,9 @@ func (e *env) dropAround(ctx context.Context, x ledger.Site) error {
 	if err := dropEmpty(ctx, e.files, x.FoldersMade...); err != nil {
 		return err
 	}
+	if err := e.handOver(ctx, x); err != nil {
+		return err
+	}
 	for _, name := range x.SetAside {
 		err := e.files.Rename(ctx, e.asideOf(x, name), name)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrExist) {
@@ -349,6 +353,48 @@ func (e *env) dropAround(ctx context.Context, x ledger.Site) error {
 		}
 	}
 	return dropEmpty(ctx, e.files, path.Join(e.account.Store, "aside", x.Job), path.Join(e.account.Store, "aside"))
+}
+
+// handOver has folders that came with the site, and now hold another one's, go
+// with that one.
+func (e *env) handOver(ctx context.Context, x ledger.Site) error {
+	all, err := e.Ledger.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, made := range x.FoldersMade {
+		if there, err := files.Exists(ctx, e.files, made); err != nil || !there {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		heir := slices.IndexFunc(all, func(y ledger.Site) bool {
+			return y.Account == x.Account && y.Address != x.Address && slices.ContainsFunc(e.foldersOf(y), func(f string) bool { return place.Within(f, made) })
+		})
+		if heir < 0 || contains(all[heir].FoldersMade, made) {
+			continue
+		}
+		all[heir].FoldersMade = append(all[heir].FoldersMade, made)
+		if err := e.Ledger.PutSite(ctx, all[heir]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// foldersOf lists the folders in which a site lies.
+func (e *env) foldersOf(x ledger.Site) []string {
+	out := []string{x.Folder}
+	if x.DataFolder != "" {
+		out = append(out, x.DataFolder)
+	}
+	if d := x.Database; d != nil && d.Engine == account.SQLite {
+		if server := e.account.Database(d.Server, d.Engine); server != nil {
+			out = append(out, database.File(server.Server, d.Name))
+		}
+	}
+	return out
 }
 
 // dropFetches takes away the files with a site's timers' addresses.
