@@ -36,6 +36,22 @@ func TestOuterSiteRemoved(t *testing.T) {
 	assert.FileExists(t, filepath.Join(w.Root, done.Backup.File))
 }
 
+// The last backup of a site that was removed brings it back.
+func TestRemovedAndBack(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Service.Restore(ctx, site.RestoreRequest{Site: "lockside.localhost/journal"})
+	require.ErrorContains(t, err, "no site has this address")
+	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	before := w.Dump(done.Site)
+	w.Remove(site.RemoveRequest{Site: "journal"})
+	back, err := w.Service.Restore(ctx, site.RestoreRequest{Site: "lockside.localhost/journal"})
+	require.NoError(t, err)
+	assert.Equal(t, before, w.Dump(back.Site))
+	e, _ := examined(t, w, back.Site.Address)
+	assert.True(t, e.OK, "%v", e.Checks)
+}
+
 // Of a database that is shared only the site's tables go, and only one half
 // when only that is wanted.
 func TestSharedDatabaseRemoved(t *testing.T) {

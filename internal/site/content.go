@@ -10,9 +10,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"tivset/internal/account"
 	"tivset/internal/answer"
 	"tivset/internal/backup"
 	"tivset/internal/fault"
+	"tivset/internal/files"
 	"tivset/internal/fill"
 	"tivset/internal/ledger"
 	"tivset/internal/rewrite"
@@ -49,11 +51,11 @@ func (s *Service) openContent(ctx context.Context, name string, open backup.Open
 
 // fetched gives an opener of a backup in an account. One that is far away is
 // fetched once; done drops what was fetched.
-func (s *Service) fetched(ctx context.Context, h *held, name string) (open backup.Opener, done func(), err error) {
-	if h.plan.account.Remote() == nil {
-		return func() (io.ReadCloser, error) { return h.files.Open(ctx, name) }, func() {}, nil
+func (s *Service) fetched(ctx context.Context, a *account.Account, f files.FS, name string) (open backup.Opener, done func(), err error) {
+	if a.Remote() == nil {
+		return func() (io.ReadCloser, error) { return f.Open(ctx, name) }, func() {}, nil
 	}
-	from, err := h.files.Open(ctx, name)
+	from, err := f.Open(ctx, name)
 	if err != nil {
 		return nil, nil, err
 	}

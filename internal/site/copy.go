@@ -119,29 +119,59 @@ func (s *Service) Copy(ctx context.Context, c *CopyPlan) (*Installed, error) {
 	return s.place(ctx, c, what)
 }
 
-// restoreElsewhere brings a backup to a place where nothing is.
-func (s *Service) restoreElsewhere(ctx context.Context, r RestoreRequest) (*Restored, error) {
-	open := func() (io.ReadCloser, error) { return os.Open(r.From) }
-	if _, err := os.Stat(r.From); err != nil {
-		return nil, fault.New(fault.Usage, "there is no such file", r.From, "For a place where no site is, name a backup's file here with --from.").Because(err)
-	}
-	c, err := s.openContent(ctx, r.From, open, r.keys)
+// restoreElsewhere brings a backup to a place where nothing is: a file of this
+// machine, or what the account keeps of a site that was there. Unknown says why
+// the place is taken for empty.
+func (s *Service) restoreElsewhere(ctx context.Context, r RestoreRequest, unknown error) (*Restored, error) {
+	c, from, done, err := s.contentFor(ctx, r)
 	if err != nil {
+		if r.From == "" {
+			return nil, unknown
+		}
 		return nil, err
 	}
+	defer done()
 	if c.before, err = s.valuesOf(c.record, c.secrets); err != nil {
 		return nil, err
 	}
-	request := CopyRequest{Site: r.From, At: r.Site, Account: r.Account}
+	request := CopyRequest{Site: from, At: r.Site, Account: r.Account}
 	p, err := s.placed(ctx, c, request, false)
 	if err != nil {
 		return nil, err
 	}
-	done, err := s.place(ctx, &CopyPlan{Plan: p, From: c.record, content: c, request: request}, "restore")
+	placed, err := s.place(ctx, &CopyPlan{Plan: p, From: c.record, content: c, request: request}, "restore")
 	if err != nil {
 		return nil, err
 	}
-	return &Restored{Installed: *done, From: r.From}, nil
+	return &Restored{Installed: *placed, From: from}, nil
+}
+
+// contentFor opens the backup for a place where nothing is.
+func (s *Service) contentFor(ctx context.Context, r RestoreRequest) (c *content, from string, done func(), err error) {
+	if _, err := os.Stat(r.From); r.From != "" && err == nil {
+		c, err := s.openContent(ctx, r.From, func() (io.ReadCloser, error) { return os.Open(r.From) }, r.keys)
+		return c, r.From, func() {}, err
+	}
+	a, err := s.account(r.Account, r.Site)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	at, err := resolve(r.Site, a.Domains)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	fsys, err := s.OpenFiles(ctx, a)
+	if err != nil {
+		return nil, "", nil, unreachable(a, err)
+	}
+	c, from, dropped, err := s.stored(ctx, a, fsys, at.Address(), r)
+	if err != nil {
+		return nil, "", nil, errors.Join(err, fsys.Close())
+	}
+	return c, from, func() {
+		dropped()
+		_ = fsys.Close()
+	}, nil
 }
 
 // place carries out the job that makes a site of content.

@@ -102,6 +102,20 @@ func wholeLife(t *testing.T, w *sitetest.World) {
 	require.NoError(t, os.Remove(filepath.Join(folder, "admin", "mine.txt")))
 	require.NoError(t, os.RemoveAll(folder))
 
+	// No journal, and not the ledger, holds a password.
+	creds, err := w.Service.Reveal(ctx, moved.Site.Address)
+	require.NoError(t, err)
+	for _, folder := range []string{w.Home.Journals(), filepath.Dir(w.Home.Ledger())} {
+		kept, err := filepath.Glob(filepath.Join(folder, "*"))
+		require.NoError(t, err)
+		for _, name := range kept {
+			text, err := os.ReadFile(name)
+			require.NoError(t, err)
+			assert.NotContains(t, string(text), creds.Password.Reveal(), name)
+			assert.NotContains(t, string(text), creds.Data.Reveal(), name)
+		}
+	}
+
 	// It is removed, and brought back to an empty place.
 	last, err := w.Service.Backup(ctx, site.BackupRequest{Site: moved.Site.Address, Into: here})
 	require.NoError(t, err)

@@ -7,8 +7,10 @@ import (
 	"os"
 	"path"
 
+	"tivset/internal/account"
 	"tivset/internal/backup"
 	"tivset/internal/fault"
+	"tivset/internal/files"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
 )
@@ -43,12 +45,12 @@ func (s *Service) Restore(ctx context.Context, r RestoreRequest) (*Restored, err
 			return nil, fault.New(fault.Usage, "the key cannot be read", r.Identity, "Name a file that age-keygen wrote.").Because(err)
 		}
 	}
+	if _, err := s.Site(ctx, r.Site); err != nil {
+		return s.restoreElsewhere(ctx, r, err)
+	}
 	h, err := s.hold(ctx, r.Site)
 	if err != nil {
-		if r.From == "" {
-			return nil, err
-		}
-		return s.restoreElsewhere(ctx, r)
+		return nil, err
 	}
 	defer h.files.Close()
 	c, from, done, err := s.chosenBackup(ctx, h, r)
@@ -65,7 +67,13 @@ func (s *Service) chosenBackup(ctx context.Context, h *held, r RestoreRequest) (
 		c, err := s.openContent(ctx, r.From, func() (io.ReadCloser, error) { return os.Open(r.From) }, r.keys)
 		return c, r.From, func() {}, err
 	}
-	all, err := backupsIn(ctx, h.files, backupFolder(h.plan.account.Store, h.Address))
+	return s.stored(ctx, h.plan.account, h.files, h.Address, r)
+}
+
+// stored opens a backup of an address in the account's store: the one that is
+// named, or the newest.
+func (s *Service) stored(ctx context.Context, a *account.Account, f files.FS, address string, r RestoreRequest) (c *content, from string, done func(), err error) {
+	all, err := backupsIn(ctx, f, backupFolder(a.Store, address))
 	if err != nil {
 		return nil, "", nil, err
 	}
@@ -73,7 +81,7 @@ func (s *Service) chosenBackup(ctx context.Context, h *held, r RestoreRequest) (
 		if r.From != "" && path.Base(l.File) != path.Base(r.From) {
 			continue
 		}
-		open, done, err := s.fetched(ctx, h, l.File)
+		open, done, err := s.fetched(ctx, a, f, l.File)
 		if err != nil {
 			return nil, "", nil, err
 		}
@@ -84,9 +92,9 @@ func (s *Service) chosenBackup(ctx context.Context, h *held, r RestoreRequest) (
 		return c, l.File, done, err
 	}
 	if r.From != "" {
-		return nil, "", nil, fault.New(fault.Usage, "there is no such backup, here or in the account", r.From, "See them with: tivset backup "+h.Address+" --list")
+		return nil, "", nil, fault.New(fault.Usage, "there is no such backup, here or in the account", r.From, "Name a file, or one of those that tivset backup SITE --list shows.")
 	}
-	return nil, "", nil, fault.New(fault.Usage, "the account has no backup of this site", h.Address, "Name one with --from FILE.")
+	return nil, "", nil, fault.New(fault.Usage, "the account has no backup of this site", address, "Name one with --from FILE.")
 }
 
 // restore replaces a site by what a backup holds.
