@@ -1,7 +1,11 @@
 package command
 
 import (
+	"slices"
+
 	"github.com/spf13/cobra"
+
+	"tivset/internal/ledger"
 )
 
 // status is tivset alone: where things stand and what makes sense next.
@@ -33,7 +37,7 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 	case len(sites) == 0:
 		next = append(next, "tivset browse", "tivset install APP --at ADDRESS")
 	default:
-		next = append(next, "tivset sites")
+		next = append(next, wanting(sites)...)
 	}
 	if a.json {
 		return a.streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(sites), "unfinished": unfinished, "next": next})
@@ -47,4 +51,16 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 		a.streams.Print("  %s", n)
 	}
 	return nil
+}
+
+// wanting names what makes sense with the sites that there are.
+func wanting(sites []ledger.Site) []string {
+	next := []string{"tivset sites"}
+	if slices.ContainsFunc(sites, func(x ledger.Site) bool { return x.Health != "good" }) {
+		next = append(next, "tivset check")
+	}
+	if slices.ContainsFunc(sites, func(x ledger.Site) bool { return x.Due != "" }) {
+		next = append(next, "tivset update --due --dry-run")
+	}
+	return next
 }
