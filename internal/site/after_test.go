@@ -112,6 +112,23 @@ func TestBackupsThatWillNotDo(t *testing.T) {
 	_, err = w.Service.Restore(ctx, site.RestoreRequest{Site: done.Site.Address, From: "20200101-000000.tar.zst"})
 	require.ErrorContains(t, err, "no such backup")
 
+	// Several within one second: each is kept, whatever becomes of the next.
+	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	w.Service.Now = func() time.Time { return at }
+	for n := range 3 {
+		_, err := w.Service.Backup(ctx, site.BackupRequest{Site: "journal"})
+		require.NoError(t, err)
+		w.Trip.Full = true
+		_, err = w.Service.Backup(ctx, site.BackupRequest{Site: "journal"})
+		w.Trip.Full = false
+		require.Error(t, err)
+		all, err := w.Service.Backups(ctx, "journal", "")
+		require.NoError(t, err)
+		assert.Len(t, all, n+1)
+	}
+	w.Service.Now = time.Now
+	before = w.Snapshot()
+
 	// The disk is full: the backup ends, and nothing of it is left.
 	w.Trip.Full = true
 	_, err = w.Service.Backup(ctx, site.BackupRequest{Site: "journal"})

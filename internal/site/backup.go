@@ -102,15 +102,21 @@ func (e *env) backUp(h *held, into string, recipients []string, made *BackedUp) 
 	if len(recipients) > 0 {
 		end = sealedEnd
 	}
-	name := made.MadeAt.Format(nameForm) + end
-	b := &backUp{env: e, site: h.Site, made: made, Recipients: recipients, Kept: Kept{File: path.Join(backupFolder(e.account.Store, h.Address), name)}}
+	folder := ""
 	if into != "" {
-		folder, err := filepath.Abs(into)
-		if err != nil {
+		var err error
+		if folder, err = filepath.Abs(into); err != nil {
 			return nil, err
 		}
-		b.Kept = Kept{filepath.Join(folder, slug(h.Address)+"-"+name), true}
 	}
+	b := &backUp{env: e, site: h.Site, made: made, Recipients: recipients, named: func(at time.Time) Kept {
+		name := at.Format(nameForm) + end
+		if folder != "" {
+			return Kept{filepath.Join(folder, slug(h.Address)+"-"+name), true}
+		}
+		return Kept{File: path.Join(backupFolder(e.account.Store, h.Address), name)}
+	}}
+	b.Kept = b.named(made.MadeAt)
 	return b, nil
 }
 

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"tivset/internal/archive"
 	"tivset/internal/backup"
@@ -30,8 +31,9 @@ type backUp struct {
 	Kept
 	Recipients []string `json:"recipients,omitempty"` // of age; with any, only their keys open it
 
-	site ledger.Site
-	made *BackedUp
+	site  ledger.Site
+	made  *BackedUp
+	named func(time.Time) Kept // where a backup of a moment goes; nil where that is settled
 }
 
 // Kept says where a backup is.
@@ -42,6 +44,35 @@ type Kept struct {
 
 func (*backUp) Kind() string  { return "back-up" }
 func (*backUp) Title() string { return "Back the site up" }
+
+// Prepare finds a moment of which there is no backup yet: they are named by the
+// second, and none is ever written over, or taken away by an undo.
+func (b *backUp) Prepare(ctx context.Context) error {
+	if b.named == nil {
+		return nil
+	}
+	for ; ; b.made.MadeAt = b.made.MadeAt.Add(time.Second) {
+		b.Kept = b.named(b.made.MadeAt)
+		taken, err := b.taken(ctx, b.File)
+		if err == nil && !taken {
+			taken, err = b.taken(ctx, b.part())
+		}
+		if err != nil || !taken {
+			return err
+		}
+	}
+}
+
+func (b *backUp) taken(ctx context.Context, name string) (bool, error) {
+	if !b.Here {
+		return files.Exists(ctx, b.files, name)
+	}
+	_, err := os.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
 
 func (b *backUp) part() string { return b.File + ".part" }
 
