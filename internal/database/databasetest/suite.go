@@ -246,6 +246,13 @@ func dumpAndLoad(t *testing.T, s *suite) {
 		require.NoError(t, err, ask[0])
 		assert.Equal(t, ask[1], got, ask[0])
 	}
+	for _, made := range s.beyond {
+		_, err := from.Run(s.ctx, strings.NewReader(made[0]), database.ScriptOptions{})
+		require.NoError(t, err, made[0])
+		assert.ErrorContains(t, from.Dump(s.ctx, io.Discard, nil), made[1], "what would not come back is not passed over")
+		_, err = from.Run(s.ctx, strings.NewReader(made[2]), database.ScriptOptions{})
+		require.NoError(t, err)
+	}
 	// What is emptied can be loaded again, and then is as it was.
 	require.NoError(t, to.Empty(s.ctx, func(table string) bool { return table == "boats" }))
 	tables, err := to.Tables(s.ctx)

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+
+	"tivset/internal/fault"
 )
 
 // dump writes one script within one transaction, so that all of it is of one
@@ -31,6 +33,9 @@ func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bo
 		}
 		defer tx.Rollback(ctx)
 		d := &dump{ctx, c, bufio.NewWriter(into), only}
+		if err := d.exact(); err != nil {
+			return err
+		}
 		d.line("SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nSET check_function_bodies = false;")
 		for _, part := range []func() error{d.types, d.sequences, d.functions, d.tables, d.rows, d.counters, d.constraints, d.indexes, d.views, d.triggers} {
 			if err := part(); err != nil {
@@ -68,6 +73,28 @@ const (
 	// What an extension brought comes with the extension.
 	notOfExtension = " AND NOT EXISTS (SELECT 1 FROM pg_depend x WHERE x.objid = %s AND x.deptype = 'e') "
 )
+
+// exact refuses a database with things in it that would not come back as they
+// are: a dump that leaves something out is found out too late.
+func (d *dump) exact() error {
+	var found []string
+	err := d.each(`SELECT t.typname, CASE t.typtype WHEN 'd' THEN 'domain ' WHEN 'r' THEN 'range type ' ELSE 'type ' END || t.typname
+			FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace LEFT JOIN pg_class c ON c.oid = t.typrelid
+			WHERE`+here+`AND (t.typtype IN ('d', 'r') OR t.typtype = 'c' AND c.relkind = 'c')`+fmt.Sprintf(notOfExtension, "t.oid")+`
+		UNION ALL SELECT c.relname, CASE WHEN c.relkind = 'm' THEN 'indexed materialized view ' WHEN c.relkind = 'f' THEN 'foreign table ' ELSE 'partitioned table ' END || c.relname
+			FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE`+here+`AND (c.relkind IN ('p', 'f') OR c.relkind = 'm' AND c.relhasindex OR c.relispartition)`+fmt.Sprintf(notOfExtension, "c.oid")+`
+		UNION ALL SELECT c.relname, 'inheritance of ' || c.relname FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE`+here+`AND c.relkind = 'r' AND NOT c.relispartition
+		UNION ALL SELECT c.relname, 'rule ' || r.rulename FROM pg_rewrite r JOIN pg_class c ON c.oid = r.ev_class JOIN pg_namespace n ON n.oid = c.relnamespace
+			WHERE`+here+`AND r.rulename <> '_RETURN'`+fmt.Sprintf(notOfExtension, "c.oid")+`
+		UNION ALL SELECT c.relname, 'policy ' || p.polname FROM pg_policy p JOIN pg_class c ON c.oid = p.polrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE`+here+`
+		UNION ALL SELECT p.proname, 'aggregate ' || p.proname FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE`+here+`AND p.prokind IN ('a', 'w')`+fmt.Sprintf(notOfExtension, "p.oid")+`
+		ORDER BY 2`, func(r []string) { found = append(found, r[1]) })
+	if err != nil || len(found) == 0 {
+		return err
+	}
+	return fault.New(fault.Failed, "the database has what a dump from here would not bring back: "+strings.Join(found, ", "), "PostgreSQL", "Back it up with the server's own pg_dump.")
+}
 
 func (d *dump) types() error {
 	return d.each(`SELECT t.typname, string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) FROM pg_type t
