@@ -158,6 +158,7 @@ func life(t *testing.T, w *sitetest.World, request site.Request, good, goodFile,
 	sameFiles(t, before, w.Snapshot(), "it was restored")
 	assert.Contains(t, w.Value(x, ask), stored(x))
 
+	takenChargeOf(t, w, x)
 	copied := w.Copy(site.CopyRequest{Site: x.Address, At: "lockside.localhost/try"})
 	assert.Contains(t, w.Value(copied.Site, ask), stored(copied.Site))
 	assert.Contains(t, w.Value(x, ask), stored(x))
@@ -168,6 +169,31 @@ func life(t *testing.T, w *sitetest.World, request site.Request, good, goodFile,
 	w.Remove(site.RemoveRequest{Site: moved.Site.Address, NoBackup: true, WithAdded: true})
 	gone, come = difference(begin, w.Snapshot())
 	require.Empty(t, append(gone, come...), "nothing is left")
+}
+
+// takenChargeOf gives an app that keeps its passwords a new one, and forgets the
+// other and adopts it.
+func takenChargeOf(t *testing.T, w *sitetest.World, x ledger.Site) {
+	t.Helper()
+	ctx := context.Background()
+	if x.App == "tt-rss" {
+		before, err := w.Service.Reveal(ctx, x.Address)
+		require.NoError(t, err)
+		after, err := w.Service.Renew(ctx, x.Address)
+		require.NoError(t, err, fault.Of(err).Details)
+		assert.NotEqual(t, before.Password.Reveal(), after.Password.Reveal())
+		return
+	}
+	known, err := w.Service.Site(ctx, x.Address)
+	require.NoError(t, err)
+	require.NoError(t, w.Service.Ledger.DropSite(ctx, x.Address))
+	_, err = w.Service.Adopt(ctx, site.AdoptRequest{At: x.URL, Answers: map[string]string{"admin.name": mailbox, "admin.password": mailboxPassword}})
+	require.NoError(t, err, fault.Of(err).Remedy)
+	found, err := w.Service.Site(ctx, x.Address)
+	require.NoError(t, err)
+	assert.Equal(t, known.Database.Name, found.Database.Name)
+	assert.Equal(t, known.Entries, found.Entries)
+	require.NoError(t, w.Service.Ledger.PutSite(ctx, known))
 }
 
 // sameFiles compares all but what the app writes when somebody signs in.

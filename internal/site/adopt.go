@@ -264,7 +264,7 @@ func (s *Service) adopted(a *account.Account, at place.Place, k catalogue.Entry,
 	url := at.URL()
 	x := ledger.Site{Address: at.Address(), URL: url, App: k.App, Release: version, Account: a.Name, Folder: at.Folder(),
 		Title: cmp.Or(given["title"], found["title"], k.Title), Language: cmp.Or(found["language"], append(k.Languages, "en")[0]),
-		Admin: ledger.Admin{Name: name, Email: cmp.Or(given["admin.email"], found["admin.email"])}, InstalledAt: now, UpdatedAt: now, Adopted: true,
+		Admin: ledger.Admin{Name: name, Email: cmp.Or(given["admin.email"], found["admin.email"])}, InstalledAt: now, UpdatedAt: now, CheckedAt: &now, Adopted: true,
 		Care: ledger.Care{Updates: "off", Backup: "before", Extensions: "off", Themes: "off", PutBack: "on", Mails: "failures"}}
 	admin, err := fill.Text(k.Admin, fill.Values{"admin.folder": found["admin.folder"]})
 	if err != nil {

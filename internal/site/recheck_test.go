@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -35,11 +36,15 @@ func TestChecksSites(t *testing.T) {
 		require.NoError(t, err, app)
 		addresses[app] = done.Site.Address
 		before := w.Snapshot()
+		_, soon := examined(t, w, done.Site.Address)
+		assert.NotContains(t, soon, "wrong password", "the install has tried one just now")
+		w.Service.Now = func() time.Time { return time.Now().Add(13 * time.Hour) }
 		e, fine := examined(t, w, done.Site.Address)
 		assert.True(t, e.OK, "%s: %v", app, e.Checks)
 		assert.True(t, fine["front page"] && fine["sign-in"] && fine["configuration"] && fine["files"], app)
 		assert.True(t, fine["wrong password"], app)
 		_, fine = examined(t, w, done.Site.Address)
+		w.Service.Now = time.Now
 		assert.NotContains(t, fine, "wrong password", "not tried again so soon, lest somebody is locked out")
 		same(t, before, w.Snapshot())
 	}

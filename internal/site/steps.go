@@ -335,7 +335,7 @@ func (e *env) site(ctx context.Context) (ledger.Site, error) {
 		Address: p.place.Address(), URL: p.Place.URL, AdminURL: p.adminURL(), App: p.App, Release: p.Release,
 		Account: p.Account, Folder: p.Place.Folder, Language: p.Site.Language, Title: p.Site.Title,
 		Admin: ledger.Admin{Name: p.Admin.Name, Email: p.Admin.Email}, Files: count, Bytes: bytes,
-		InstalledAt: now, UpdatedAt: now, Care: p.Care, Health: "good", Job: e.job, Entries: e.entries,
+		InstalledAt: now, UpdatedAt: now, CheckedAt: &now, Care: p.Care, Health: "good", Job: e.job, Entries: e.entries,
 		DataFolder: p.Place.DataFolder, SetAside: p.Changes.SetAside, FoldersMade: e.made,
 	}
 	for id, text := range p.remembered() {

@@ -26,6 +26,10 @@ func (s *saveSite) Do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if len(s.checks) > 0 {
+		at := s.Now().UTC()
+		now.CheckedAt = &at
+	}
 	return s.Ledger.PutSite(ctx, now)
 }
 
