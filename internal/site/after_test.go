@@ -432,3 +432,22 @@ func TestEnters(t *testing.T) {
 	assert.Equal(t, "wharfinger", in.Values.Get("member"))
 	assert.NotEmpty(t, in.Action)
 }
+
+// The journal of a copy holds no secret among the answers that came with it.
+func TestCopiesKeepSecrets(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("towline", "lockside.localhost/help"))
+	require.NoError(t, err)
+	const planted = "planted-and-to-be-found-nowhere"
+	copied := w.Copy(site.CopyRequest{Site: done.Site.Address, At: "chandlery.localhost/try", Answers: answer.Given{"mail-password": planted, "title": "A try"}})
+	assert.Equal(t, "A try", copied.Site.Title)
+	journals, err := filepath.Glob(filepath.Join(w.Home.Journals(), "*.jsonl"))
+	require.NoError(t, err)
+	require.Len(t, journals, 2)
+	for _, name := range journals {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.NotContains(t, string(text), planted)
+	}
+	assert.Contains(t, w.Fetch(copied.Site.URL), "A try")
+}

@@ -30,9 +30,11 @@ type CopyRequest struct {
 }
 
 // open is the request without secrets.
-func (r CopyRequest) open() CopyRequest {
+func (r CopyRequest) open(k *kit.Kit) CopyRequest {
 	r.Answers = maps.Clone(r.Answers)
-	delete(r.Answers, "data.password")
+	for _, id := range append(secretIDs(k), adminPassword, dataPassword) {
+		delete(r.Answers, id)
+	}
 	return r
 }
 
@@ -183,7 +185,7 @@ func (s *Service) place(ctx context.Context, c *CopyPlan, what string) (*Install
 	}
 	defer letGo()
 	address := p.place.Address()
-	err = e.carryOut(ctx, work{what: what, app: p.App, address: address, url: p.Place.URL, request: c.request.open(), steps: func(ctx context.Context) (steps, error) {
+	err = e.carryOut(ctx, work{what: what, app: p.App, address: address, url: p.Place.URL, request: c.request.open(p.kit.Kit), steps: func(ctx context.Context) (steps, error) {
 		return e.placeSteps(ctx, c, what)
 	}})
 	if err != nil {
@@ -256,16 +258,11 @@ func (e *env) placeSteps(ctx context.Context, c *CopyPlan, what string) (steps, 
 		}})
 	}
 	list = append(list, &checkSite{env: e})
-	timers, err := e.timersStep()
+	last, err := e.aroundSteps(bearer)
 	if err != nil {
 		return steps{}, err
 	}
-	if timers != nil {
-		list = append(list, timers)
-	}
-	if bearer.Name != "" {
-		list = append(list, &dismissCourier{env: e, Place: bearer})
-	}
+	list = append(list, last...)
 	list = append(list, &recordSite{env: e, Address: address, as: func(x *ledger.Site) { c.recordAs(x, what) }})
 	if c.Move {
 		old, err := e.removal(ctx, c.source, RemoveRequest{})

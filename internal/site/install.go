@@ -6,6 +6,7 @@ import (
 	"path"
 	"strings"
 
+	"tivset/internal/courier"
 	"tivset/internal/fill"
 	"tivset/internal/job"
 	"tivset/internal/ledger"
@@ -89,20 +90,32 @@ func (e *env) installSteps(ctx context.Context) (steps, error) {
 		list = append(list, &setAside{env: e, From: p.asideFrom, To: path.Join(store, "aside", e.job), Entries: p.aside})
 	}
 	list = append(list, &putInPlace{env: e, Stage: stage.folder, Target: p.Place.Folder}, &checkSite{env: e})
-	timers, err := e.timersStep()
+	last, err := e.aroundSteps(bearer)
 	if err != nil {
 		return steps{}, err
 	}
+	list = append(list, last...)
+	return steps{append(list,
+		&recordSite{env: e, Address: address},
+		&tidy{env: e, Stage: cmp.Or(stage.veil, stage.folder), Marker: mark, Drop: []string{path.Join(store, "stage"), path.Join(store, "busy"), store}},
+	), done}, nil
+}
+
+// aroundSteps are what follows the check of a new site: its timers, and the end
+// of a courier.
+func (e *env) aroundSteps(bearer courier.Place) ([]job.Step, error) {
+	timers, err := e.timersStep()
+	if err != nil {
+		return nil, err
+	}
+	var list []job.Step
 	if timers != nil {
 		list = append(list, timers)
 	}
 	if bearer.Name != "" {
 		list = append(list, &dismissCourier{env: e, Place: bearer})
 	}
-	return steps{append(list,
-		&recordSite{env: e, Address: address},
-		&tidy{env: e, Stage: cmp.Or(stage.veil, stage.folder), Marker: mark, Drop: []string{path.Join(store, "stage"), path.Join(store, "busy"), store}},
-	), done}, nil
+	return list, nil
 }
 
 // stage is where an app is set up before it is put in place.
