@@ -26,11 +26,11 @@ import (
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/demo"
-	"tivset/internal/ledger"
-	"tivset/internal/sitetest"
-	"tivset/internal/testserver"
+	"tivset/internal/hosting/account"
+	"tivset/internal/records/ledger"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
 )
 
 const program = "../bin/tivset"

@@ -14,11 +14,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/archive"
+	"tivset/internal/app/archive"
 	"tivset/internal/demo"
-	"tivset/internal/files/ftp"
+	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/secret"
-	"tivset/internal/testserver"
+	"tivset/internal/testing/testserver"
 )
 
 // slowFTP starts an FTP server behind a line of 50 ms: data connections too,

@@ -19,11 +19,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
+	"tivset/internal/app/rewrite"
 	"tivset/internal/demo"
-	"tivset/internal/rewrite"
-	"tivset/internal/sitetest"
-	"tivset/internal/testserver"
+	"tivset/internal/hosting/account"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
 )
 
 // run runs the program on a demo's home and gives the most memory it held, as

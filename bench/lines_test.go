@@ -16,16 +16,16 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/archive"
-	"tivset/internal/courier"
-	"tivset/internal/database"
-	"tivset/internal/database/mariadb"
-	"tivset/internal/database/postgresql"
+	"tivset/internal/app/archive"
 	"tivset/internal/demo"
-	"tivset/internal/files/ftp"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/database/mariadb"
+	"tivset/internal/hosting/database/postgresql"
+	"tivset/internal/hosting/files/ftp"
+	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
-	"tivset/internal/testserver"
-	"tivset/internal/web"
+	"tivset/internal/testing/testserver"
 )
 
 // With a courier, thousands of files take little longer than their archive on

@@ -12,14 +12,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/archive"
+	"tivset/internal/app/archive"
 	"tivset/internal/demo"
-	"tivset/internal/files"
-	"tivset/internal/files/ftp"
-	"tivset/internal/files/sftp"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/files/ftp"
+	"tivset/internal/hosting/files/sftp"
+	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
-	"tivset/internal/ssh"
-	"tivset/internal/testserver"
+	"tivset/internal/testing/testserver"
 )
 
 // tellPeak prints the most memory that this process has held. What the system

@@ -16,11 +16,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/archive"
+	"tivset/internal/app/archive"
 	"tivset/internal/demo"
-	"tivset/internal/files/sftp"
-	"tivset/internal/ssh"
-	"tivset/internal/testserver"
+	"tivset/internal/hosting/files/sftp"
+	"tivset/internal/hosting/ssh"
+	"tivset/internal/testing/testserver"
 )
 
 // far puts a line of 50 ms there and back before a server.

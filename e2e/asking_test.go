@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/home"
+	"tivset/internal/records/home"
 )
 
 // An account is added by asking: what the servers show is accepted on the way,

@@ -12,11 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/database"
-	"tivset/internal/database/mariadb"
-	"tivset/internal/home"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/database/mariadb"
+	"tivset/internal/records/home"
+	"tivset/internal/records/vault"
 	"tivset/internal/secret"
-	"tivset/internal/vault"
 )
 
 const folded = "Choose any of these yourself? yes or no [no]:"

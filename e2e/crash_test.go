@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/demo"
+	"tivset/internal/hosting/account"
 )
 
 // program runs the program against a demo.

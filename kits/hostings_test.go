@@ -16,15 +16,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
-	"tivset/internal/catalogue"
-	"tivset/internal/database"
+	"tivset/internal/app/catalogue"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/database"
 	"tivset/internal/secret"
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
-	"tivset/internal/testserver"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
 	"tivset/kits"
 )
 

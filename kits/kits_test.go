@@ -16,12 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/answer"
-	"tivset/internal/catalogue"
+	"tivset/internal/app/catalogue"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/kit"
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
-	"tivset/internal/testserver"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
 	"tivset/kits"
 )
 

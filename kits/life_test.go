@@ -20,9 +20,9 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"tivset/internal/fault"
-	"tivset/internal/ledger"
+	"tivset/internal/records/ledger"
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 // next packs what a release holds once more as another one, with a file more

@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/catalogue"
-	"tivset/internal/kit"
+	"tivset/internal/app/catalogue"
+	"tivset/internal/app/kit"
 	"tivset/internal/screen"
 )
 

@@ -10,8 +10,8 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
 	"tivset/internal/screen"
 	"tivset/internal/site"
 )

@@ -8,7 +8,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
-	"tivset/internal/ledger"
+	"tivset/internal/records/ledger"
 	"tivset/internal/site"
 )
 

@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/catalogue"
+	"tivset/internal/app/catalogue"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/kit"
 	"tivset/internal/near"
 )
 

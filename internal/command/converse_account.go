@@ -9,9 +9,9 @@ import (
 	"regexp"
 	"strings"
 
-	"tivset/internal/account"
-	"tivset/internal/database"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/database"
 	"tivset/internal/screen"
 	"tivset/internal/secret"
 	"tivset/internal/site"

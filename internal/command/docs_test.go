@@ -30,7 +30,7 @@ func TestDocsOfCommands(t *testing.T) {
 	}
 	have, err := os.ReadFile(reference)
 	require.NoError(t, err)
-	assert.Equal(t, out.String(), string(have), "run: go test ./internal/command ./internal/kit -run Docs -update")
+	assert.Equal(t, out.String(), string(have), "run: go test ./internal/command ./internal/app/kit -run Docs -update")
 }
 
 func describe(out *bytes.Buffer, c *cobra.Command) {

@@ -12,15 +12,15 @@ import (
 // floors are the rooms of docs/architecture.md; a room imports only rooms of
 // floors below its own, and of its own floor only those listed.
 var floors = map[string]int{
-	"fault": 0, "near": 0, "secret": 0, "fill": 0, "config": 0, "kit": 0, "catalogue": 0, "account": 0, "place": 0, "answer": 0, "rewrite": 0,
-	"files": 1, "files/local": 1, "files/sftp": 1, "ssh": 1, "archive": 1, "database": 1, "database/mariadb": 1, "database/postgresql": 1, "database/sqlite": 1, "database/helper": 1, "files/ftp": 1, "web": 1, "ledger": 1, "vault": 1, "home": 1, "mail": 1, "backup": 1, "doorway": 1,
-	"job": 2, "setup": 2, "courier": 2, "reach": 2, "site": 3, "screen": 4, "command": 4,
+	"fault": 0, "near": 0, "secret": 0, "app/fill": 0, "app/config": 0, "app/kit": 0, "app/catalogue": 0, "hosting/account": 0, "hosting/place": 0, "answer": 0, "app/rewrite": 0,
+	"hosting/files": 1, "hosting/files/local": 1, "hosting/files/sftp": 1, "hosting/ssh": 1, "app/archive": 1, "hosting/database": 1, "hosting/database/mariadb": 1, "hosting/database/postgresql": 1, "hosting/database/sqlite": 1, "hosting/database/helper": 1, "hosting/files/ftp": 1, "hosting/web": 1, "records/ledger": 1, "records/vault": 1, "records/home": 1, "mail": 1, "records/backup": 1, "doorway": 1,
+	"records/job": 2, "app/setup": 2, "hosting/courier": 2, "hosting/reach": 2, "site": 3, "screen": 4, "command": 4,
 }
 
 // beside lists the imports allowed on the same floor.
 var beside = map[string]string{
-	"fill": "near", "config": "fill", "kit": "fault near fill config answer", "catalogue": "fault near kit", "account": "fault near",
-	"place": "account fault near", "answer": "fault near", "files/local": "files", "files/sftp": "files ssh", "archive": "files", "files/ftp": "files", "database/mariadb": "database", "database/postgresql": "database", "database/sqlite": "database files", "database/helper": "database", "backup": "archive", "command": "screen",
+	"app/fill": "near", "app/config": "app/fill", "app/kit": "fault near app/fill app/config answer", "app/catalogue": "fault near app/kit", "hosting/account": "fault near",
+	"hosting/place": "hosting/account fault near", "answer": "fault near", "hosting/files/local": "hosting/files", "hosting/files/sftp": "hosting/files hosting/ssh", "app/archive": "hosting/files", "hosting/files/ftp": "hosting/files", "hosting/database/mariadb": "hosting/database", "hosting/database/postgresql": "hosting/database", "hosting/database/sqlite": "hosting/database hosting/files", "hosting/database/helper": "hosting/database", "records/backup": "app/archive", "command": "screen",
 }
 
 func imports(t *testing.T, pkg string) []string {
@@ -52,10 +52,10 @@ func TestWhoMayImportWhat(t *testing.T) {
 	only := map[string]string{
 		"github.com/spf13/cobra":         "command",
 		"charm.land/lipgloss/v2":         "screen",
-		"github.com/go-sql-driver/mysql": "database/mariadb",
-		"modernc.org/sqlite":             "ledger, database/sqlite",
-		"github.com/jackc/pgx/v5":        "database/postgresql",
-		"filippo.io/age":                 "vault, backup",
+		"github.com/go-sql-driver/mysql": "hosting/database/mariadb",
+		"modernc.org/sqlite":             "records/ledger, hosting/database/sqlite",
+		"github.com/jackc/pgx/v5":        "hosting/database/postgresql",
+		"filippo.io/age":                 "records/vault, records/backup",
 		"github.com/wneessen/go-mail":    "mail",
 	}
 	for room := range floors {
@@ -63,7 +63,7 @@ func TestWhoMayImportWhat(t *testing.T) {
 			if owner, limited := only[i]; limited {
 				assert.Contains(t, strings.Split(owner, ", "), room, "%s imports %s", room, i)
 			}
-			assert.False(t, floors[room] < 4 && (i == "os/exec" && room != "files/local" && room != "database/helper" || i == "golang.org/x/term"), "%s imports %s", room, i)
+			assert.False(t, floors[room] < 4 && (i == "os/exec" && room != "hosting/files/local" && room != "hosting/database/helper" || i == "golang.org/x/term"), "%s imports %s", room, i)
 		}
 	}
 	for _, side := range []string{"standin", "standin/mysqld", "standin/pages", "standin/mailbox", "standin/sftpd", "standin/ftpd", "standin/lines"} {

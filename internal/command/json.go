@@ -1,11 +1,11 @@
 package command
 
 import (
-	"tivset/internal/kit"
-	"tivset/internal/ledger"
+	"tivset/internal/app/kit"
+	"tivset/internal/records/ledger"
 	"tivset/internal/site"
 
-	"tivset/internal/catalogue"
+	"tivset/internal/app/catalogue"
 )
 
 // The documents of --json. docs/json.md describes them; fields are only ever

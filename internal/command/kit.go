@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/kit"
+	"tivset/internal/app/kit"
 )
 
 func (a *app) kit() *cobra.Command {

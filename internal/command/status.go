@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/ledger"
+	"tivset/internal/records/ledger"
 )
 
 // status is tivset alone: where things stand and what makes sense next.

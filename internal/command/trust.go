@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/home"
+	"tivset/internal/hosting/account"
+	"tivset/internal/records/home"
 	"tivset/internal/screen"
 )
 

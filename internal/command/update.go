@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/fault"
-	"tivset/internal/ledger"
+	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/site"
 )

@@ -15,18 +15,18 @@ import (
 
 	"golang.org/x/term"
 
-	"tivset/internal/catalogue"
+	"tivset/internal/app/catalogue"
 	"tivset/internal/fault"
-	"tivset/internal/files/ftp"
-	"tivset/internal/home"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/files/ftp"
+	"tivset/internal/hosting/reach"
+	"tivset/internal/hosting/ssh"
 	"tivset/internal/mail"
-	"tivset/internal/reach"
+	"tivset/internal/records/home"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/records/vault"
 	"tivset/internal/screen"
 	"tivset/internal/site"
-	"tivset/internal/ssh"
-	"tivset/internal/vault"
 	"tivset/kits"
 )
 

@@ -8,12 +8,12 @@ import (
 	"os"
 	"path/filepath"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/home"
+	"tivset/internal/hosting/account"
+	"tivset/internal/records/home"
+	"tivset/internal/records/vault"
 	"tivset/internal/secret"
 	"tivset/internal/standin"
-	"tivset/internal/vault"
 )
 
 // AccountName is the demo account's name.

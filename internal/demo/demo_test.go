@@ -9,12 +9,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
-	"tivset/internal/config"
+	"tivset/internal/app/config"
+	"tivset/internal/app/kit"
 	"tivset/internal/demo"
-	"tivset/internal/home"
-	"tivset/internal/kit"
+	"tivset/internal/hosting/account"
+	"tivset/internal/records/home"
 )
 
 // Started again in the same folder the demo is where it was.

@@ -9,8 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"tivset/internal/database"
-	"tivset/internal/database/mariadb"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
 )
 

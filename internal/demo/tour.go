@@ -15,8 +15,8 @@ import (
 	"sync"
 	"time"
 
-	"tivset/internal/account"
-	"tivset/internal/web"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/web"
 )
 
 // tour runs the real program against the demo and shows what it prints.

@@ -7,7 +7,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"tivset/internal/job"
+	"tivset/internal/records/job"
 )
 
 // Progress shows how a job goes on: one line a stage, on a terminal with a

@@ -6,7 +6,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"tivset/internal/ledger"
+	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
 )

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/ledger"
+	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/secret"
 	"tivset/internal/site"

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
-	"tivset/internal/job"
+	"tivset/internal/records/job"
 	"tivset/internal/screen"
 )
 

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/account"
-	"tivset/internal/files"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
 )
 
 // Facts are what owners look at before an install.

@@ -10,12 +10,12 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/account"
-	"tivset/internal/courier"
-	"tivset/internal/database"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/web"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/web"
 )
 
 // Found is what an account turns out to have.

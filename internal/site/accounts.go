@@ -11,12 +11,12 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/account"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/kit"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
-	"tivset/internal/web"
 )
 
 // AddAccount keeps an account from the text of its file; passwords in it move

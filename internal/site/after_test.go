@@ -12,11 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 // The outer of two sites goes, and nothing of the inner one.

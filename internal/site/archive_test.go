@@ -18,10 +18,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
 	"tivset/internal/secret"
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 // exchange puts another archive in the place of Inkwater's newest; with sum,

@@ -9,13 +9,13 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/place"
 	"tivset/internal/near"
-	"tivset/internal/place"
+	"tivset/internal/records/ledger"
 )
 
 // Spot is a domain of an account and what is at its root now.

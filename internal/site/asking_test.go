@@ -12,7 +12,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 func TestSpots(t *testing.T) {

@@ -11,11 +11,11 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/backup"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/backup"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // BackupRequest is a backup that somebody wants.

@@ -9,12 +9,12 @@ import (
 	"io/fs"
 	"syscall"
 
-	"tivset/internal/account"
-	"tivset/internal/database"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // work is a job that is to be carried out.

@@ -10,11 +10,11 @@ import (
 	"strings"
 	"time"
 
+	"tivset/internal/app/fill"
+	"tivset/internal/app/setup"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/fill"
-	"tivset/internal/setup"
-	"tivset/internal/web"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/web"
 )
 
 // Checked is the result of one check.

@@ -10,8 +10,8 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/archive"
-	"tivset/internal/files"
+	"tivset/internal/app/archive"
+	"tivset/internal/hosting/files"
 )
 
 // Compared is how a site's files differ from those of its release. Names are

@@ -10,14 +10,14 @@ import (
 	"path/filepath"
 	"strings"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
-	"tivset/internal/backup"
+	"tivset/internal/app/fill"
+	"tivset/internal/app/rewrite"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/fill"
-	"tivset/internal/ledger"
-	"tivset/internal/rewrite"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/backup"
+	"tivset/internal/records/ledger"
 )
 
 // content is a backup that is to become a site, at its own place or another.

@@ -8,15 +8,15 @@ import (
 	"os"
 	"path"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
-	"tivset/internal/backup"
-	"tivset/internal/courier"
-	"tivset/internal/database"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/job"
-	"tivset/internal/kit"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/database"
+	"tivset/internal/records/backup"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // CopyRequest is a site that somebody wants at another place too, or instead.

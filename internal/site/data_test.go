@@ -7,13 +7,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
-	"tivset/internal/database"
-	"tivset/internal/database/mariadb"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 // ready makes a database and a user with rights on it, as a host would.

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/sitetest"
+	"tivset/internal/hosting/account"
+	"tivset/internal/testing/sitetest"
 )
 
 // mails gives the text of every mail in the demo's mailbox.

@@ -6,11 +6,11 @@ import (
 	"net/url"
 	"slices"
 
+	"tivset/internal/app/fill"
 	"tivset/internal/fault"
-	"tivset/internal/fill"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/web"
+	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
-	"tivset/internal/web"
 )
 
 // Entrance is how somebody gets to a site's admin side.

@@ -12,9 +12,9 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"tivset/internal/files"
-	"tivset/internal/kit"
-	"tivset/internal/ledger"
+	"tivset/internal/app/kit"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/ledger"
 )
 
 // What the checks of a site warn of before it is too late.

@@ -12,10 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/archive"
-	"tivset/internal/catalogue"
+	"tivset/internal/app/archive"
+	"tivset/internal/app/catalogue"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/kit"
 )
 
 // fetch gives the release's archive as a file of this machine, its checksum

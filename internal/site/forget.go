@@ -7,8 +7,8 @@ import (
 	"path"
 
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/ledger"
 )
 
 // Forgotten is a site whose record was dropped.

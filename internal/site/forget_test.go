@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/sitetest"
+	"tivset/internal/hosting/account"
+	"tivset/internal/testing/sitetest"
 )
 
 // Only a site that is gone is forgotten; what is left of it is named.

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/database"
-	"tivset/internal/files"
-	"tivset/internal/ledger"
-	"tivset/internal/place"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/place"
+	"tivset/internal/records/ledger"
 )
 
 // held is a site that is there, with its plan and its account's files open.

@@ -9,11 +9,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/sitetest"
+	"tivset/internal/hosting/account"
 	"tivset/internal/standin/ftpd"
-	"tivset/internal/testserver"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
 )
 
 // Servers are odd. Where an install can be made all the same it is; else it is

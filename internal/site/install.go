@@ -6,10 +6,10 @@ import (
 	"path"
 	"strings"
 
-	"tivset/internal/courier"
-	"tivset/internal/fill"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/app/fill"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 )
 

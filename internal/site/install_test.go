@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/sitetest"
-	"tivset/internal/testserver"
+	"tivset/internal/hosting/account"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
 )
 
 // onBoth runs a test on the stand-in's database server and on a real one.

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
-	"tivset/internal/ledger"
+	"tivset/internal/records/ledger"
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 // change is something that is done to a site, and how to have the site again as

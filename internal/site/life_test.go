@@ -10,10 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 func older(app, at, release string) site.Request {

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/ledger"
 )
 
 // Listing says which sites are wanted, and in which order.

@@ -11,7 +11,7 @@ import (
 	"path"
 
 	"tivset/internal/fault"
-	"tivset/internal/files"
+	"tivset/internal/hosting/files"
 )
 
 // markerName is the file that says that somebody works at an address.

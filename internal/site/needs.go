@@ -13,9 +13,9 @@ import (
 	"github.com/Masterminds/semver/v3"
 	"github.com/dustin/go-humanize"
 
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/kit"
+	"tivset/internal/hosting/files"
 )
 
 // Need is something that a release needs of the account, and what is there.

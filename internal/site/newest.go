@@ -4,8 +4,8 @@ import (
 	"slices"
 	"time"
 
-	"tivset/internal/kit"
-	"tivset/internal/ledger"
+	"tivset/internal/app/kit"
+	"tivset/internal/records/ledger"
 )
 
 // news is what is newer than what sites have. Sites are many, apps and their

@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"tivset/internal/fault"
-	"tivset/internal/ssh"
+	"tivset/internal/hosting/ssh"
 )
 
 // ownTimer names the lines of this program in this machine's crontab.

@@ -4,13 +4,13 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
-	"tivset/internal/archive"
-	"tivset/internal/catalogue"
-	"tivset/internal/kit"
-	"tivset/internal/ledger"
-	"tivset/internal/place"
+	"tivset/internal/app/archive"
+	"tivset/internal/app/catalogue"
+	"tivset/internal/app/kit"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/place"
+	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 )
 

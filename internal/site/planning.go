@@ -5,12 +5,12 @@ import (
 	"errors"
 	"strings"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/kit"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/account"
 	"tivset/internal/near"
+	"tivset/internal/records/ledger"
 )
 
 // Plan checks a request and works out all that installing it will do. It

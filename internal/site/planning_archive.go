@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"tivset/internal/answer"
-	"tivset/internal/archive"
+	"tivset/internal/app/archive"
 	"tivset/internal/fault"
 )
 

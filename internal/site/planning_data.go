@@ -10,10 +10,10 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
-	"tivset/internal/account"
-	"tivset/internal/database"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/kit"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/database"
 	"tivset/internal/secret"
 )
 

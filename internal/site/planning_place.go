@@ -11,10 +11,10 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/place"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/place"
 )
 
 // lookAtPlace finds out what is at the place now.

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strconv"
 
-	"tivset/internal/account"
-	"tivset/internal/config"
+	"tivset/internal/app/config"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
 	"tivset/internal/secret"
 )
 

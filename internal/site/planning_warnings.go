@@ -6,10 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
+	"tivset/internal/app/fill"
 	"tivset/internal/fault"
-	"tivset/internal/fill"
+	"tivset/internal/hosting/account"
 	"tivset/internal/secret"
 )
 

@@ -10,10 +10,10 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/place"
-	"tivset/internal/web"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/place"
+	"tivset/internal/hosting/web"
 )
 
 // tlsTime is for how long a server may take to show its certificate.

@@ -4,9 +4,9 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
-	"tivset/internal/kit"
+	"tivset/internal/app/kit"
+	"tivset/internal/hosting/account"
 )
 
 // Proposed are names that are drawn once for a request, so that what was

@@ -8,10 +8,10 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/place"
 	"tivset/internal/near"
-	"tivset/internal/place"
 )
 
 // How a site comes to its database: the answers to data.from.

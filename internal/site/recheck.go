@@ -11,8 +11,8 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/ledger"
 )
 
 // Examined is what the checks of a site came to.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/site"
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 func examined(t *testing.T, w *sitetest.World, word string) (site.Examined, map[string]bool) {

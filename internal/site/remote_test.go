@@ -7,10 +7,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
 	"tivset/internal/fault"
-	"tivset/internal/sitetest"
-	"tivset/internal/testserver"
+	"tivset/internal/hosting/account"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
 )
 
 // overSFTP has the account reached over the stand-in's SFTP server, and its

@@ -8,13 +8,13 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/account"
-	"tivset/internal/database"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
-	"tivset/internal/place"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/place"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // RemoveRequest is a site that somebody wants taken out.

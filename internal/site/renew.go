@@ -5,8 +5,8 @@ import (
 	"path"
 
 	"tivset/internal/fault"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 )
 

@@ -6,8 +6,8 @@ import (
 	"slices"
 
 	"tivset/internal/fault"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // Repaired is what a repair came to.

@@ -7,12 +7,12 @@ import (
 	"os"
 	"path"
 
-	"tivset/internal/account"
-	"tivset/internal/backup"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/backup"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // RestoreRequest is a backup that somebody wants back.

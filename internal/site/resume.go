@@ -9,7 +9,7 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/fault"
-	"tivset/internal/job"
+	"tivset/internal/records/job"
 	"tivset/internal/secret"
 )
 

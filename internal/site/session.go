@@ -4,7 +4,7 @@ import (
 	"context"
 	"io"
 
-	"tivset/internal/database"
+	"tivset/internal/hosting/database"
 )
 
 // lazySession signs in when it is first used: the steps are listed before the

@@ -11,13 +11,13 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/account"
-	"tivset/internal/courier"
-	"tivset/internal/database"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // env is what the steps of one job share. In a recovery plan is nil: an undo

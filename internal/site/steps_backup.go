@@ -15,12 +15,12 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/archive"
-	"tivset/internal/backup"
-	"tivset/internal/database"
+	"tivset/internal/app/archive"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/backup"
+	"tivset/internal/records/ledger"
 )
 
 // backUp writes a backup of a site: first the database, of one moment, then the

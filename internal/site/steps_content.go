@@ -6,10 +6,10 @@ import (
 	"io/fs"
 	"path"
 
-	"tivset/internal/config"
+	"tivset/internal/app/config"
+	"tivset/internal/app/fill"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/fill"
+	"tivset/internal/hosting/files"
 )
 
 // carryConfig brings the configuration of an app that lies in a folder to the

@@ -8,13 +8,13 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/account"
-	"tivset/internal/courier"
-	"tivset/internal/database"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/kit"
-	"tivset/internal/web"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/web"
 )
 
 // sendCourier puts a courier into the document root and has it tell what its

@@ -12,11 +12,11 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
-	"tivset/internal/account"
-	"tivset/internal/courier"
-	"tivset/internal/database"
 	"tivset/internal/fault"
-	"tivset/internal/ledger"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/database"
+	"tivset/internal/records/ledger"
 )
 
 // dataPlace is how a step finds a site's database again, also after a crash.

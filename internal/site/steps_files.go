@@ -11,16 +11,16 @@ import (
 	"strconv"
 	"strings"
 
-	"tivset/internal/account"
-	"tivset/internal/archive"
-	"tivset/internal/config"
+	"tivset/internal/app/archive"
+	"tivset/internal/app/config"
+	"tivset/internal/app/fill"
+	"tivset/internal/app/kit"
+	"tivset/internal/app/setup"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/fill"
-	"tivset/internal/kit"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
-	"tivset/internal/setup"
-	"tivset/internal/web"
 )
 
 type secretText = secret.Text

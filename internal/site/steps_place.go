@@ -9,11 +9,11 @@ import (
 	"path"
 	"strings"
 
-	"tivset/internal/courier"
-	"tivset/internal/database"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/web"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/web"
 )
 
 // proveDomain puts a file into the document root, fetches it from the domain

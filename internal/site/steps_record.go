@@ -6,7 +6,7 @@ import (
 	"os"
 	"strings"
 
-	"tivset/internal/ledger"
+	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 )
 

@@ -4,7 +4,7 @@ import (
 	"context"
 	"path"
 
-	"tivset/internal/files"
+	"tivset/internal/hosting/files"
 )
 
 // move is a file or folder that goes from one place of the account to another.

@@ -7,11 +7,11 @@ import (
 	"path"
 	"strings"
 
+	"tivset/internal/app/fill"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/files"
-	"tivset/internal/fill"
-	"tivset/internal/kit"
-	"tivset/internal/ssh"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/ssh"
 )
 
 // setTimers writes what the site needs run into the account's crontab.

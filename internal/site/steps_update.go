@@ -9,11 +9,11 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/archive"
-	"tivset/internal/files"
-	"tivset/internal/job"
-	"tivset/internal/kit"
-	"tivset/internal/ledger"
+	"tivset/internal/app/archive"
+	"tivset/internal/app/kit"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // updateSteps lists the steps of an update.

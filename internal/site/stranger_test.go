@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/sitetest"
+	"tivset/internal/testing/sitetest"
 )
 
 // ask asks, as a stranger, for what a set-up must not show, and reports what

@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"tivset/internal/archive"
+	"tivset/internal/app/archive"
 )
 
 // survey reads an archive of the cache through, or takes what an earlier

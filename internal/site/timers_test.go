@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/account"
-	"tivset/internal/sitetest"
-	"tivset/internal/testserver"
+	"tivset/internal/hosting/account"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
 )
 
 // program does what crontab(1) does, in a file of its own.

@@ -8,8 +8,8 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/fault"
-	"tivset/internal/job"
-	"tivset/internal/ledger"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 )
 
 // Jobs lists the jobs, newest first. One that is recorded as running although

@@ -8,11 +8,11 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/archive"
+	"tivset/internal/app/archive"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/kit"
-	"tivset/internal/ledger"
 	"tivset/internal/mail"
+	"tivset/internal/records/ledger"
 )
 
 // UpdateRequest is a site that is to get a newer release.

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"tivset/internal/account"
 	"tivset/internal/answer"
-	"tivset/internal/database"
-	"tivset/internal/fill"
+	"tivset/internal/app/fill"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/database"
 )
 
 // values gives everything that the kit's texts and templates can name.

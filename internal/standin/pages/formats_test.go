@@ -6,8 +6,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/config"
-	"tivset/internal/fill"
+	"tivset/internal/app/config"
+	"tivset/internal/app/fill"
 )
 
 // What package config writes, the stand-in's readers give back.

@@ -1,0 +1,105 @@
+// Package catalogue finds kits: in the built-in catalogue and in folders.
+package catalogue
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"tivset/internal/app/kit"
+	"tivset/internal/fault"
+	"tivset/internal/near"
+)
+
+// Source is a named folder that holds one folder a kit.
+type Source struct {
+	Name  string
+	Files fs.FS
+}
+
+// Entry is a kit and the catalogue that it came from.
+type Entry struct {
+	*kit.Kit
+	Catalogue string
+}
+
+// Catalogue is the set of kits at hand, read when they are asked for.
+type Catalogue struct{ sources []Source }
+
+// New makes a catalogue of sources; of two kits for one app the first wins.
+func New(sources ...Source) *Catalogue { return &Catalogue{sources} }
+
+// All reads every kit, sorted by title.
+func (c *Catalogue) All() ([]Entry, error) {
+	var out []Entry
+	seen := map[string]bool{}
+	for _, s := range c.sources {
+		folders, err := fs.ReadDir(s.Files, ".")
+		if err != nil {
+			return nil, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "", "Check that its folder is there.").Because(err)
+		}
+		for _, f := range folders {
+			if !f.IsDir() || seen[f.Name()] || strings.HasPrefix(f.Name(), ".") {
+				continue
+			}
+			e, err := s.read(f.Name())
+			if err != nil {
+				return nil, err
+			}
+			seen[f.Name()] = true
+			out = append(out, e)
+		}
+	}
+	slices.SortFunc(out, func(a, b Entry) int { return cmp.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)) })
+	return out, nil
+}
+
+func (s Source) read(app string) (Entry, error) {
+	folder, err := fs.Sub(s.Files, app)
+	if err != nil {
+		return Entry{}, fmt.Errorf("open kit %s: %w", app, err)
+	}
+	k, err := kit.Read(folder, app)
+	if err != nil {
+		return Entry{}, err
+	}
+	if k.App != app {
+		return Entry{}, fault.New(fault.Usage, "the kit in the folder "+app+" is for "+k.App, s.Name, "Give the folder the app's name.")
+	}
+	return Entry{k, s.Name}, nil
+}
+
+// Find returns the kit of an app. A name that is not there is a usage fault
+// that names the nearest one.
+func (c *Catalogue) Find(app string) (Entry, error) {
+	var names []string
+	for _, s := range c.sources {
+		folders, err := fs.ReadDir(s.Files, ".")
+		if err != nil {
+			return Entry{}, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "", "Check that its folder is there.").Because(err)
+		}
+		for _, f := range folders {
+			if f.IsDir() && f.Name() == app {
+				return s.read(app)
+			}
+			names = append(names, f.Name())
+		}
+	}
+	remedy := strings.TrimSpace(near.Hint(app, names) + " See what there is with: tivset browse")
+	return Entry{}, fault.New(fault.Usage, "no app is called "+app, "", remedy)
+}
+
+// Search keeps the entries of a kind ("" for any) in which every word occurs.
+func Search(all []Entry, kind string, words []string) []Entry {
+	var out []Entry
+	for _, e := range all {
+		text := strings.ToLower(strings.Join([]string{e.App, e.Title, e.Kind, e.Summary}, " "))
+		missing := slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, strings.ToLower(w)) })
+		if !missing && (kind == "" || e.Kind == kind) {
+			out = append(out, e)
+		}
+	}
+	return out
+}

@@ -1,0 +1,181 @@
+package kit_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/app/kit"
+	"tivset/internal/demo"
+	"tivset/internal/fault"
+)
+
+// good gives the folder of a kit without mistakes, its kit.yaml changed.
+func good(t *testing.T, change ...string) fstest.MapFS {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, demo.WriteCatalogue(dir))
+	out := fstest.MapFS{}
+	files, err := os.ReadDir(dir + "/moorings")
+	require.NoError(t, err)
+	for _, f := range files {
+		text, err := os.ReadFile(dir + "/moorings/" + f.Name())
+		require.NoError(t, err)
+		out[f.Name()] = &fstest.MapFile{Data: text}
+	}
+	text := string(out["kit.yaml"].Data)
+	for i := 0; i+1 < len(change); i += 2 {
+		require.Contains(t, text, change[i])
+		text = strings.Replace(text, change[i], change[i+1], 1)
+	}
+	out["kit.yaml"].Data = []byte(text)
+	return out
+}
+
+func TestRead(t *testing.T) {
+	k, err := kit.Read(good(t), "moorings")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"2.4.1", "2.3.7"}, k.Versions())
+	assert.Equal(t, "2.4.1", k.Newest().Release)
+	assert.Equal(t, "2.3.7", k.Find("2.3.7").Release)
+	assert.Nil(t, k.Find("9"))
+	assert.True(t, k.ByForms())
+	assert.Contains(t, k.Names(), "ask.board")
+	assert.Equal(t, int64(1_000_000), k.Newest().Disk())
+}
+
+// Every mistake is found, with file, line and remedy.
+func TestMistakes(t *testing.T) {
+	for name, c := range map[string]struct{ from, to, what string }{
+		"unknown key":                   {"title: Moorings", "titel: Moorings", "Did you mean title?"},
+		"unknown nested key":            {"date: 2026-09-02", "dated: 2026-09-02", "Did you mean date?"},
+		"wrong type":                    {"languages: [en, de, nl]", "languages: {en: 1}", "a wrong type"},
+		"doubled key":                   {"kind: forum", "kind: forum\nkind: blog", "stands twice"},
+		"newer format":                  {"kit: 1", "kit: 2", "write kit: 1"},
+		"bad name":                      {"app: moorings", "app: Moorings!", "lower case letters"},
+		"bad kind":                      {"kind: forum", "kind: forun", "one of blog"},
+		"no title":                      {"title: Moorings", "title: \"\"", "title is missing"},
+		"missing file":                  {"about: about.md", "about: abut.md", "no file abut.md"},
+		"missing template":              {"template: moorings.ini.tmpl", "template: none", "no file none"},
+		"bad date":                      {"2026-09-02", "2.9.2026", "Write it as 2026-09-02"},
+		"bad level":                     {"level: fixes", "level: tiny", "fixes, features, breaking"},
+		"order of releases":             {"release: 2.4.1", "release: 2.2.0", "newest first"},
+		"no checksum":                   {"sha256: ", "sha256: x", "SHA-256"},
+		"plain http":                    {"from: moorings-2.4.1.tar.gz", "from: http://moorings.example/a.tar.gz", "over https only"},
+		"archive not there":             {"from: moorings-2.4.1.tar.gz", "from: none.tar.gz", "no file none.tar.gz"},
+		"both from and name":            {"from: moorings-2.4.1.tar.gz", "from: moorings-2.4.1.tar.gz, name: x", "either from or name"},
+		"bad engine":                    {`{mariadb: ">=10.4"}`, `{nonesuch: ">=1"}`, "mariadb, postgresql, sqlite"},
+		"bad range":                     {`">=10.4"`, `"ten"`, "not a range"},
+		"bad size":                      {"disk: 1MB", "disk: much", "not a size"},
+		"ask's id is taken":             {"id: board", "id: title", "is taken"},
+		"bad ask kind":                  {"kind: text", "kind: novel", "text, number, yes-no, one-of"},
+		"escaping path":                 {"path: config/moorings.ini", "path: ../moorings.ini", "not a path below"},
+		"bad format":                    {"format: ini", "format: nonesuch", "ini, json, php"},
+		"bad mode":                      {`mode: "0640"`, `mode: "9"`, "not a file mode"},
+		"bad secret":                    {"{length: 32, of: alnum}", "{length: 3, of: alnum}", "8 to 128"},
+		"unknown value":                 {"{ask.board}", "{ask.bord}", "Did you mean ask.board?"},
+		"unknown filter":                {"{ask.board}", "{ask.board | shout}", "no filter"},
+		"two steps in one":              {"- remove: [install, schema]", "- {remove: [install], run-sql: SELECT 1}", "one of sql"},
+		"values in SQL":                 {"- remove: [install, schema]", "- run-sql: \"DELETE FROM x WHERE a = '{title}'\"", "only {tables}"},
+		"form without expect":           {"expect: {text: All done, not-text: Startup failed}", "expect: {}", "needs expect"},
+		"licence to accept":             {"{name: Moorings licence, text: licence.txt, must-accept: true}", "{name: Moorings licence, must-accept: true}", "needs its text"},
+		"no check":                      {"front: {get: /, expect: {text: \"{title}\"}}", "front: {get: /}", "needs get and expect.text"},
+		"no sign-in":                    {"then: {get: admin/, expect: {text: Harbour office}}", "then: {get: admin/}", "check of signing in"},
+		"ask in no group":               {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Name of the first board, kind: text, default: General, group: nowhere}", "what, admin, data, care"},
+		"groups out of order":           {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Name of the first board, kind: text, default: General, group: data}\n  - {id: two, ask: Two, kind: text}", "in the order of the groups"},
+		"options missing":               {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Board, kind: several-of}", "have options"},
+		"options of a text":             {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Board, kind: text, options: [a]}", "other kinds have none"},
+		"option with a comma":           {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Board, kind: several-of, options: [\"a,b\"]}", "cannot be an option"},
+		"default that will not do":      {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Board, kind: number, default: many}", "the default will not do"},
+		"secret with a default":         {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Board, kind: text, secret: true, default: x}", "a secret has no default"},
+		"broken condition":              {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Name of the first board, kind: text, default: General, asked-if: \"a && b\"}", "is not a condition"},
+		"condition on what comes later": {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Board, kind: text, needed-if: other}\n  - {id: other, ask: Other, kind: yes-no, default: no}", "no question before this"},
+		"needed twice over":             {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Name of the first board, kind: text, default: General, needed-if: language, asked-if: language}", "says both"},
+		"bad pattern":                   {"- {id: board, ask: Name of the first board, kind: text, default: General}", "- {id: board, ask: Name of the first board, kind: text, default: General, pattern: \"[\"}", "not a regular expression"},
+		"bad extra":                     {"place:", "extras:\n  - {id: theme, kind: text, default: a}\nplace:", "yes-no, one-of, several-of"},
+		"extra without default":         {"place:", "extras:\n  - {id: sample}\nplace:", "extras.0.default is missing"},
+		"extra without words":           {"place:", "extras:\n  - {id: own, default: no}\nplace:", "extras.0.ask is missing"},
+		"part of no option":             {"place:", "extras:\n  - {id: sample, default: no, parts: {maybe: [x]}}\nplace:", "there is no option maybe"},
+		"part outside":                  {"place:", "extras:\n  - {id: sample, default: no, parts: {yes: [../x]}}\nplace:", "not a path below"},
+		"step under no condition":       {"- remove: [install, schema]", "- {remove: [install], when: extra.none}", "no question before this has the id extra.none"},
+		"another program":               {"- remove: [install, schema]", "- command: [sh, -c, id]", "begins with php"},
+		"secret in a command":           {"- remove: [install, schema]", "- command: [php, x.php, \"{admin.password}\"]", "where others on the machine can read it"},
+		"input without a command":       {"- remove: [install, schema]", "- {remove: [install], input: x}", "go with command"},
+		"bad time of a command":         {"- remove: [install, schema]", "- {command: [php, x.php], time: long}", "Write it as 90s"},
+		"constant with a template":      {"{path: config/moorings.ini, template", "{path: a.php, set-constant: {A: x}, template", "has its own format"},
+		"value of no engine":            {"admin: admin/", "admin: admin/\nvalues: {x: {oracle: y}}", "mariadb, postgresql, sqlite"},
+		"account nowhere":               {"admin: admin/", "admin: admin/\nadmin-account: nowhere", "admin-account cannot be"},
+		"timer of two kinds":            {"admin: admin/", "timers: [{every: 5m, get: a, command: [php, b], what: b}]\nadmin: admin/", "either get or command"},
+		"bad timer":                     {"admin: admin/", "timers: [{every: often, get: a, what: b}]\nadmin: admin/", "not an interval"},
+		"value in admin":                {"admin: admin/", "admin: \"{title}/\"", "only {admin.folder}"},
+		"admin folder not kept":         {"admin: admin/", "admin: \"{admin.folder}/\"\nvalues: {x: \"{admin.folder}\"}", "no value is called {admin.folder}"},
+		"bad fixes":                     {"level: fixes", "level: fixes\n    fixes: soon", "not a date"},
+		"bad php":                       {"needs: {database", "needs: {php: {version: new}, database", "not a range"},
+		"not YAML":                      {"kit: 1", "kit: [", "Correct the YAML"},
+	} {
+		_, err := kit.Read(good(t, c.from, c.to), "moorings")
+		require.Error(t, err, name)
+		f := fault.Of(err)
+		assert.Equal(t, fault.Usage, f.Kind)
+		require.NotEmpty(t, f.Problems, name)
+		said := ""
+		for _, p := range f.Problems {
+			said += p.String() + "\n"
+			assert.Regexp(t, `^(kit\.yaml|moorings\.ini\.tmpl)(:\d+)?$`, p.ID, name)
+			assert.NotEmpty(t, p.Remedy, name)
+		}
+		assert.Contains(t, said, c.what, name)
+	}
+}
+
+func TestLines(t *testing.T) {
+	_, err := kit.Read(good(t, "kind: forum", "kind: forun"), "moorings")
+	assert.Equal(t, "kit.yaml:4", fault.Of(err).Problems[0].ID)
+}
+
+func TestTemplateWithQuotesOfItsOwn(t *testing.T) {
+	folder := good(t)
+	folder["moorings.ini.tmpl"].Data = append(folder["moorings.ini.tmpl"].Data, []byte("bad = \"{title}\"\n")...)
+	_, err := kit.Read(folder, "moorings")
+	assert.Equal(t, "moorings.ini.tmpl:17", fault.Of(err).Problems[0].ID)
+}
+
+func TestNoKit(t *testing.T) {
+	_, err := kit.Read(fstest.MapFS{}, "x")
+	assert.ErrorContains(t, err, "not a kit")
+	_, err = kit.Read(fstest.MapFS{"kit.yaml": {Data: []byte("")}}, "x")
+	assert.Error(t, err)
+}
+
+func TestNewer(t *testing.T) {
+	assert.True(t, kit.Newer("2.10.0", "2.9.1"))
+	assert.False(t, kit.Newer("2.9.1", "2.9.1"))
+	assert.True(t, kit.Newer("b", "a"))
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("kit: 1\napp: x\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		_, _ = kit.Read(fstest.MapFS{"kit.yaml": {Data: text}}, "x")
+	})
+}
+
+// The extras that several apps have bring their words with them; the values
+// that the kit uses are known.
+func TestUsualWords(t *testing.T) {
+	k, err := kit.Read(good(t, "place:", "extras:\n  - {id: many-sites, default: no}\n  - {id: languages, kind: several-of, options: [de]}\nplace:"), "moorings")
+	require.NoError(t, err)
+	assert.Equal(t, "One installation for many sites", k.Extras[0].Ask)
+	assert.NotEmpty(t, k.Extras[0].Warning)
+	assert.Equal(t, "none", k.Extras[1].Default)
+	assert.Contains(t, k.Names(), "extra.languages")
+	assert.True(t, k.Uses("tagline") && k.Uses("tables") && k.Uses("ask.board"))
+	assert.False(t, k.Uses("support.email") || k.Uses("admin.first-name"))
+	assert.Equal(t, []string{"secret.key"}, k.VaultNames())
+	assert.Equal(t, "board", k.Question("board").ID)
+	assert.Nil(t, k.Question("none"))
+}

@@ -1,0 +1,86 @@
+package kit
+
+import (
+	"maps"
+	"slices"
+
+	"tivset/internal/app/fill"
+)
+
+// commonAnswers are the ids of answers that every app has; a kit's own
+// questions have other ids.
+var commonAnswers = []string{"language", "licence", "title", "tagline", "admin", "data", "support", "extra", "occupied", "care", "details"}
+
+// commonNames are the values that every kit can use.
+var commonNames = []string{
+	"title", "tagline", "language", "release", "app", "url", "domain", "path", "now",
+	"admin.name", "admin.email", "admin.password", "admin.first-name", "admin.last-name", "support.email",
+	"data.engine", "data.server", "data.host", "data.port", "data.name", "data.user", "data.password", "data.file", "tables",
+}
+
+// plainNames lists the values that are not put together from others.
+func (k *Kit) plainNames() []string {
+	names := slices.Clone(commonNames)
+	for _, a := range k.Asks {
+		names = append(names, "ask."+a.ID)
+	}
+	for _, e := range k.Extras {
+		names = append(names, e.Answer())
+	}
+	if k.Place.AdminFolder != "" {
+		names = append(names, "admin.folder")
+	}
+	if k.Place.DataFolder {
+		names = append(names, "data.folder")
+	}
+	for _, n := range slices.Sorted(maps.Keys(k.Secrets)) {
+		names = append(names, "secret."+n)
+	}
+	return names
+}
+
+// Names lists all values that the kit's texts and templates can use.
+func (k *Kit) Names() []string {
+	names := k.plainNames()
+	for _, n := range slices.Sorted(maps.Keys(k.Values)) {
+		names = append(names, "value."+n)
+	}
+	return names
+}
+
+// VaultNames lists the names under which a site's secrets are kept: those made
+// for it, and the answers that are secret.
+func (k *Kit) VaultNames() []string {
+	var names []string
+	for _, a := range k.Asks {
+		if a.Secret {
+			names = append(names, "ask."+a.ID)
+		}
+	}
+	for _, n := range slices.Sorted(maps.Keys(k.Secrets)) {
+		names = append(names, "secret."+n)
+	}
+	return names
+}
+
+// Question returns the kit's question of an id, or nil.
+func (k *Kit) Question(id string) *Ask {
+	for i := range k.Asks {
+		if k.Asks[i].ID == id {
+			return &k.Asks[i]
+		}
+	}
+	return nil
+}
+
+// Uses says whether any text or template of the kit has a place for a value.
+func (k *Kit) Uses(name string) bool { return k.used[name] }
+
+// use notes the values that a text has places for.
+func (k *Kit) use(text string) {
+	for _, p := range fill.Parse(text) {
+		if p.Name != "" {
+			k.used[p.Name] = true
+		}
+	}
+}

@@ -1,0 +1,37 @@
+package setup
+
+import (
+	"context"
+	"maps"
+
+	"tivset/internal/app/fill"
+	"tivset/internal/app/kit"
+	"tivset/internal/hosting/web"
+)
+
+// SignIn signs in as the admin with a password, as a new visitor, and reports
+// nil when the page for those signed in appeared.
+func (r *Runner) SignIn(ctx context.Context, s kit.SignIn, password string, connections web.Connections) error {
+	visit := *r
+	visit.Visitor = web.NewVisitor(connections)
+	visit.Values = maps.Clone(r.Values)
+	visit.Values["admin.password"] = password
+	visit.Secrets = append([]string{password}, r.Secrets...)
+	if err := visit.Request(ctx, kit.Request{Get: s.Page}); err != nil {
+		return err
+	}
+	fields, err := visit.fillAll(s.Fields)
+	if err != nil {
+		return err
+	}
+	to, err := fill.Text(s.Post, visit.Values)
+	if err != nil {
+		return err
+	}
+	if err := visit.sendForm(ctx, fields, to); err != nil {
+		return err
+	}
+	// Success and failure of a sign-in look alike in too many apps; only a page
+	// for those signed in tells.
+	return visit.Request(ctx, s.Then)
+}

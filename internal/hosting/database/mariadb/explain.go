@@ -1,0 +1,65 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"strings"
+
+	"github.com/go-sql-driver/mysql"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/database"
+)
+
+// Error numbers of the servers (MariaDB manual, "MariaDB Error Codes").
+const (
+	cannotDatabase = 1044 // access denied to a database
+	cannotSignIn   = 1045
+	hasDatabase    = 1007
+	cannotTable    = 1142
+	cannotDo       = 1227
+	cannotUser     = 1396 // CREATE USER failed: the user is there
+	cannotGrant    = 1410
+	hostRefused    = 1130
+	hostBlocked    = 1129
+	noDatabase     = 1049
+)
+
+// explain turns a driver's error into a fault with a remedy, or into the
+// errors that package database names. It never holds a password.
+func explain(err error, login database.Login) error {
+	if err == nil {
+		return nil
+	}
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	where := login.User + " on " + login.Server
+	var e *mysql.MySQLError
+	if errors.As(err, &e) {
+		switch e.Number {
+		case hasDatabase, cannotUser:
+			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
+		case cannotSignIn:
+			return fault.New(fault.Failed, "the database server refused the user or password", where, "Check both in the hosting's own pages and give the account again: tivset account add NAME --from FILE --replace").Because(err)
+		case noDatabase:
+			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server, "Check the name in the hosting's own pages.").Because(err)
+		case hostRefused, hostBlocked:
+			return fault.New(fault.Failed, "the database server takes no connections from this machine", where, "Have this machine's address allowed in the hosting's own pages.").Because(err)
+		case cannotDatabase, cannotTable, cannotDo, cannotGrant:
+			return fault.New(fault.Failed, "the database user lacks a right", where, "Ask the host for a user who may create databases and users, and grant rights on them.").Because(err)
+		}
+		return fmt.Errorf("the database server says: %w", err)
+	}
+	var dial *net.OpError
+	gone := errors.As(err, &dial) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) ||
+		errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || strings.Contains(err.Error(), "EOF")
+	if gone {
+		return fault.New(fault.Failed, "the database server does not answer", login.Server, "Check that it runs and that the address is right: tivset account test").Because(database.Lost(err))
+	}
+	return err
+}

@@ -1,0 +1,316 @@
+package ftp_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/files/filestest"
+	"tivset/internal/hosting/files/ftp"
+	"tivset/internal/secret"
+	"tivset/internal/standin/ftpd"
+	"tivset/internal/testing/testserver"
+)
+
+var ctx = context.Background()
+
+func open(t *testing.T, l ftp.Login, c *ftp.Certificates, top string) *ftp.FS {
+	t.Helper()
+	f, err := ftp.Open(ctx, l, c, top)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = f.Close() })
+	return f
+}
+
+func nothing(t *testing.T) *ftp.Certificates {
+	return &ftp.Certificates{Own: filepath.Join(t.TempDir(), "known")}
+}
+
+func TestProFTPD(t *testing.T) {
+	for name, o := range map[string]testserver.FTPOptions{
+		"clear": {}, "TLS": {TLS: true},
+		"no facts":   {Extra: "FactsAdvertise off\n"},
+		"no shorter": {Extra: "<Limit EPSV>\nDenyAll\n</Limit>\n"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o.Home = t.TempDir()
+			s := testserver.ProFTPD(t, o)
+			n := 0
+			filestest.Run(t, func(t *testing.T) files.FS {
+				n++
+				top := "/account " + string(rune('a'+n))
+				c := nothing(t)
+				c.Roots = s.Roots
+				l := ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password), TLS: o.TLS}
+				require.NoError(t, open(t, l, c, "/").Mkdir(ctx, top[1:], 0o755))
+				return open(t, l, c, top)
+			})
+		})
+	}
+}
+
+const password = "Kranich-Teekanne-74"
+
+func standin(t *testing.T, home string, odd ftpd.Oddities) *ftpd.Server {
+	t.Helper()
+	s, err := ftpd.Start(ftpd.Options{Address: "127.0.0.1:0", Folder: t.TempDir(), Home: home, User: "quill", Password: password, Odd: odd})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	return s
+}
+
+func login(s *ftpd.Server, secure bool) ftp.Login {
+	return ftp.Login{Address: s.Address(), User: "quill", Password: secret.Of(password), TLS: secure}
+}
+
+func trusting(t *testing.T, s *ftpd.Server) *ftp.Certificates {
+	t.Helper()
+	c := nothing(t)
+	_, err := c.Trust(ctx, s.Address(), s.Fingerprint())
+	require.NoError(t, err)
+	return c
+}
+
+func TestStandin(t *testing.T) {
+	for name, odd := range map[string]ftpd.Oddities{
+		"usual": {}, "TLS": {}, "no facts": {NoFacts: true}, "no EPSV, wrong address": {NoEPSV: true, OtherAddressed: true},
+		"two lines": {Lines: 2}, "hangs up": {CloseEachFile: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			filestest.Run(t, func(t *testing.T) files.FS {
+				s := standin(t, t.TempDir(), odd)
+				if name == "TLS" {
+					return open(t, login(s, true), trusting(t, s), "/")
+				}
+				return open(t, login(s, false), nothing(t), "/")
+			})
+		})
+	}
+}
+
+// Nothing outside of the account is reached, by whatever link.
+func TestLinksLeadNowhere(t *testing.T) {
+	outside, home := t.TempDir(), t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(home, "account"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret"), []byte("x"), 0o600))
+	require.NoError(t, os.Symlink(outside, filepath.Join(home, "account/away")))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "secret"), filepath.Join(home, "account/file")))
+	real := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, Whole: true})
+	bare := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, Extra: "FactsAdvertise off\n"})
+	for name, f := range map[string]*ftp.FS{
+		"proftpd":           open(t, ftp.Login{Address: real.Address, User: real.User, Password: secret.Of(real.Password)}, nothing(t), filepath.Join(home, "account")),
+		"proftpd, no facts": open(t, ftp.Login{Address: bare.Address, User: bare.User, Password: secret.Of(bare.Password)}, nothing(t), "/account"),
+		"stand-in":          open(t, login(standin(t, home, ftpd.Oddities{}), false), nothing(t), "/account"),
+	} {
+		t.Run(name, func(t *testing.T) {
+			info, err := f.Stat(ctx, "away")
+			require.NoError(t, err)
+			assert.NotZero(t, info.Mode&fs.ModeSymlink)
+			_, err = f.List(ctx, "away")
+			assert.Error(t, err)
+			_, err = f.Open(ctx, "away/secret")
+			assert.ErrorContains(t, err, "link")
+			_, err = f.Open(ctx, "file")
+			assert.Error(t, err)
+			_, err = f.Create(ctx, "away/new", 0o600)
+			assert.Error(t, err)
+			assert.Error(t, f.Remove(ctx, "away/secret"))
+			assert.Error(t, f.Rename(ctx, "away/secret", "mine"))
+			require.NoError(t, os.MkdirAll(filepath.Join(home, "account/d"), 0o755))
+			_ = os.Symlink(outside, filepath.Join(home, "account/d/away"))
+			require.NoError(t, files.RemoveAll(ctx, f, "d"), "a link itself can go")
+			assert.FileExists(t, filepath.Join(outside, "secret"))
+			assert.NoFileExists(t, filepath.Join(outside, "new"))
+			assert.NoDirExists(t, filepath.Join(home, "account/d"))
+		})
+	}
+}
+
+// A connection that drops is made again, and the work goes on.
+func TestDroppedConnection(t *testing.T) {
+	s := standin(t, t.TempDir(), ftpd.Oddities{})
+	f := open(t, login(s, false), nothing(t), "/")
+	for _, dir := range []string{"a", "b", "c"} {
+		s.Drop()
+		require.NoError(t, f.Mkdir(ctx, dir, 0o750))
+		s.Drop()
+		require.NoError(t, files.Write(ctx, f, dir+"/file", []byte(dir), 0o600))
+		s.Drop()
+		require.NoError(t, f.Rename(ctx, dir+"/file", dir+"/there"))
+		s.Drop()
+		text, err := files.Read(ctx, f, dir+"/there", 10)
+		require.NoError(t, err)
+		assert.Equal(t, dir, string(text))
+		s.Drop()
+		require.NoError(t, f.Remove(ctx, dir+"/there"))
+	}
+	s.Drop()
+	require.NoError(t, files.RemoveAll(ctx, f, "a"))
+	require.NoError(t, s.Close())
+	_, err := f.Stat(ctx, "b")
+	assert.Equal(t, fault.Failed, fault.Of(err).Kind)
+	assert.ErrorContains(t, err, "lost")
+}
+
+// Cut off while many files are under way, all arrive whole.
+func TestDroppedWhileSending(t *testing.T) {
+	home := t.TempDir()
+	s := standin(t, home, ftpd.Oddities{})
+	f := open(t, login(s, true), trusting(t, s), "/")
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		for range 6 {
+			time.Sleep(60 * time.Millisecond)
+			s.Drop()
+		}
+	}()
+	content := bytes.Repeat([]byte("0123456789abcdef"), 40<<10) // 640 KB, more than waits in memory
+	var wait sync.WaitGroup
+	for n := range 8 {
+		wait.Go(func() {
+			for i := range 6 {
+				assert.NoError(t, files.Write(ctx, f, fmt.Sprintf("f%d-%d", n, i), content, 0o644))
+			}
+		})
+	}
+	wait.Wait()
+	<-over
+	for n := range 8 {
+		for i := range 6 {
+			got, err := os.ReadFile(filepath.Join(home, fmt.Sprintf("f%d-%d", n, i)))
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(content, got))
+		}
+	}
+}
+
+func TestRefusedPasswordIsNotTriedAgain(t *testing.T) {
+	s := standin(t, t.TempDir(), ftpd.Oddities{})
+	l := login(s, false)
+	l.Password = secret.Of("not this one")
+	_, err := ftp.Open(ctx, l, nothing(t), "/")
+	assert.ErrorContains(t, err, "refused the user or the password")
+	assert.NotContains(t, err.Error(), "not this one")
+	assert.Equal(t, 1, s.Refused())
+}
+
+func TestOddServers(t *testing.T) {
+	t.Run("silent", func(t *testing.T) {
+		l := login(standin(t, t.TempDir(), ftpd.Oddities{Silent: true}), false)
+		l.Wait = 300 * time.Millisecond
+		_, err := ftp.Open(ctx, l, nothing(t), "/")
+		assert.ErrorContains(t, err, "does not answer")
+		assert.Equal(t, fault.Failed, fault.Of(err).Kind)
+	})
+	t.Run("nobody there", func(t *testing.T) {
+		_, err := ftp.Open(ctx, ftp.Login{Address: "127.0.0.1:1", User: "quill"}, nothing(t), "/")
+		assert.ErrorContains(t, err, "does not answer")
+	})
+	t.Run("no such folder", func(t *testing.T) {
+		_, err := ftp.Open(ctx, login(standin(t, t.TempDir(), ftpd.Oddities{}), false), nothing(t), "/none")
+		assert.ErrorContains(t, err, "folder is not there")
+	})
+	t.Run("full", func(t *testing.T) {
+		home := t.TempDir()
+		f := open(t, login(standin(t, home, ftpd.Oddities{Space: 1000}), false), nothing(t), "/")
+		require.NoError(t, files.Write(ctx, f, "a", make([]byte, 900), 0o644))
+		err := files.Write(ctx, f, "b", make([]byte, 900), 0o644)
+		assert.ErrorIs(t, err, syscall.ENOSPC)
+		assert.NoFileExists(t, filepath.Join(home, "b"), "half a file is not left")
+	})
+	t.Run("read-only in part", func(t *testing.T) {
+		home := t.TempDir()
+		require.NoError(t, os.MkdirAll(filepath.Join(home, "web/held"), 0o755))
+		f := open(t, login(standin(t, home, ftpd.Oddities{ReadOnly: "web/held"}), false), nothing(t), "/")
+		require.NoError(t, files.Write(ctx, f, "web/a", nil, 0o644))
+		assert.ErrorIs(t, files.Write(ctx, f, "web/held/a", nil, 0o644), fs.ErrPermission)
+		assert.ErrorIs(t, f.Mkdir(ctx, "web/held/d", 0o755), fs.ErrPermission)
+	})
+	t.Run("another encoding", func(t *testing.T) {
+		home := t.TempDir()
+		latin := "caf\xe9.txt"
+		require.NoError(t, os.WriteFile(filepath.Join(home, latin), []byte("x"), 0o644))
+		for _, odd := range []ftpd.Oddities{{}, {NoFacts: true}} {
+			f := open(t, login(standin(t, home, odd), false), nothing(t), "/")
+			all, err := f.List(ctx, ".")
+			require.NoError(t, err)
+			require.Len(t, all, 1)
+			assert.Equal(t, latin, all[0].Name, "byte for byte")
+		}
+	})
+	t.Run("no modes", func(t *testing.T) {
+		f := open(t, login(standin(t, t.TempDir(), ftpd.Oddities{NoModes: true}), false), nothing(t), "/")
+		require.NoError(t, files.Write(ctx, f, "a", nil, 0o600))
+	})
+	t.Run("a line break in a name", func(t *testing.T) {
+		f := open(t, login(standin(t, t.TempDir(), ftpd.Oddities{}), false), nothing(t), "/")
+		assert.ErrorIs(t, f.Mkdir(ctx, "a\r\nDELE b", 0o755), fs.ErrInvalid)
+	})
+}
+
+func TestCertificates(t *testing.T) {
+	home := t.TempDir()
+	try := func(s testserver.FTP, c *ftp.Certificates) error {
+		f, err := ftp.Open(ctx, ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password), TLS: true}, c, "/")
+		if err == nil {
+			_ = f.Close()
+		}
+		return err
+	}
+	for words, o := range map[string]testserver.FTPOptions{
+		"it expired on":               {Expired: true},
+		"it is for other.localhost":   {Name: "other.localhost"},
+		"nobody whom this machine tr": {},
+	} {
+		o.Home, o.TLS = home, true
+		s := testserver.ProFTPD(t, o)
+		c := nothing(t)
+		if words[:2] == "it" {
+			c.Roots = s.Roots
+		}
+		err := try(s, c)
+		assert.ErrorContains(t, err, words)
+		assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+		shown, err := c.Trust(ctx, s.Address, "")
+		require.NoError(t, err)
+		assert.Contains(t, shown, "SHA256:")
+		assert.Error(t, try(s, c), "looking alone accepts nothing")
+		_, err = c.Trust(ctx, s.Address, "SHA256:00")
+		assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+		assert.Error(t, try(s, c))
+		_, err = c.Trust(ctx, s.Address, shown)
+		require.NoError(t, err)
+		assert.NoError(t, try(s, c), "accepted once")
+	}
+	s := standin(t, home, ftpd.Oddities{})
+	c := nothing(t)
+	require.NoError(t, os.WriteFile(c.Own, []byte(s.Address()+" SHA256:AA:BB\n"), 0o600))
+	_, err := ftp.Open(ctx, login(s, true), c, "/")
+	assert.ErrorContains(t, err, "certificate has changed")
+	assert.Equal(t, fault.Failed, fault.Of(err).Kind)
+	s.Be(ftpd.Oddities{NoTLS: true})
+	_, err = ftp.Open(ctx, login(s, true), c, "/")
+	assert.ErrorContains(t, err, "offers no encryption")
+	plain := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, TLS: true})
+	_, err = ftp.Open(ctx, ftp.Login{Address: plain.Address, User: plain.User, Password: secret.Of(plain.Password)}, nothing(t), "/")
+	assert.ErrorContains(t, err, "wants encryption")
+}
+
+func FuzzListing(f *testing.F) {
+	f.Add("type=file;size=3;UNIX.mode=0644; a b")
+	f.Add("-rw-r--r--   1 quill quill      3 Jan  1 12:00 a b")
+	f.Fuzz(func(t *testing.T, line string) { ftp.ReadListing(line) })
+}

@@ -1,0 +1,84 @@
+package local_test
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/files/filestest"
+	"tivset/internal/hosting/files/local"
+)
+
+func open(t *testing.T, top string) *local.FS {
+	t.Helper()
+	f, err := local.Open(top)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = f.Close() })
+	return f
+}
+
+func TestConformance(t *testing.T) {
+	filestest.Run(t, func(t *testing.T) files.FS { return open(t, t.TempDir()) })
+}
+
+func TestUnusualUmask(t *testing.T) {
+	old := syscall.Umask(0o077)
+	defer syscall.Umask(old)
+	filestest.Run(t, func(t *testing.T) files.FS { return open(t, t.TempDir()) })
+}
+
+// Run as root, what is made belongs to the owner of the account's folder.
+func TestBelongsToTheOwner(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root makes files for others")
+	}
+	ctx, top := context.Background(), t.TempDir()
+	require.NoError(t, os.Chown(top, 12345, 12346))
+	filestest.Run(t, func(t *testing.T) files.FS {
+		dir := t.TempDir()
+		require.NoError(t, os.Chown(dir, 12345, 12346))
+		return open(t, dir)
+	})
+	f := open(t, top)
+	require.NoError(t, f.Mkdir(ctx, "d", 0o755))
+	require.NoError(t, files.Write(ctx, f, "d/x", []byte("x"), 0o640))
+	for _, name := range []string{"d", "d/x"} {
+		info, err := os.Stat(filepath.Join(top, name))
+		require.NoError(t, err)
+		s := info.Sys().(*syscall.Stat_t)
+		assert.Equal(t, [2]uint32{12345, 12346}, [2]uint32{s.Uid, s.Gid}, name)
+	}
+	info, err := os.Stat(filepath.Join(top, "d/x"))
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
+}
+
+// No link in the account leads out of it.
+func TestLinksStayInside(t *testing.T) {
+	ctx, outside, top := context.Background(), t.TempDir(), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "precious"), []byte("x"), 0o600))
+	require.NoError(t, os.Symlink(outside, filepath.Join(top, "out")))
+	require.NoError(t, os.Symlink("../../../etc", filepath.Join(top, "up")))
+	f := open(t, top)
+	_, err := f.Open(ctx, "out/precious")
+	assert.Error(t, err)
+	_, err = f.Create(ctx, "out/new", 0o644)
+	assert.Error(t, err)
+	_, err = f.List(ctx, "up")
+	assert.Error(t, err)
+	assert.Error(t, f.Rename(ctx, "out/precious", "stolen"))
+	assert.Error(t, f.Remove(ctx, "out/precious"))
+	require.NoError(t, f.RemoveAll(ctx, "out"))
+	_, err = os.Stat(filepath.Join(outside, "precious"))
+	assert.NoError(t, err, "the link goes, what it leads to stays")
+	free, err := f.Free(ctx)
+	require.NoError(t, err)
+	assert.Positive(t, free)
+}

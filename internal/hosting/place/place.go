@@ -1,0 +1,179 @@
+// Package place resolves addresses: which domain and which folder of an
+// account an address means, and what may be installed where.
+package place
+
+import (
+	"net/url"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/near"
+)
+
+// Place is a domain and a directory: an address on the web and a folder in the
+// account.
+type Place struct {
+	Domain account.Domain
+	Dir    string // "" for the domain's root
+}
+
+// URL is the address with scheme and final slash.
+func (p Place) URL() string { return p.Domain.URL + p.Path() }
+
+// Path is the part of the address after the host, with both slashes.
+func (p Place) Path() string {
+	if p.Dir == "" {
+		return "/"
+	}
+	return "/" + p.Dir + "/"
+}
+
+// Address is what a site is called by: no scheme, no final slash.
+func (p Place) Address() string {
+	_, rest, _ := strings.Cut(p.URL(), "://")
+	return strings.TrimSuffix(rest, "/")
+}
+
+// Folder is the place's folder from the account's top.
+func (p Place) Folder() string { return path.Join(p.Domain.Folder, p.Dir) }
+
+var (
+	directory  = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,62}$`)
+	likeDomain = regexp.MustCompile(`^[a-z0-9-]+(\.[a-z0-9-]+)+$`)
+)
+
+// Resolve finds the place that an address means among the account's domains.
+// The scheme and the port may be left out. What is wrong with an address is a
+// usage fault that says what to write instead.
+func Resolve(address string, domains []account.Domain) (Place, error) {
+	bad := func(what, remedy string) (Place, error) {
+		return Place{}, fault.New(fault.Usage, what, address, remedy)
+	}
+	scheme, rest, found := strings.Cut(address, "://")
+	if !found {
+		scheme, rest = "", address
+	}
+	host, dir, _ := strings.Cut(rest, "/")
+	if strings.ContainsAny(rest, "?#@") {
+		return bad("an address to install at has only a domain and a directory", "Leave out what begins with ?, # or @.")
+	}
+	if host == "" {
+		return bad("the address names no domain", "Write it as "+example(domains)+".")
+	}
+	domain, err := find(host, domains)
+	if err != nil {
+		return Place{}, err
+	}
+	if scheme != "" && !strings.HasPrefix(domain.URL, scheme+"://") {
+		return bad("the account has this domain at "+domain.URL, "Write "+domain.URL+", or change the account's url of it.")
+	}
+	dir = strings.TrimSuffix(dir, "/")
+	if what, remedy := wrongDirectory(dir); what != "" {
+		return bad(what, remedy)
+	}
+	return Place{domain, dir}, nil
+}
+
+func find(host string, domains []account.Domain) (account.Domain, error) {
+	var names []string
+	for _, d := range domains {
+		u, err := url.Parse(d.URL)
+		if err == nil && (strings.EqualFold(host, d.Name) || strings.EqualFold(host, u.Host)) {
+			return d, nil
+		}
+		names = append(names, d.Name)
+	}
+	bare, _, _ := strings.Cut(host, ":")
+	if i := slices.Index(names, strings.ToLower(bare)); i >= 0 {
+		return account.Domain{}, fault.New(fault.Usage, names[i]+" has another port", host, "Write "+domains[i].URL+".")
+	}
+	remedy := strings.TrimSpace(near.Hint(bare, names) + " The account has " + strings.Join(names, ", ") + ".")
+	return account.Domain{}, fault.New(fault.Usage, "the account has no such domain", host, remedy)
+}
+
+// wrongDirectory says what is wrong with a directory, and what to write.
+func wrongDirectory(dir string) (what, remedy string) {
+	simple := strings.Trim(regexp.MustCompile(`[^a-z0-9_-]+`).ReplaceAllString(strings.ToLower(dir), "-"), "-")
+	instead := "Use lower case letters, digits, - and _"
+	if simple != "" && directory.MatchString(simple) {
+		instead += ", such as " + simple
+	}
+	instead += "."
+	switch {
+	case dir == "" || directory.MatchString(dir) && dir != "cgi-bin":
+		return "", ""
+	case strings.Contains(dir, ".."):
+		return "a directory cannot lead upwards", "Write one name below the domain."
+	case strings.Contains(dir, "/"):
+		return "a directory is one name, without slashes", instead
+	case strings.ContainsAny(dir, " \t") || strings.Contains(dir, "%20"):
+		return "a directory cannot have spaces", instead
+	case strings.ToLower(dir) != dir && directory.MatchString(strings.ToLower(dir)):
+		return "a directory is written in lower case, as many servers tell the cases apart", "Write " + strings.ToLower(dir) + "."
+	case likeDomain.MatchString(dir):
+		return "the directory looks like a domain", "Name the domain first: DOMAIN/DIRECTORY; or use a name without dots."
+	case dir == "cgi-bin" || strings.HasPrefix(dir, "."):
+		return "servers keep this directory for themselves", "Choose another name."
+	}
+	return "the directory has characters that addresses cannot show", instead
+}
+
+func example(domains []account.Domain) string {
+	if len(domains) == 0 {
+		return "DOMAIN/DIRECTORY"
+	}
+	return domains[0].Name + "/blog"
+}
+
+// Match finds the one address that a word means: the whole of it, or an
+// unambiguous beginning or ending, with or without scheme, port and final slash.
+func Match(word string, addresses []string) (string, error) {
+	if _, rest, ok := strings.Cut(word, "://"); ok {
+		word = rest
+	}
+	word = strings.ToLower(strings.TrimSuffix(word, "/"))
+	if slices.Contains(addresses, word) {
+		return word, nil
+	}
+	var fits []string
+	for _, a := range addresses {
+		if withoutPort(a) == word {
+			fits = append(fits, a)
+		}
+	}
+	if len(fits) == 1 {
+		return fits[0], nil
+	}
+	fits = nil
+	for _, a := range addresses {
+		if word != "" && (strings.HasPrefix(a, word) || strings.HasSuffix(a, word)) {
+			fits = append(fits, a)
+		}
+	}
+	switch len(fits) {
+	case 1:
+		return fits[0], nil
+	case 0:
+		remedy := strings.TrimSpace(near.Hint(word, addresses) + " See the sites with: tivset sites")
+		return "", fault.New(fault.Usage, "no site has this address", word, remedy)
+	}
+	return "", &fault.Error{Kind: fault.Usage, What: "several sites could be meant", Where: word, Details: fits, Remedy: "Write more of the address."}
+}
+
+func withoutPort(address string) string {
+	domain, directory, inside := strings.Cut(address, "/")
+	domain, _, _ = strings.Cut(domain, ":")
+	if inside {
+		domain += "/" + directory
+	}
+	return domain
+}
+
+// Within says whether folder inner is folder outer or lies below it.
+func Within(inner, outer string) bool {
+	return inner == outer || strings.HasPrefix(inner, outer+"/")
+}

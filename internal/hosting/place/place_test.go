@@ -1,0 +1,108 @@
+package place_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/place"
+)
+
+var domains = []account.Domain{
+	{Name: "quillmere.localhost", Folder: "web/quillmere", URL: "http://quillmere.localhost:8780"},
+	{Name: "lockside.localhost", Folder: "web/lockside", URL: "http://lockside.localhost:8780"},
+	{Name: "helm-school.localhost", Folder: "web/helm-school", URL: "https://helm-school.localhost"},
+}
+
+func TestResolve(t *testing.T) {
+	for address, want := range map[string][3]string{ // URL, folder, address
+		"http://lockside.localhost:8780/forum": {"http://lockside.localhost:8780/forum/", "web/lockside/forum", "lockside.localhost:8780/forum"},
+		"lockside.localhost/forum/":            {"http://lockside.localhost:8780/forum/", "web/lockside/forum", "lockside.localhost:8780/forum"},
+		"LOCKSIDE.localhost":                   {"http://lockside.localhost:8780/", "web/lockside", "lockside.localhost:8780"},
+		"lockside.localhost:8780/":             {"http://lockside.localhost:8780/", "web/lockside", "lockside.localhost:8780"},
+		"https://helm-school.localhost/a_b-2":  {"https://helm-school.localhost/a_b-2/", "web/helm-school/a_b-2", "helm-school.localhost/a_b-2"},
+	} {
+		p, err := place.Resolve(address, domains)
+		require.NoError(t, err, address)
+		assert.Equal(t, want, [3]string{p.URL(), p.Folder(), p.Address()})
+	}
+}
+
+func TestResolveRefuses(t *testing.T) {
+	for address, words := range map[string]string{
+		"":                                              "names no domain",
+		"/forum":                                        "names no domain",
+		"lockside.localhots/forum":                      "Did you mean lockside.localhost?",
+		"other.example":                                 "quillmere.localhost, lockside.localhost",
+		"lockside.localhost:9999/forum":                 "http://lockside.localhost:8780",
+		"https://lockside.localhost/forum":              "http://lockside.localhost:8780",
+		"ftp://lockside.localhost/forum":                "http://lockside.localhost:8780",
+		"lockside.localhost/..":                         "upwards",
+		"lockside.localhost/../quillmere":               "upwards",
+		"lockside.localhost/a/b":                        "such as a-b",
+		"lockside.localhost//a":                         "without slashes",
+		"lockside.localhost/My Blog":                    "such as my-blog",
+		"lockside.localhost/a%20b":                      "spaces",
+		"lockside.localhost/Blog":                       "Write blog.",
+		"lockside.localhost/blög":                       "characters",
+		"lockside.localhost/.git":                       "keep this directory",
+		"lockside.localhost/cgi-bin":                    "keep this directory",
+		"lockside.localhost/other.localhost":            "looks like a domain",
+		"lockside.localhost/a?b=c":                      "Leave out",
+		"me@lockside.localhost/a":                       "Leave out",
+		"lockside.localhost/a\\b":                       "characters",
+		"lockside.localhost/" + strings.Repeat("x", 64): "characters",
+	} {
+		_, err := place.Resolve(address, domains)
+		f := fault.Of(err)
+		require.Error(t, err, address)
+		assert.Equal(t, fault.Usage, f.Kind)
+		assert.Contains(t, f.What+" "+f.Remedy, words, address)
+	}
+}
+
+func TestMatch(t *testing.T) {
+	all := []string{"lockside.localhost:8780/forum", "lockside.localhost:8780/journal", "quillmere.localhost:8780"}
+	for word, want := range map[string]string{
+		"lockside.localhost:8780/forum":         all[0],
+		"http://lockside.localhost:8780/forum/": all[0],
+		"forum":                                 all[0],
+		"/journal":                              all[1],
+		"quill":                                 all[2],
+		"QUILL":                                 all[2],
+		"lockside.localhost/forum":              all[0],
+		"quillmere.localhost":                   all[2],
+	} {
+		got, err := place.Match(word, all)
+		require.NoError(t, err, word)
+		assert.Equal(t, want, got)
+	}
+	_, err := place.Match("lockside", all)
+	assert.ErrorContains(t, err, "several")
+	assert.Len(t, fault.Of(err).Details, 2)
+	for _, word := range []string{"", "nothing", "/"} {
+		_, err = place.Match(word, all)
+		assert.ErrorContains(t, err, "no site", word)
+	}
+}
+
+func TestWithin(t *testing.T) {
+	assert.True(t, place.Within("web/a/b", "web/a"))
+	assert.True(t, place.Within("web/a", "web/a"))
+	assert.False(t, place.Within("web/ab", "web/a"))
+}
+
+func FuzzResolve(f *testing.F) {
+	f.Add("http://lockside.localhost:8780/forum")
+	f.Add("lockside.localhost/../x")
+	f.Fuzz(func(t *testing.T, address string) {
+		p, err := place.Resolve(address, domains)
+		if err == nil && !place.Within(p.Folder(), p.Domain.Folder) {
+			t.Fatalf("%q leads to %s", address, p.Folder())
+		}
+	})
+}

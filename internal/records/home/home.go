@@ -1,0 +1,155 @@
+// Package home knows where Tivset keeps its own files, and keeps the accounts
+// and the list of catalogues there.
+package home
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/adrg/xdg"
+	"go.yaml.in/yaml/v3"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/near"
+)
+
+// Home is the set of folders.
+type Home struct {
+	Config string // accounts, catalogues, the vault's key
+	Data   string // ledger and vault
+	State  string // journals
+	Cache  string // archives
+}
+
+// At puts all folders below one: what TIVSET_HOME does.
+func At(folder string) Home {
+	in := func(name string) string { return filepath.Join(folder, name) }
+	return Home{in("config"), in("data"), in("state"), in("cache")}
+}
+
+// Usual gives the folders of the XDG Base Directory Specification.
+func Usual() Home {
+	in := func(base string) string { return filepath.Join(base, "tivset") }
+	return Home{in(xdg.ConfigHome), in(xdg.DataHome), in(xdg.StateHome), in(xdg.CacheHome)}
+}
+
+// Ledger, Vault, VaultKey, Journals and Archives name files and folders.
+func (h Home) Ledger() string     { return filepath.Join(h.Data, "ledger.db") }
+func (h Home) Vault() string      { return filepath.Join(h.Data, "vault.age") }
+func (h Home) VaultKey() string   { return filepath.Join(h.Config, "vault.key") }
+func (h Home) Journals() string   { return filepath.Join(h.State, "journals") }
+func (h Home) KnownHosts() string { return filepath.Join(h.Config, "known_hosts") }
+
+// KnownCertificates is the file of the FTP servers' certificates that were
+// accepted though they do not verify.
+func (h Home) KnownCertificates() string { return filepath.Join(h.Config, "known_certificates") }
+
+func (h Home) Archives() string { return filepath.Join(h.Cache, "archives") }
+
+func (h Home) accounts() string { return filepath.Join(h.Config, "accounts") }
+
+func (h Home) accountFile(name string) string { return filepath.Join(h.accounts(), name+".yaml") }
+
+// Accounts lists the names of the accounts, sorted.
+func (h Home) Accounts() ([]string, error) {
+	files, err := os.ReadDir(h.accounts())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var names []string
+	for _, f := range files {
+		if name, ok := strings.CutSuffix(f.Name(), ".yaml"); ok && !strings.HasPrefix(name, ".") {
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}
+
+// Account reads an account. A name that is not there is a usage fault.
+func (h Home) Account(name string) (*account.Account, error) {
+	names, err := h.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(names, name) {
+		remedy := strings.TrimSpace(near.Hint(name, names) + " See the accounts with: tivset account list")
+		return nil, fault.New(fault.Usage, "no account is called "+name, "", remedy)
+	}
+	text, err := os.ReadFile(h.accountFile(name))
+	if err != nil {
+		return nil, err
+	}
+	return account.Parse(text)
+}
+
+// PutAccount keeps an account, readable to its owner only.
+func (h Home) PutAccount(a *account.Account) error {
+	text, err := a.Format()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(h.accounts(), 0o700); err != nil {
+		return err
+	}
+	temporary := filepath.Join(h.accounts(), "."+a.Name)
+	if err := os.WriteFile(temporary, text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(temporary, h.accountFile(a.Name))
+}
+
+// ForgetAccount drops an account; none there is fine.
+func (h Home) ForgetAccount(name string) error {
+	err := os.Remove(h.accountFile(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Catalogues is what catalogues.yaml says.
+type Catalogues struct {
+	BuiltIn bool     `yaml:"built-in"` // whether the kits of the program are among them
+	Folders []Folder `yaml:"folders"`
+}
+
+// Folder is a catalogue in a folder of this machine.
+type Folder struct {
+	Name   string `yaml:"name"`
+	Folder string `yaml:"folder"`
+}
+
+func (h Home) cataloguesFile() string { return filepath.Join(h.Config, "catalogues.yaml") }
+
+// Catalogues reads where kits come from; the built-in ones when nothing is said.
+func (h Home) Catalogues() (Catalogues, error) {
+	c := Catalogues{BuiltIn: true}
+	text, err := os.ReadFile(h.cataloguesFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return c, nil
+	}
+	if err != nil {
+		return c, err
+	}
+	if err := yaml.Unmarshal(text, &c); err != nil {
+		return c, fault.New(fault.Usage, "the list of catalogues cannot be read", h.cataloguesFile(), "Correct it, or remove it to use the built-in kits.").Because(err)
+	}
+	return c, nil
+}
+
+// PutCatalogues keeps where kits come from.
+func (h Home) PutCatalogues(c Catalogues) error {
+	text, err := yaml.Marshal(c)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(h.Config, 0o700); err != nil {
+		return err
+	}
+	return os.WriteFile(h.cataloguesFile(), text, 0o600)
+}

@@ -1,0 +1,194 @@
+package job_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/records/job"
+)
+
+// step notes what happens to it.
+type step struct {
+	Name     string `json:"name"`
+	Learned  string `json:"learned,omitempty"`
+	Final    bool   `json:"final,omitempty"`
+	log      *[]string
+	fail     error
+	stubborn int // how often its undo fails
+}
+
+func (s *step) Kind() string     { return "step" }
+func (s *step) Title() string    { return s.Name }
+func (s *step) Settles() bool    { return s.Final }
+func (s *step) note(what string) { *s.log = append(*s.log, what+" "+s.Name) }
+func (s *step) Prepare(context.Context) error {
+	s.Learned = "prepared"
+	return nil
+}
+
+func (s *step) Do(context.Context) error {
+	s.note("do")
+	return s.fail
+}
+
+func (s *step) Undo(ctx context.Context) error {
+	if s.stubborn > 0 {
+		s.stubborn--
+		return errAway
+	}
+	s.note("undo " + s.Learned)
+	return ctx.Err()
+}
+
+var errAway = errors.New("away")
+
+func begin(t *testing.T, dir string, steps ...job.Step) *job.Runner {
+	t.Helper()
+	j, err := job.Begin(dir, job.Header{ID: "20261123-080000-abcd", What: "install", Account: "a", Address: "x"}, steps, time.Now)
+	require.NoError(t, err)
+	return &job.Runner{Journal: j, Again: func(err error) bool { return errors.Is(err, errAway) }, Patience: time.Second}
+}
+
+func TestDone(t *testing.T) {
+	var log []string
+	var events []job.Event
+	r := begin(t, t.TempDir(), &step{Name: "a", log: &log}, &step{Name: "b", log: &log})
+	defer r.Journal.Close()
+	r.Progress = func(e job.Event) { events = append(events, e) }
+	require.NoError(t, r.Run(context.Background(), []job.Step{&step{Name: "a", log: &log}, &step{Name: "b", log: &log}}))
+	assert.Equal(t, []string{"do a", "do b"}, log)
+	assert.Equal(t, "done", r.Journal.Ended)
+	assert.Len(t, events, 4)
+}
+
+func TestFailureIsUndoneLastFirst(t *testing.T) {
+	var log []string
+	steps := []job.Step{&step{Name: "a", log: &log, stubborn: 2}, &step{Name: "b", log: &log}, &step{Name: "c", log: &log, fail: errors.New("full")}, &step{Name: "d", log: &log}}
+	r := begin(t, t.TempDir(), steps...)
+	defer r.Journal.Close()
+	err := r.Run(context.Background(), steps)
+	var stopped *job.Stopped
+	require.ErrorAs(t, err, &stopped)
+	assert.True(t, stopped.Undone)
+	assert.Equal(t, "c: full", err.Error())
+	assert.Equal(t, []string{"do a", "do b", "do c", "undo prepared c", "undo prepared b", "undo prepared a"}, log)
+	assert.Equal(t, "undone", r.Journal.Ended)
+}
+
+func TestUndoThatFailsIsLeft(t *testing.T) {
+	var log []string
+	steps := []job.Step{&step{Name: "a", log: &log, stubborn: 1000}, &step{Name: "b", log: &log, fail: errors.New("full")}}
+	dir := t.TempDir()
+	r := begin(t, dir, steps...)
+	r.Patience = 0
+	var stopped *job.Stopped
+	require.ErrorAs(t, r.Run(context.Background(), steps), &stopped)
+	assert.False(t, stopped.Undone)
+	assert.ErrorIs(t, stopped.Left, errAway)
+	require.NoError(t, r.Journal.Close())
+	log = nil
+	settled, err := recoverAnew(t, dir, &log)
+	require.NoError(t, err)
+	assert.False(t, settled)
+	assert.Equal(t, []string{"undo prepared a"}, log, "b was undone already")
+}
+
+// recoverAnew reads the journal anew, as another process does.
+func recoverAnew(t *testing.T, dir string, log *[]string) (bool, error) {
+	t.Helper()
+	j, err := job.Open(dir, "20261123-080000-abcd", time.Now)
+	require.NoError(t, err)
+	defer j.Close()
+	r := &job.Runner{Journal: j}
+	return r.Recover(context.Background(), func(kind string, fields json.RawMessage) (job.Step, error) {
+		if kind != "step" {
+			return nil, fmt.Errorf("kind %s", kind)
+		}
+		s := &step{log: log}
+		return s, json.Unmarshal(fields, s)
+	})
+}
+
+// The journal is cut at every byte, as by a crash: recovery undoes exactly
+// what may have been begun, or finishes what had settled.
+func TestRecoverFromEveryCut(t *testing.T) {
+	var log []string
+	dir := t.TempDir()
+	steps := []job.Step{&step{Name: "a", log: &log}, &step{Name: "b", log: &log, Final: true}, &step{Name: "c", log: &log}}
+	r := begin(t, dir, steps...)
+	require.NoError(t, r.Run(context.Background(), steps))
+	require.NoError(t, r.Journal.Close())
+	whole, err := os.ReadFile(filepath.Join(dir, "20261123-080000-abcd.jsonl"))
+	require.NoError(t, err)
+	first := strings.IndexByte(string(whole), '\n') + 1
+	outcomes := map[string]bool{}
+	for cut := first; cut < len(whole); cut++ {
+		cutDir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(cutDir, "20261123-080000-abcd.jsonl"), whole[:cut], 0o600))
+		var log []string
+		settled, err := recoverAnew(t, cutDir, &log)
+		require.NoError(t, err, "cut at %d", cut)
+		records := strings.Count(string(whole[first:cut]), "\n")
+		switch {
+		case records >= 4: // b is done
+			assert.True(t, settled)
+			assert.NotContains(t, log, "undo prepared a")
+		case records == 0:
+			assert.Empty(t, log)
+		default:
+			assert.False(t, settled)
+			assert.Equal(t, "undo prepared a", log[len(log)-1])
+			assert.Equal(t, records >= 3, slices.Contains(log, "undo prepared b"))
+		}
+		outcomes[strings.Join(log, ",")] = true
+	}
+	assert.GreaterOrEqual(t, len(outcomes), 4)
+}
+
+func TestJournalFiles(t *testing.T) {
+	dir := t.TempDir()
+	for _, id := range []string{"none", "../x", "20261123-080000-abcd"} {
+		_, err := job.Open(dir, id, time.Now)
+		assert.ErrorContains(t, err, "no journal")
+	}
+	r := begin(t, dir)
+	_, err := job.Open(dir, r.Journal.ID, time.Now)
+	assert.ErrorIs(t, err, job.ErrRunning)
+	require.NoError(t, r.Journal.Close())
+	j, err := job.Open(dir, r.Journal.ID, time.Now)
+	require.NoError(t, err)
+	assert.Equal(t, "install", j.What)
+	require.NoError(t, j.Close())
+	for name, text := range map[string]string{"empty": "", "newer": `{"journal":9,"job":"x"}` + "\n", "nonsense": "hello\n", "no such step": `{"journal":1,"plan":[]}` + "\n" + `{"n":3,"state":"begin"}` + "\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "20261123-080000-wxyz.jsonl"), []byte(text), 0o600))
+		_, err := job.Open(dir, "20261123-080000-wxyz", time.Now)
+		assert.Error(t, err, name)
+	}
+}
+
+func TestInterruptedBetweenSteps(t *testing.T) {
+	var log []string
+	ctx, cancel := context.WithCancel(context.Background())
+	steps := []job.Step{&step{Name: "a", log: &log}, &step{Name: "b", log: &log}}
+	r := begin(t, t.TempDir(), steps...)
+	defer r.Journal.Close()
+	r.Progress = func(e job.Event) {
+		if e.Done {
+			cancel()
+		}
+	}
+	err := r.Run(ctx, steps)
+	require.ErrorIs(t, err, context.Canceled)
+	assert.Equal(t, []string{"do a", "undo prepared a"}, log, "the undo is not cancelled")
+}

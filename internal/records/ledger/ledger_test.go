@@ -1,0 +1,87 @@
+package ledger_test
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/records/ledger"
+)
+
+func open(t *testing.T, file string) *ledger.SQLite {
+	t.Helper()
+	l, err := ledger.Open(context.Background(), file)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	return l
+}
+
+func TestLedger(t *testing.T) {
+	ctx, file := context.Background(), filepath.Join(t.TempDir(), "in/ledger.db")
+	l := open(t, file)
+	empty, err := l.Sites(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []ledger.Site{}, empty, "an empty array in JSON, not null")
+	now := time.Date(2026, 11, 23, 8, 0, 0, 5, time.UTC)
+	site := ledger.Site{Address: "b.localhost/forum", Title: `it's "x"`, InstalledAt: now, Entries: []string{"a"}, Database: &ledger.Database{Name: "d"}}
+	require.NoError(t, l.PutSite(ctx, site))
+	require.NoError(t, l.PutSite(ctx, ledger.Site{Address: "a.localhost"}))
+	site.Title = "new"
+	require.NoError(t, l.PutSite(ctx, site))
+	got, err := open(t, file).Site(ctx, site.Address)
+	require.NoError(t, err)
+	assert.Equal(t, site, got)
+	addresses, err := l.Addresses(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a.localhost", "b.localhost/forum"}, addresses)
+	require.NoError(t, l.DropSite(ctx, "a.localhost"))
+	require.NoError(t, l.DropSite(ctx, "a.localhost"))
+	_, err = l.Site(ctx, "a.localhost")
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+
+	for i, id := range []string{"1", "3", "2"} {
+		require.NoError(t, l.PutJob(ctx, ledger.Job{ID: id, Started: now.Add(time.Duration(i) * time.Millisecond)}))
+	}
+	jobs, err := l.Jobs(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"2", "3", "1"}, []string{jobs[0].ID, jobs[1].ID, jobs[2].ID}, "newest first")
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm())
+}
+
+func TestTwoPrograms(t *testing.T) {
+	ctx, file := context.Background(), filepath.Join(t.TempDir(), "ledger.db")
+	var wait sync.WaitGroup
+	for n := range 4 {
+		wait.Go(func() {
+			l, err := ledger.Open(ctx, file)
+			if !assert.NoError(t, err) {
+				return
+			}
+			defer l.Close()
+			for i := range 25 {
+				assert.NoError(t, l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("%d-%d", n, i)}))
+			}
+		})
+	}
+	wait.Wait()
+	all, err := open(t, file).Sites(ctx)
+	require.NoError(t, err)
+	assert.Len(t, all, 100)
+}
+
+func TestNewerFormat(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "ledger.db")
+	require.NoError(t, open(t, file).SetFormatForTest(9))
+	_, err := ledger.Open(context.Background(), file)
+	assert.ErrorContains(t, err, "format 9")
+}
