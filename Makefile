@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 VERSION ?= 0.1.0
 GO ?= go
 
-.PHONY: build demo test lint shots bench
+.PHONY: build demo check test sweep lint golden shots bench
 
 build:
 	$(GO) build -trimpath -ldflags "-s -w -X tivset/internal/command.Version=$(VERSION)" -o bin/tivset ./cmd/tivset
@@ -12,13 +12,27 @@ build:
 demo: build
 	bin/tivset demo --tour
 
+# The quick loop: what can be said without a server and without a long sweep.
+check: lint
+	$(GO) test -short -p 3 ./...
+
 # Installs the servers that the tests use, where it may; then runs every test.
 test:
 	sh scripts/test.sh
 
+# The tests that make calls fail one by one, with every call and not only some.
+sweep:
+	TIVSET_SWEEP=whole $(GO) test -count=1 -timeout 90m -run 'WhicheverCallFails|KilledAt' ./internal/work/... ./e2e
+
+# Formatting, vet, and staticcheck with what nobody uses.
 lint:
 	test -z "$$(gofmt -l .)"
 	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+# Writes the generated docs anew; read the difference.
+golden:
+	$(GO) test ./internal/command ./internal/app/kit -run Docs -update
 
 shots: build
 	sh scripts/shots.sh

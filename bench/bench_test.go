@@ -92,7 +92,8 @@ func TestConversation(t *testing.T) {
 		_ = terminal.Close()
 	})
 	review := median(5, func() {
-		c := exec.Command(program, "install", "pennywharf", "--at", "chandlery.localhost", "-a", "title=Rope", "-a", "admin.email=clerk@chandlery.localhost", "--accept-licence", "--dry-run")
+		c := exec.Command(program, "install", "pennywharf", "--at", "chandlery.localhost", "-a", "title=Rope", "-a",
+			"admin.email=clerk@chandlery.localhost", "--accept-licence", "--dry-run")
 		c.Env = environment
 		require.NoError(t, c.Run())
 	})
@@ -114,7 +115,8 @@ func listing(t *testing.T, sites int, limit time.Duration) {
 	l, err := ledger.Open(ctx, d.Home.Ledger())
 	require.NoError(t, err)
 	for i := range sites {
-		require.NoError(t, l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("s%05d.localhost", i), App: "moorings", Release: "2.3.7", Account: "quillmere", Health: "good",
+		require.NoError(t, l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("s%05d.localhost", i), App: "moorings",
+			Release: "2.3.7", Account: "quillmere", Health: "good",
 			Entries: []string{"admin", "config", "index.page", "lib", "parts", "style.css"}}))
 	}
 	require.NoError(t, l.Close())
@@ -127,7 +129,8 @@ func listing(t *testing.T, sites int, limit time.Duration) {
 			require.Equal(t, sites, bytes.Count(out, []byte(".localhost")))
 		})
 		over := map[bool]string{true: ": MISSED"}[took > limit]
-		fmt.Printf("tivset %s with %d sites: %.0f ms (limit %d%s)\n", strings.Join(args, " "), sites, took.Seconds()*1000, limit.Milliseconds(), over)
+		fmt.Printf("tivset %s with %d sites: %.0f ms (limit %d%s)\n", strings.Join(args, " "), sites, took.Seconds()*1000,
+			limit.Milliseconds(), over)
 	}
 }
 
@@ -187,7 +190,8 @@ func app(t *testing.T, catalogue string, files, bytesEach int) (archive string, 
 func rows() []byte {
 	var b bytes.Buffer
 	for n := range 60 {
-		fmt.Fprintf(&b, "\nCREATE TABLE ink_more%d (id INT NOT NULL PRIMARY KEY, name VARCHAR(80) NOT NULL, text TEXT, KEY by_name (name)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n", n)
+		fmt.Fprintf(&b, "\nCREATE TABLE ink_more%d (id INT NOT NULL PRIMARY KEY, name VARCHAR(80) NOT NULL, text TEXT, "+
+			"KEY by_name (name)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n", n)
 		for block := range 4 {
 			fmt.Fprintf(&b, "INSERT INTO ink_more%d (id, name, text) VALUES ", n)
 			for i := range 84 {
@@ -231,7 +235,8 @@ func TestInstall(t *testing.T) {
 		var peak int64
 		n := 0
 		install := func() {
-			c := exec.Command(program, "install", "inkwater", "--at", fmt.Sprintf("chandlery.localhost/s%d-%d", size.files, n), "-a", "title=T", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
+			c := exec.Command(program, "install", "inkwater", "--at", fmt.Sprintf("chandlery.localhost/s%d-%d", size.files, n),
+				"-a", "title=T", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
 			n++
 			c.Env = append(os.Environ(), "TIVSET_HOME="+w.Demo.Folder)
 			out, err := c.CombinedOutput()
@@ -243,7 +248,8 @@ func TestInstall(t *testing.T) {
 			// In turn, for the disk has good and bad moments.
 			ours, theirs := inTurn(9, install, func() { reference(t, real, archive, schema) })
 			ratio := ours.Seconds() / theirs.Seconds()
-			fmt.Printf("install of %s: %.2f s; tar and the server's client: %.2f s; ratio %.2f (limit 1.5)\n", size.name, ours.Seconds(), theirs.Seconds(), ratio)
+			fmt.Printf("install of %s: %.2f s; tar and the server's client: %.2f s; ratio %.2f (limit 1.5)\n", size.name,
+				ours.Seconds(), theirs.Seconds(), ratio)
 			require.Less(t, ratio, 1.5)
 		}
 		fmt.Printf("peak memory of the install of %s: %.1f MB (limit 64)\n", size.name, float64(peak)/1024)

@@ -49,7 +49,8 @@ func ports(between [2]int) (all []int) {
 func overFTP(t *testing.T, s testserver.FTP, address, packed, top string) time.Duration {
 	return median(1, func() {
 		ctx := context.Background()
-		f, err := ftp.Open(ctx, ftp.Login{Address: address, User: s.User, Password: secret.Of(s.Password)}, &ftp.Certificates{Own: os.DevNull}, "/")
+		f, err := ftp.Open(ctx, ftp.Login{Address: address, User: s.User, Password: secret.Of(s.Password)},
+			&ftp.Certificates{Own: os.DevNull}, "/")
 		require.NoError(t, err)
 		defer f.Close()
 		require.NoError(t, f.Mkdir(ctx, top, 0o755))
@@ -94,6 +95,7 @@ func TestOverFTP(t *testing.T) {
 	theirs := overLFTP(t, s, address, folder, "theirs")
 	diff, err := exec.Command("diff", "-r", home+"/ours", home+"/theirs").CombinedOutput()
 	require.NoError(t, err, "%s", diff)
-	fmt.Printf("3,000 files, 60 MB over FTP, 50 ms round trip: %.1f s; lftp mirror -R --parallel=8: %.1f s; %.1f times as fast (limit 3)\n", ours.Seconds(), theirs.Seconds(), theirs.Seconds()/ours.Seconds())
+	fmt.Printf("3,000 files, 60 MB over FTP, 50 ms round trip: %.1f s; lftp mirror -R --parallel=8: %.1f s; %.1f times "+
+		"as fast (limit 3)\n", ours.Seconds(), theirs.Seconds(), theirs.Seconds()/ours.Seconds())
 	require.Greater(t, theirs.Seconds(), 3*ours.Seconds())
 }

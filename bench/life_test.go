@@ -57,7 +57,9 @@ func TestBackupAndRestore(t *testing.T) {
 		return c
 	}
 	name := done.Site.Database.Name
-	out, err := client("mariadb", "CREATE TABLE large (id INT NOT NULL PRIMARY KEY, text TEXT NOT NULL) CHARSET utf8mb4; INSERT INTO large SELECT seq, REPEAT(MD5(seq), 50) FROM seq_1_to_125000;", name).CombinedOutput()
+	out, err := client("mariadb",
+		"CREATE TABLE large (id INT NOT NULL PRIMARY KEY, text TEXT NOT NULL) CHARSET utf8mb4; INSERT INTO large SELECT "+
+			"seq, REPEAT(MD5(seq), 50) FROM seq_1_to_125000;", name).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	folder, kept, plain := filepath.Join(w.Root, done.Site.Folder), t.TempDir(), t.TempDir()
 	var peak float64
@@ -79,7 +81,9 @@ func TestBackupAndRestore(t *testing.T) {
 	ours, theirs := inTurn(5, back, reference)
 	size, err := os.Stat(dump)
 	require.NoError(t, err)
-	fmt.Printf("backup of 3,000 files, 60 MB and %d MB of SQL: %.2f s, peak memory %.0f MB; tar and mariadb-dump: %.2f s; ratio %.2f (limit 1; 96 MB)\n", size.Size()/1_000_000, ours.Seconds(), peak, theirs.Seconds(), ours.Seconds()/theirs.Seconds())
+	fmt.Printf("backup of 3,000 files, 60 MB and %d MB of SQL: %.2f s, peak memory %.0f MB; tar and mariadb-dump: %.2f "+
+		"s; ratio %.2f (limit 1; 96 MB)\n", size.Size()/1_000_000, ours.Seconds(), peak, theirs.Seconds(),
+		ours.Seconds()/theirs.Seconds())
 	backups, err := filepath.Glob(filepath.Join(kept, "*"))
 	require.NoError(t, err)
 	peak = 0
@@ -101,7 +105,8 @@ func TestBackupAndRestore(t *testing.T) {
 		require.NoError(t, from.Close())
 	}
 	ours, theirs = inTurn(3, restore, again)
-	fmt.Printf("restore of the same: %.2f s, peak memory %.0f MB; tar and mariadb: %.2f s; ratio %.2f (limit 1; 96 MB)\n", ours.Seconds(), peak, theirs.Seconds(), ours.Seconds()/theirs.Seconds())
+	fmt.Printf("restore of the same: %.2f s, peak memory %.0f MB; tar and mariadb: %.2f s; ratio %.2f (limit 1; 96 MB)\n",
+		ours.Seconds(), peak, theirs.Seconds(), ours.Seconds()/theirs.Seconds())
 }
 
 // lines gives a dump of so many bytes, one row in ten with an address.
@@ -143,10 +148,13 @@ func TestRewriting(t *testing.T) {
 	runtime.ReadMemStats(&before)
 	const total = 1 << 30
 	began := time.Now()
-	require.NoError(t, a.Dump("mariadb", func(string, string) bool { return true }, &lines{left: total, block: block.Bytes()}, io.Discard))
+	require.NoError(t, a.Dump("mariadb", func(string, string) bool {
+		return true
+	}, &lines{left: total, block: block.Bytes()}, io.Discard))
 	took := time.Since(began)
 	runtime.ReadMemStats(&after)
-	fmt.Printf("rewriting addresses in 1 GB of SQL on one core: %.0f MB/s (limit 200), heap %.1f MB\n", total/1e6/took.Seconds(), float64(after.HeapSys-before.HeapSys)/1e6)
+	fmt.Printf("rewriting addresses in 1 GB of SQL on one core: %.0f MB/s (limit 200), heap %.1f MB\n",
+		total/1e6/took.Seconds(), float64(after.HeapSys-before.HeapSys)/1e6)
 	require.Greater(t, total/1e6/took.Seconds(), 200.0)
 }
 
@@ -156,7 +164,8 @@ func TestDowntime(t *testing.T) {
 	require.NoError(t, err)
 	defer d.Close()
 	app(t, filepath.Join(d.Folder, "demo/catalogue"), 3000, 20_000)
-	run(t, d.Folder, "install", "inkwater", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
+	run(t, d.Folder, "install", "inkwater", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T",
+		"-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
 	ctx, stop := context.WithCancel(context.Background())
 	var worst, now time.Duration
 	asked, failed := 0, 0
@@ -189,7 +198,8 @@ func TestDowntime(t *testing.T) {
 	took := time.Since(began)
 	stop()
 	<-over
-	fmt.Printf("update of a site to a release of 3,000 files, 60 MB: %.2f s; of %d requests %d failed, for at most %.2f s (limit 2)\n", took.Seconds(), asked, failed, worst.Seconds())
+	fmt.Printf("update of a site to a release of 3,000 files, 60 MB: %.2f s; of %d requests %d failed, for at most "+
+		"%.2f s (limit 2)\n", took.Seconds(), asked, failed, worst.Seconds())
 	require.Less(t, worst, 2*time.Second)
 }
 

@@ -33,10 +33,13 @@ import (
 // measured is how fast this machine makes 3,000 files; that is only told.
 func TestCourier(t *testing.T) {
 	ours, alone := withCourier(t, 1, &width{rate: 2_500_000})
-	fmt.Printf("3,000 files, 60 MB (20 MB packed) with the courier, 50 ms round trip, 20 Mbit/s: %.1f s; sending the archive alone with lftp: %.1f s; ratio %.2f (limit 1.5)\n", ours.Seconds(), alone.Seconds(), ours.Seconds()/alone.Seconds())
+	fmt.Printf("3,000 files, 60 MB (20 MB packed) with the courier, 50 ms round trip, 20 Mbit/s: %.1f s; sending the "+
+		"archive alone with lftp: %.1f s; ratio %.2f (limit 1.5)\n", ours.Seconds(), alone.Seconds(),
+		ours.Seconds()/alone.Seconds())
 	require.Less(t, ours.Seconds(), 1.5*alone.Seconds())
 	ours, alone = withCourier(t, 3, nil)
-	fmt.Printf("the same on a line without a limit: %.1f s and %.1f s; ratio %.2f (not held to 1.5)\n", ours.Seconds(), alone.Seconds(), ours.Seconds()/alone.Seconds())
+	fmt.Printf("the same on a line without a limit: %.1f s and %.1f s; ratio %.2f (not held to 1.5)\n", ours.Seconds(),
+		alone.Seconds(), ours.Seconds()/alone.Seconds())
 }
 
 func withCourier(t *testing.T, times int, w *width) (ours, alone time.Duration) {
@@ -50,7 +53,8 @@ func withCourier(t *testing.T, times int, w *width) (ours, alone time.Duration) 
 		require.NoError(t, os.Chown(filepath.Join(home, dir), uid, uid))
 	}
 	s, address := slowFTPOf(t, testserver.FTPOptions{Home: home, UID: uid}, w)
-	near := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: filepath.Join(home, "web/lockside")}})
+	near := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost",
+		Root: filepath.Join(home, "web/lockside")}})
 	away := far(t, near)
 	_, port, _ := strings.Cut(near, ":")
 	visitor := web.NewVisitor(web.Connections{"lockside.localhost:" + port: away})
@@ -58,10 +62,12 @@ func withCourier(t *testing.T, times int, w *width) (ours, alone time.Duration) 
 	return inTurn(times, func() {
 		n++
 		ctx := context.Background()
-		f, err := ftp.Open(ctx, ftp.Login{Address: address, User: s.User, Password: secret.Of(s.Password)}, &ftp.Certificates{Own: os.DevNull}, "/")
+		f, err := ftp.Open(ctx, ftp.Login{Address: address, User: s.User, Password: secret.Of(s.Password)},
+			&ftp.Certificates{Own: os.DevNull}, "/")
 		require.NoError(t, err)
 		defer f.Close()
-		place := courier.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port, Name: fmt.Sprintf("tivset-%d.php", n), Store: ".tivset"}
+		place := courier.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port,
+			Name: fmt.Sprintf("tivset-%d.php", n), Store: ".tivset"}
 		c, err := courier.Send(ctx, f, visitor, place, time.Now())
 		require.NoError(t, err)
 		_, err = c.Look(ctx, nil, nil)
@@ -83,7 +89,8 @@ func TestLoopback(t *testing.T) {
 	packed, _ := app(t, catalogue, 3000, 20_000)
 	folder := unpacked(t, packed)
 	compare := func(what string, ours, theirs time.Duration) {
-		fmt.Printf("3,000 files, 60 MB on loopback, %s: ratio %.2f (%.1f s and %.1f s; limit 1)\n", what, ours.Seconds()/theirs.Seconds(), ours.Seconds(), theirs.Seconds())
+		fmt.Printf("3,000 files, 60 MB on loopback, %s: ratio %.2f (%.1f s and %.1f s; limit 1)\n", what,
+			ours.Seconds()/theirs.Seconds(), ours.Seconds(), theirs.Seconds())
 		require.LessOrEqual(t, ours.Seconds(), theirs.Seconds()*1.05, what) // what the clock's noise is
 	}
 	shell, bare := here(t, ""), here(t, "ForceCommand internal-sftp\n")
@@ -115,7 +122,8 @@ func TestLargeScript(t *testing.T) {
 		out, err := c.CombinedOutput()
 		require.NoError(t, err, "%s", out)
 		peak := peakIn(t, out)
-		fmt.Printf("1 GB of SQL into %s: %.0f s, peak memory %.1f MB (limit 96)\n", d.Engine, time.Since(began).Seconds(), peak)
+		fmt.Printf("1 GB of SQL into %s: %.0f s, peak memory %.1f MB (limit 96)\n", d.Engine, time.Since(began).Seconds(),
+			peak)
 		require.Less(t, peak, 96.0)
 	}
 }

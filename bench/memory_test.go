@@ -52,8 +52,10 @@ func TestMemoryOfUploads(t *testing.T) {
 	shell, bare := here(t, ""), here(t, "ForceCommand internal-sftp\n")
 	for _, c := range []struct{ reach, how string }{
 		{"FTP", strings.Join([]string{"ftp", f.Address, f.User, f.Password, packed, "/"}, "|")},
-		{"SSH", strings.Join([]string{"sftp", shell.address, shell.User, shell.KeyFile, packed, t.TempDir(), shell.hosts.Own}, "|")},
-		{"SFTP without a shell", strings.Join([]string{"sftp", bare.address, bare.User, bare.KeyFile, packed, t.TempDir(), bare.hosts.Own}, "|")},
+		{"SSH", strings.Join([]string{"sftp", shell.address, shell.User, shell.KeyFile, packed, t.TempDir(), shell.hosts.Own},
+			"|")},
+		{"SFTP without a shell", strings.Join([]string{"sftp", bare.address, bare.User, bare.KeyFile, packed, t.TempDir(),
+			bare.hosts.Own}, "|")},
 	} {
 		child := exec.Command(os.Args[0], "-test.run=TestUploadAlone", "-test.v")
 		child.Env = append(os.Environ(), "BENCH_UPLOAD="+c.how)
@@ -75,11 +77,13 @@ func TestUploadAlone(t *testing.T) {
 	var to files.FS
 	var err error
 	if given[0] == "ftp" {
-		to, err = ftp.Open(ctx, ftp.Login{Address: given[1], User: given[2], Password: secret.Of(given[3])}, &ftp.Certificates{Own: os.DevNull}, given[5])
+		to, err = ftp.Open(ctx, ftp.Login{Address: given[1], User: given[2], Password: secret.Of(given[3])},
+			&ftp.Certificates{Own: os.DevNull}, given[5])
 	} else {
 		key, readErr := os.ReadFile(given[3])
 		require.NoError(t, readErr)
-		to, err = sftp.Open(ctx, ssh.New(ssh.Login{Address: given[1], User: given[2], Key: key}, &ssh.Hosts{Own: given[6]}), given[5])
+		to, err = sftp.Open(ctx, ssh.New(ssh.Login{Address: given[1], User: given[2], Key: key}, &ssh.Hosts{Own: given[6]}),
+			given[5])
 	}
 	require.NoError(t, err)
 	require.NoError(t, to.Mkdir(ctx, "up", 0o755))

@@ -135,7 +135,8 @@ func (d distant) ours(t *testing.T, packed string) time.Duration {
 	require.NoError(t, err)
 	defer file.Close()
 	return median(1, func() {
-		f, err := sftp.Open(context.Background(), ssh.New(ssh.Login{Address: d.address, User: d.User, Key: d.Key}, d.hosts), t.TempDir())
+		f, err := sftp.Open(context.Background(), ssh.New(ssh.Login{Address: d.address, User: d.User, Key: d.Key}, d.hosts),
+			t.TempDir())
 		require.NoError(t, err)
 		defer f.Close()
 		require.NoError(t, archive.Unpack(context.Background(), file, "inkwater-1.4.0", nil, f, ".", nil))
@@ -168,7 +169,8 @@ func TestOverSSH(t *testing.T) {
 	ours, theirs := inTurn(5, func() { d.ours(t, packed) }, func() {
 		d.theirs(t, "tar -cz -C "+folder+" . | ssh %s "+d.User+"@127.0.0.1 tar -xzf - -C "+t.TempDir())
 	})
-	fmt.Printf("3,000 files, 60 MB over SSH, 50 ms round trip: %.1f s; tar through the system's ssh: %.1f s; ratio %.2f (limit 1.3)\n", ours.Seconds(), theirs.Seconds(), ours.Seconds()/theirs.Seconds())
+	fmt.Printf("3,000 files, 60 MB over SSH, 50 ms round trip: %.1f s; tar through the system's ssh: %.1f s; ratio "+
+		"%.2f (limit 1.3)\n", ours.Seconds(), theirs.Seconds(), ours.Seconds()/theirs.Seconds())
 	require.Less(t, ours.Seconds(), 1.3*theirs.Seconds())
 	bare := behindALine(t, "ForceCommand internal-sftp\n")
 	fmt.Printf("the same over SFTP without a shell: %.1f s\n", bare.ours(t, packed).Seconds())
@@ -183,8 +185,10 @@ func TestOverSFTP(t *testing.T) {
 	d := behindALine(t, "ForceCommand internal-sftp\n")
 	ours := d.ours(t, packed)
 	batch := filepath.Join(t.TempDir(), "batch")
-	require.NoError(t, os.WriteFile(batch, []byte("put -r "+unpacked(t, packed)+"/inkwater-1.4.0 "+t.TempDir()+"/\n"), 0o600))
+	require.NoError(t, os.WriteFile(batch, []byte("put -r "+unpacked(t, packed)+"/inkwater-1.4.0 "+t.TempDir()+"/\n"),
+		0o600))
 	theirs := d.theirs(t, "sftp %s -b "+batch+" "+d.User+"@127.0.0.1")
-	fmt.Printf("300 files, 6 MB over SFTP, 50 ms round trip: %.1f s; the system's sftp: %.1f s; %.1f times as fast (limit 10)\n", ours.Seconds(), theirs.Seconds(), theirs.Seconds()/ours.Seconds())
+	fmt.Printf("300 files, 6 MB over SFTP, 50 ms round trip: %.1f s; the system's sftp: %.1f s; %.1f times as fast "+
+		"(limit 10)\n", ours.Seconds(), theirs.Seconds(), theirs.Seconds()/ours.Seconds())
 	require.Greater(t, theirs.Seconds(), 10*ours.Seconds())
 }

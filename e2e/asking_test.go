@@ -10,11 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/records/home"
+	"tivset/internal/testing/testserver"
 )
 
 // An account is added by asking: what the servers show is accepted on the way,
 // folders are found, the domain is proved, and a mistake is asked again.
 func TestAccountByAsking(t *testing.T) {
+	testserver.Slow(t)
 	p := newProgram(t)
 	_, port, _ := strings.Cut(p.demo.Standin.Web.Address(), ":")
 	data := p.demo.Standin.Database.Address()
@@ -30,20 +32,26 @@ func TestAccountByAsking(t *testing.T) {
 			before := p.snapshot()
 			shown, code := onTerminal(t, p.as("tivset", nil, "account", "add", name),
 				on("How are the account's files reached (here, sftp, ftps, ftp) [sftp]:", "rsync\r"), see("cannot be chosen"),
-				on("[sftp]:", how+"\r"), on("Server:", "<\r"), on("[sftp]:", how+"\r"), on("Server:", c.server+"\r"), on("User:", "quill\r"), on("Password", p.demo.Password+"\r"),
+				on("[sftp]:", how+"\r"), on("Server:", "<\r"), on("[sftp]:", how+"\r"), on("Server:", c.server+"\r"),
+				on("User:", "quill\r"), on("Password", p.demo.Password+"\r"),
 				on("The account's folder there", c.folder+"\r"),
 				see(c.shows), on("Is that the one that the host publishes?", "y\r"), see("can be read"),
-				on("A domain of the account:", "not a domain\r"), see("is not a domain"), on("A domain of the account:", "lockside.localhost\r"),
+				on("A domain of the account:", "not a domain\r"), see("is not a domain"),
+				on("A domain of the account:", "lockside.localhost\r"),
 				see("web/lockside"), on("Its folder [web/lockside]:", "\r"), see("does not answer"),
-				on("Its address [http://lockside.localhost]:", "http://lockside.localhost:"+port+"\r"), on("until its name resolves", "127.0.0.1:"+port+"\r"),
-				on("Its folder [web/lockside]:", "web/chandlery\r"), see("does not lead to this folder"), on("Keep it all the same", "n\r"),
+				on("Its address [http://lockside.localhost]:", "http://lockside.localhost:"+port+"\r"),
+				on("until its name resolves", "127.0.0.1:"+port+"\r"),
+				on("Its folder [web/lockside]:", "web/chandlery\r"), see("does not lead to this folder"),
+				on("Keep it all the same", "n\r"),
 				on("Its folder [web/chandlery]:", "web/lockside\r"), see("leads there"),
 				on("Another domain (may stay empty):", "\r"),
-				on("Which database server is there (mariadb, postgresql, sqlite, none) [mariadb]:", "postgresql\r"), on("The server [", "<\r"),
+				on("Which database server is there (mariadb, postgresql, sqlite, none) [mariadb]:", "postgresql\r"),
+				on("The server [", "<\r"),
 				on("Which database server is there (mariadb, postgresql, sqlite, none) [mariadb]:", "\r"),
 				on("The server [", c.database+"\r"), on("A user who may create databases", "root\r"), on("Password:", "wrong\r"),
 				see("refused the user or password"), on("by hand in the hosting's own pages instead?", "n\r"),
-				on("The server [", c.database+"\r"), on("A user who may create databases", "root\r"), on("Password:", p.demo.Password+"\r"),
+				on("The server [", c.database+"\r"), on("A user who may create databases", "root\r"),
+				on("Password:", p.demo.Password+"\r"),
 				see("databases and users can be made"), on("Names there begin with", "quill_\r"),
 				see("account: "+name), on("Keep it?", "y\r"))
 			require.Equal(t, 0, code, shown)
@@ -66,7 +74,8 @@ func TestAccountByAsking(t *testing.T) {
 
 func TestAccountByAskingIsLeft(t *testing.T) {
 	p := newProgram(t)
-	shown, code := onTerminal(t, p.as("tivset-minding", nil, "account", "add", "other"), on("[sftp]:", "here\r"), on("The account's folder:", "\x03"))
+	shown, code := onTerminal(t, p.as("tivset-minding", nil, "account", "add", "other"), on("[sftp]:", "here\r"),
+		on("The account's folder:", "\x03"))
 	assert.Equal(t, 3, code, shown)
 	assert.NoFileExists(t, filepath.Join(p.demo.Folder, "config/accounts/other.yaml"))
 	_, code = onTerminal(t, p.as("tivset", nil, "account", "add", "quillmere"))

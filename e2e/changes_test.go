@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"tivset/internal/testing/testserver"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -12,6 +14,8 @@ import (
 // The program is killed at every line of the journal while it changes a site;
 // each time undo brings the account back, or finishes a job that had settled.
 func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
+	testserver.Slow(t)
+	stride := testserver.Sweep(4)
 	moved := "chandlery.localhost/news"
 	for name, c := range map[string]struct {
 		do, back []string
@@ -20,7 +24,8 @@ func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
 		"update": {[]string{"update", "journal", "--yes", "--no-backup"}, nil, "updated"},
 		"renew":  {[]string{"reveal", "journal", "--renew"}, nil, "renewed"},
 		"remove": {[]string{"remove", "journal", "--yes", "--no-backup"}, nil, "removed"},
-		"move":   {[]string{"move", "journal", "--at", moved, "--yes"}, []string{"remove", moved, "--yes", "--no-backup"}, "moved"},
+		"move": {[]string{"move", "journal", "--at", moved, "--yes"}, []string{"remove", moved, "--yes", "--no-backup"},
+			"moved"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -29,13 +34,14 @@ func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
 				out, err := p.as("tivset", nil, args...).CombinedOutput()
 				require.NoError(t, err, "%v: %s", args, out)
 			}
-			must("install", "inkwater", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T", "-a", "admin.email=w@lockside.localhost", "--yes")
+			must("install", "inkwater", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T", "-a",
+				"admin.email=w@lockside.localhost", "--yes")
 			kept := t.TempDir()
 			must("backup", "journal", "--into", kept)
 			files, err := filepath.Glob(filepath.Join(kept, "*"))
 			require.NoError(t, err)
 			killed, settled := 0, 0
-			for n := 1; ; n += 2 {
+			for n := 1; ; n += stride {
 				require.Less(t, n, 400)
 				before := p.snapshot()
 				err := p.as("tivset-dies", []string{fmt.Sprintf("DIE_AT=%d", n)}, c.do...).Run()
@@ -59,7 +65,7 @@ func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
 				killed++
 			}
 			t.Logf("killed %d times, %d of them after the job had settled", killed, settled)
-			assert.Greater(t, killed, 8)
+			assert.Greater(t, killed, 16/stride)
 		})
 	}
 }

@@ -17,17 +17,20 @@ import (
 	"tivset/internal/records/home"
 	"tivset/internal/records/vault"
 	"tivset/internal/secret"
+	"tivset/internal/testing/testserver"
 )
 
 const folded = "Choose any of these yourself? yes or no [no]:"
 
 // newcomer are the turns of somebody who presses Enter wherever possible.
 func newcomer(app string, licence bool) []turn {
-	turns := []turn{on("App:", app+"\r"), on("Domain:", "2\r"), on("Directory [/]:", "\r"), on("Title of the site:", "Lockside\r")}
+	turns := []turn{on("App:", app+"\r"), on("Domain:", "2\r"), on("Directory [/]:", "\r"),
+		on("Title of the site:", "Lockside\r")}
 	if licence {
 		turns = append(turns, on("yes, no, or show", "yes\r"))
 	}
-	turns = append(turns, on(folded, "\r"), on("Sign-in name of the admin [", "\r"), on("E-mail address of the admin:", "w@lockside.localhost\r"),
+	turns = append(turns, on(folded, "\r"), on("Sign-in name of the admin [", "\r"),
+		on("E-mail address of the admin:", "w@lockside.localhost\r"),
 		on("Password of the admin [made for you]:", "\r"), on(folded, "\r"))
 	if app != "lanternbox" { // it has no database
 		turns = append(turns, on(folded, "\r"))
@@ -37,7 +40,9 @@ func newcomer(app string, licence bool) []turn {
 
 // Every app is installed with at most four typed answers beside its name.
 func TestNewcomerInstallsEachApp(t *testing.T) {
-	for app, licence := range map[string]bool{"inkwater": false, "moorings": true, "pennywharf": true, "helmroom": false, "lanternbox": false, "towline": true} {
+	testserver.Slow(t)
+	for app, licence := range map[string]bool{"inkwater": false, "moorings": true, "pennywharf": true, "helmroom": false,
+		"lanternbox": false, "towline": true} {
 		t.Run(app, func(t *testing.T) {
 			p := newProgram(t)
 			turns := newcomer(app, licence)
@@ -74,6 +79,7 @@ func TestCtrlCAtAnyQuestion(t *testing.T) {
 
 // An expert unfolds and answers everything, wrongly first.
 func TestExpertDecidesEverything(t *testing.T) {
+	testserver.Slow(t)
 	p := newProgram(t)
 	file := filepath.Join(t.TempDir(), "shop.yaml")
 	shown, code := onTerminal(t, p.as("tivset", nil, "install", "pennywharf", "--at", "chandlery.localhost/shop"),
@@ -81,34 +87,53 @@ func TestExpertDecidesEverything(t *testing.T) {
 		on("Title of the site:", "\"'\\$ <script> 🙂 \u202e\r"), see("invisible characters"),
 		on("Title of the site:", "Rope & Paint 🙂\r"), on("yes, no, or show", "y\r"),
 		on(folded, "y\r"),
-		on("Who sells (person, company) [person]:", "company\r"), on("Name of the company:", "\r"), see("needs an answer"), on("Name of the company:", "Rope \"&\" Paint\r"),
+		on("Who sells (person, company) [person]:", "company\r"), on("Name of the company:", "\r"), see("needs an answer"),
+		on("Name of the company:", "Rope \"&\" Paint\r"),
 		on("Tax number", "12\r"), see("two capital letters and 8 to 12 digits"), on("Tax number", "QM12345678\r"),
 		on("Currency (EUR, GBP, SEK, USD) [EUR]:", "GPB\r"), see("Did you mean GBP?"), on("Currency", "GBP\r"),
 		on("Prices include the tax? yes or no [yes]:", "N\r"),
-		see("There are invoice, transfer, on-collection; commas between them."), on("Ways to pay [transfer, on-collection]:", "invoice, cash\r"), see("\"cash\" cannot be chosen"), on("Ways to pay", "invoice\r"),
+		see("There are invoice, transfer, on-collection; commas between them."),
+		on("Ways to pay [transfer, on-collection]:", "invoice, cash\r"), see("\"cash\" cannot be chosen"),
+		on("Ways to pay", "invoice\r"),
 		on("E-mail address for orders", "orders\r"), see("has an @"), on("E-mail address for orders", "\r"),
-		on("Address of the terms of sale", "terms\r"), see("is not a web address"), on("Address of the terms of sale", "https://chandlery.localhost/terms\r"),
-		on("A line below the title", "All a boat wants\r"), on("Language (en, de, sv) [en]:", "sv\r"), on("Sample content? yes or no [no]:", "y\r"), on("Theme (paper, slate) [paper]:", "<\r"),
-		on("Sample content? yes or no [yes]:", "\r"), on("Theme (paper, slate) [paper]:", "slate\r"), on("Search engines welcome? yes or no [yes]:", "?\r"), see("asked to leave the site out"), on("Search engines welcome", "\r"),
+		on("Address of the terms of sale", "terms\r"), see("is not a web address"),
+		on("Address of the terms of sale", "https://chandlery.localhost/terms\r"),
+		on("A line below the title", "All a boat wants\r"), on("Language (en, de, sv) [en]:", "sv\r"),
+		on("Sample content? yes or no [no]:", "y\r"), on("Theme (paper, slate) [paper]:", "<\r"),
+		on("Sample content? yes or no [yes]:", "\r"), on("Theme (paper, slate) [paper]:", "slate\r"),
+		on("Search engines welcome? yes or no [yes]:", "?\r"), see("asked to leave the site out"),
+		on("Search engines welcome", "\r"),
 		see("older, gets fixes until"), on("Release [3.2.0]:", "2\r"),
-		on("Sign-in name of the admin [", "chandlery\r"), see("can be read off the site"), on("Sign-in name of the admin [", "splicer\r"), on("E-mail address of the admin:", "clerk@chandlery.localhost\r"),
+		on("Sign-in name of the admin [", "chandlery\r"), see("can be read off the site"),
+		on("Sign-in name of the admin [", "splicer\r"), on("E-mail address of the admin:", "clerk@chandlery.localhost\r"),
 		on("Password of the admin [made for you]:", "Kranich\r"), see("passwords are typed unseen"),
-		on("Password of the admin [made for you]:", "own\r"), on("Your password:", "boat\r"), see("are needed"), on("Your password:", "\"Kranich-Teekanne-74-Ufer\"\r"), see("quotation marks around it"),
-		on("Your password:", "Kranich-Teekanne-74-Ufer\r"), see("of 100"), on("The same once more:", "Kranich-Teekanne-74-Ufern\r"), see("not the same"),
+		on("Password of the admin [made for you]:", "own\r"), on("Your password:", "boat\r"), see("are needed"),
+		on("Your password:", "\"Kranich-Teekanne-74-Ufer\"\r"), see("quotation marks around it"),
+		on("Your password:", "Kranich-Teekanne-74-Ufer\r"), see("of 100"), on("The same once more:",
+			"Kranich-Teekanne-74-Ufern\r"), see("not the same"),
 		on("Your password:", "Kranich-Teekanne-74-Ufer\r"), on("The same once more:", "Kranich-Teekanne-74-Ufer\r"),
-		on(folded, "y\r"), on("Length of a password that is made [20]:", "5\r"), see("Choose 12 to 72"), on("Length", "\r"), on("What a password that is made consists of", "\r"),
-		on("Folder of the admin side [office-", "Admin\r"), see("not a name for a folder"), on("Folder of the admin side", "counter-7\r"), on("Ask whether the e-mail", "\r"),
-		on(folded, "y\r"), on("The database (new, existing, by-hand) [new]:", "\r"), on("Database server [main]:", "\r"), on("Name of the database [quill_penn", "shop\r"), see("begin with quill_"), on("Name of the database", "quill_shop\r"),
+		on(folded, "y\r"), on("Length of a password that is made [20]:", "5\r"), see("Choose 12 to 72"), on("Length", "\r"),
+		on("What a password that is made consists of", "\r"),
+		on("Folder of the admin side [office-", "Admin\r"), see("not a name for a folder"),
+		on("Folder of the admin side", "counter-7\r"), on("Ask whether the e-mail", "\r"),
+		on(folded, "y\r"), on("The database (new, existing, by-hand) [new]:", "\r"), on("Database server [main]:", "\r"),
+		on("Name of the database [quill_penn", "shop\r"), see("begin with quill_"),
+		on("Name of the database", "quill_shop\r"),
 		on("User of the database", "\r"), on("Names of tables begin with [", "shop_\r"),
-		on(folded, "y\r"), on("Updates that the site takes by itself (fixes, off, all) [fixes]:", "all\r"), on("Update extensions", "\r"), on("Update themes", "\r"), on("Backup before an update", "\r"),
-		on("Put the site back when an update fails", "\r"), on("Mails about updates", "\r"), on("Mail the site's details to", "clerk@chandlery.localhost\r"), on("With the password in that mail? yes or no [no]:", "\r"),
-		see("Ways to pay: invoice"), on("Install? [y/N]", "c\r"), on("Which one?", "99\r"), see("Type a number from 1 to"), on("Which one?", "3\r"),
+		on(folded, "y\r"), on("Updates that the site takes by itself (fixes, off, all) [fixes]:", "all\r"),
+		on("Update extensions", "\r"), on("Update themes", "\r"), on("Backup before an update", "\r"),
+		on("Put the site back when an update fails", "\r"), on("Mails about updates", "\r"),
+		on("Mail the site's details to", "clerk@chandlery.localhost\r"), on("With the password in that mail? yes or no [no]:",
+			"\r"),
+		see("Ways to pay: invoice"), on("Install? [y/N]", "c\r"), on("Which one?", "99\r"), see("Type a number from 1 to"),
+		on("Which one?", "3\r"),
 		on("Who sells (person, company) [company]:", "person\r"),
 		on("Install? [y/N]", "s\r"), on("Save to the file [pennywharf.yaml]:", file+"\r"), on("Install? [y/N]", "y\r"),
 		see("as you gave it"))
 	assert.Equal(t, 0, code, shown)
 	assert.NotContains(t, shown, "Kranich-Teekanne", "a password that is typed is never shown")
-	assert.NotContains(t, shown[strings.LastIndex(shown, "Pennywharf 3.1.4  →"):], "Name of the company", "an answer that was ruled out is dropped")
+	assert.NotContains(t, shown[strings.LastIndex(shown, "Pennywharf 3.1.4  →"):], "Name of the company",
+		"an answer that was ruled out is dropped")
 	var found struct {
 		Release   string
 		AdminURL  string `json:"admin_url"`
@@ -120,14 +145,17 @@ func TestExpertDecidesEverything(t *testing.T) {
 		Installed string   `json:"installed_at"`
 	}
 	p.json(&found, "show", "shop")
-	assert.Equal(t, "3.1.4 sv quill_shop shop_ all splicer", strings.Join([]string{found.Release, found.Language, found.Database.Name, found.Database.Tables, found.Care["updates"], found.Admin.Name}, " "))
+	assert.Equal(t, "3.1.4 sv quill_shop shop_ all splicer",
+		strings.Join([]string{found.Release, found.Language, found.Database.Name, found.Database.Tables,
+			found.Care["updates"], found.Admin.Name}, " "))
 	assert.Contains(t, found.AdminURL, "/shop/counter-7/")
 
 	// The saved answers ask nothing more, and install the same elsewhere.
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "Kranich")
-	shown, code = onTerminal(t, p.as("tivset", nil, "install", "--answers", file, "--at", "lockside.localhost/shop", "-a", "data.name=quill_second", "-a", "data.user=quill_second"), on("Install? [y/N]", "y\r"))
+	shown, code = onTerminal(t, p.as("tivset", nil, "install", "--answers", file, "--at", "lockside.localhost/shop", "-a",
+		"data.name=quill_second", "-a", "data.user=quill_second"), on("Install? [y/N]", "y\r"))
 	assert.Equal(t, 0, code, shown)
 	assert.NotContains(t, shown, "Title of the site:")
 }
@@ -137,12 +165,15 @@ func TestExpertDecidesEverything(t *testing.T) {
 func TestMainSiteSetAsideAndPutBack(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
-	shown, code := onTerminal(t, p.as("tivset", nil, "install", "inkwater", "-a", "title=Journal", "-a", "admin.email=w@quillmere.localhost"),
+	shown, code := onTerminal(t, p.as("tivset", nil, "install", "inkwater", "-a", "title=Journal", "-a",
+		"admin.email=w@quillmere.localhost"),
 		see("main site; a single page, index.html"), on("Domain:", "1\r"), on("Directory [blog]:", "/\r"),
 		see("is the account's main site"), on("Set it aside? yes or no [no]:", "yes\r"),
 		on("type the name quillmere.localhost:", "yes\r"), see("choose another place"),
-		on("Directory [blog]:", "/\r"), on("Set it aside? yes or no [no]:", "y\r"), on("type the name quillmere.localhost:", "quillmere.localhost\r"),
-		on(folded, "\r"), on("Sign-in name", "\r"), on("Password of the admin [made for you]:", "\r"), on(folded, "\r"), on(folded, "\r"), on(folded, "\r"),
+		on("Directory [blog]:", "/\r"), on("Set it aside? yes or no [no]:", "y\r"),
+		on("type the name quillmere.localhost:", "quillmere.localhost\r"),
+		on(folded, "\r"), on("Sign-in name", "\r"), on("Password of the admin [made for you]:", "\r"), on(folded, "\r"),
+		on(folded, "\r"), on(folded, "\r"),
 		see("set aside: web/quillmere/index.html"), on("Install? [y/N]", "y\r"))
 	require.Equal(t, 0, code, shown)
 	var jobs []job
@@ -151,7 +182,8 @@ func TestMainSiteSetAsideAndPutBack(t *testing.T) {
 	out, err := p.as("tivset", nil, "undo", jobs[0].Job).CombinedOutput()
 	require.Error(t, err, "without a terminal it wants --yes")
 	assert.Contains(t, string(out), "add --yes")
-	shown, code = onTerminal(t, p.as("tivset", nil, "undo", jobs[0].Job), see("This takes “Journal”"), on("Take it away? [y/N]", "\r"))
+	shown, code = onTerminal(t, p.as("tivset", nil, "undo", jobs[0].Job), see("This takes “Journal”"),
+		on("Take it away? [y/N]", "\r"))
 	assert.Equal(t, 3, code, shown)
 	shown, code = onTerminal(t, p.as("tivset", nil, "undo", jobs[0].Job), on("Take it away? [y/N]", "y\r"))
 	assert.Equal(t, 0, code, shown)
@@ -164,11 +196,16 @@ func TestAnotherPlaceIsLookedAtAnew(t *testing.T) {
 	p := newProgram(t)
 	require.NoError(t, os.MkdirAll(filepath.Join(p.demo.Standin.Root, "web/lockside/precious"), 0o755))
 	before := p.snapshot()
-	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "inkwater", "-a", "title=Journal", "-a", "admin.email=w@quillmere.localhost"),
-		on("Domain:", "1\r"), on("Directory [blog]:", "/\r"), on("Set it aside? yes or no [no]:", "yes\r"), on("type the name", "quillmere.localhost\r"),
-		on(folded, "\r"), on("Sign-in name", "\r"), on("Password of the admin", "\r"), on(folded, "\r"), on(folded, "\r"), on(folded, "\r"),
-		on("Install? [y/N]", "c\r"), on("Which one?", "1\r"), on("Domain:", "<\r"), see("set aside: web/quillmere/index.html"), on("Install? [y/N]", "c\r"),
-		on("Which one?", "1\r"), on("Domain:", "2\r"), on("Directory [blog]:", "/\r"), see("precious/"), on("Set it aside? yes or no [no]:", "no\r"), on("Directory [blog]:", "\r"),
+	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "inkwater", "-a", "title=Journal", "-a",
+		"admin.email=w@quillmere.localhost"),
+		on("Domain:", "1\r"), on("Directory [blog]:", "/\r"), on("Set it aside? yes or no [no]:", "yes\r"),
+		on("type the name", "quillmere.localhost\r"),
+		on(folded, "\r"), on("Sign-in name", "\r"), on("Password of the admin", "\r"), on(folded, "\r"), on(folded, "\r"),
+		on(folded, "\r"),
+		on("Install? [y/N]", "c\r"), on("Which one?", "1\r"), on("Domain:", "<\r"),
+		see("set aside: web/quillmere/index.html"), on("Install? [y/N]", "c\r"),
+		on("Which one?", "1\r"), on("Domain:", "2\r"), on("Directory [blog]:", "/\r"), see("precious/"),
+		on("Set it aside? yes or no [no]:", "no\r"), on("Directory [blog]:", "\r"),
 		see("/blog/"), on("Install? [y/N]", "\r"))
 	assert.Equal(t, 3, code, shown)
 	assert.NotContains(t, shown[strings.LastIndex(shown, "/blog/\r\n\r\n"):], "set aside:")
@@ -190,15 +227,22 @@ func TestDatabaseMadeByHand(t *testing.T) {
 		require.NoError(t, err)
 		defer s.Close()
 		require.NoError(t, s.CreateDatabase(context.Background(), m[1]))
-		require.NoError(t, s.CreateUser(context.Background(), database.User{Name: m[1], Clients: []string{"127.0.0.1"}, Password: secret.Of(m[2]), Database: m[1]}))
+		require.NoError(t, s.CreateUser(context.Background(), database.User{Name: m[1], Clients: []string{"127.0.0.1"},
+			Password: secret.Of(m[2]), Database: m[1]}))
 	}
-	shown, code := onTerminal(t, p.as("tivset", nil, "install", "moorings", "--at", "lockside.localhost/forum", "--accept-licence", "-a", "title=Talk"),
-		on(folded, "\r"), on("Sign-in name", "\r"), on("E-mail", "w@lockside.localhost\r"), on("Password of the admin [made for you]:", "\r"), on(folded, "\r"),
-		on(folded, "y\r"), on("The database", "existing\r"), on("Database server", "\r"), on("Name of the database:", "quill_none\r"), on("User of the database:", "quill_none\r"),
-		on("Password of that user:", "nothing-of-the-kind\r"), on("Names of tables", "\r"), see("refused the user or password"),
-		on("Name of the database [quill_none]:", "<\r"), on("Database server", "<\r"), on("The database", "by-hand\r"), on("Database server", "\r"), on("Name of the database [quill_moor", "\r"), on("User of the database [", "\r"),
+	shown, code := onTerminal(t, p.as("tivset", nil, "install", "moorings", "--at", "lockside.localhost/forum",
+		"--accept-licence", "-a", "title=Talk"),
+		on(folded, "\r"), on("Sign-in name", "\r"), on("E-mail", "w@lockside.localhost\r"),
+		on("Password of the admin [made for you]:", "\r"), on(folded, "\r"),
+		on(folded, "y\r"), on("The database", "existing\r"), on("Database server", "\r"),
+		on("Name of the database:", "quill_none\r"), on("User of the database:", "quill_none\r"),
+		on("Password of that user:", "nothing-of-the-kind\r"), on("Names of tables", "\r"),
+		see("refused the user or password"),
+		on("Name of the database [quill_none]:", "<\r"), on("Database server", "<\r"), on("The database", "by-hand\r"),
+		on("Database server", "\r"), on("Name of the database [quill_moor", "\r"), on("User of the database [", "\r"),
 		on("Password of that user", "\r"), on("Names of tables", "\r"),
-		see("Make in the hosting's own pages"), on("Press Enter when that is done:", "\r"), see("refused the user or password"),
+		see("Make in the hosting's own pages"), on("Press Enter when that is done:", "\r"),
+		see("refused the user or password"),
 		turn{wait: "Press Enter when that is done:", keys: "\r", do: make}, see("answers: version"),
 		on(folded, "\r"), see("which is there"), on("Install? [y/N]", "y\r"))
 	assert.Equal(t, 0, code, shown)
@@ -223,24 +267,33 @@ func TestAllProblemsAtOnce(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
 	file := filepath.Join(t.TempDir(), "answers.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("install: towline\nat: lockside.localhost/help\nanswers:\n  title: \"a\\tb\"\n  edition: pro\n  mail-in: true\n  board: General\n  rows: [1, 2]\n  admin: {name: lockside, email: w@lockside.localhost}\n"), 0o600))
-	c := p.as("tivset", nil, "install", "--answers", file, "--yes", "-a", "admin.password=@"+file, "-a", "website=example", "-a", "extra.extensions=calender", "-a", "care.updates=on")
+	require.NoError(t, os.WriteFile(file,
+		[]byte("install: towline\nat: lockside.localhost/help\nanswers:\n  title: \"a\\tb\"\n  edition: pro\n  mail-in: "+
+			"true\n  board: General\n  rows: [1, 2]\n  admin: {name: lockside, email: w@lockside.localhost}\n"), 0o600))
+	c := p.as("tivset", nil, "install", "--answers", file, "--yes", "-a", "admin.password=@"+file, "-a", "website=example",
+		"-a", "extra.extensions=calender", "-a", "care.updates=on")
 	out, err := c.CombinedOutput()
 	require.Error(t, err)
 	assert.Equal(t, 2, c.ProcessState.ExitCode())
-	for _, words := range []string{"title: it has control characters", "key: needed, and not given", "mail-in: \"true\" is neither yes nor no", "board: there is no such answer", "rows: there is no such answer",
-		"admin.name: “lockside” can be read off the site", "admin.password: it has a line end in it", "website: \"example\" is not a web address", "Did you mean calendar?", "care.updates: \"on\" cannot be chosen", "Nothing was touched"} {
+	for _, words := range []string{"title: it has control characters", "key: needed, and not given",
+		"mail-in: \"true\" is neither yes nor no", "board: there is no such answer", "rows: there is no such answer",
+		"admin.name: “lockside” can be read off the site", "admin.password: it has a line end in it",
+		"website: \"example\" is not a web address", "Did you mean calendar?", "care.updates: \"on\" cannot be chosen",
+		"Nothing was touched"} {
 		assert.Contains(t, string(out), words)
 	}
 	assert.Equal(t, before, p.snapshot())
 
-	require.NoError(t, os.WriteFile(file, []byte("install: moorings\nat: lockside.localhost/help\nanswers: {title: a, title: b, keys: {}}\n"), 0o600))
+	require.NoError(t, os.WriteFile(file,
+		[]byte("install: moorings\nat: lockside.localhost/help\nanswers: {title: a, title: b, keys: {}}\n"), 0o600))
 	out, err = p.as("tivset", nil, "install", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "stands twice")
 
 	// Another app's answers, and those of an older kit.
-	require.NoError(t, os.WriteFile(file, []byte("install: moorings\nat: lockside.localhost/help\nrelease: \"1.0.0\"\nanswers: {title: a, licence: accept, flag: blue, admin: {email: w@lockside.localhost}}\n"), 0o600))
+	require.NoError(t, os.WriteFile(file,
+		[]byte("install: moorings\nat: lockside.localhost/help\nrelease: \"1.0.0\"\nanswers: {title: a, licence: accept, "+
+			"flag: blue, admin: {email: w@lockside.localhost}}\n"), 0o600))
 	out, err = p.as("tivset", nil, "install", "towline", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "the answers are for moorings, not for towline")

@@ -17,6 +17,7 @@ import (
 
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
+	"tivset/internal/testing/testserver"
 )
 
 // program runs the program against a demo.
@@ -59,7 +60,8 @@ func (p *program) snapshot() string {
 }
 
 func install(app, at string, more ...string) []string {
-	return append([]string{"install", app, "--at", at, "-a", "title=Lockside Talk", "-a", "admin.email=wharfinger@lockside.localhost", "--accept-licence", "--yes"}, more...)
+	return append([]string{"install", app, "--at", at, "-a", "title=Lockside Talk", "-a",
+		"admin.email=wharfinger@lockside.localhost", "--accept-licence", "--yes"}, more...)
 }
 
 type job struct{ Job, Outcome, Address string }
@@ -99,12 +101,14 @@ func (p *program) afterCrash(before, address, moment string) (settled bool) {
 // The program is killed at every line of the journal, before and after each
 // step; each time undo brings the account back, or finishes a settled job.
 func TestKilledAtEveryJournalRecord(t *testing.T) {
+	testserver.Slow(t)
+	stride := testserver.Sweep(3)
 	for _, app := range []string{"inkwater", "moorings"} {
 		t.Run(app, func(t *testing.T) {
 			t.Parallel()
 			p := newProgram(t)
 			killed, settled := 0, 0
-			for n := 1; ; n++ {
+			for n := 1; ; n += stride {
 				require.Less(t, n, 300)
 				before := p.snapshot()
 				dir := fmt.Sprintf("s%d", n)
@@ -119,7 +123,7 @@ func TestKilledAtEveryJournalRecord(t *testing.T) {
 				}
 			}
 			t.Logf("killed %d times, %d of them after the job had settled", killed, settled)
-			assert.Greater(t, killed, 20)
+			assert.Greater(t, killed, 20/stride)
 			assert.Less(t, settled, killed/4)
 		})
 	}
@@ -127,6 +131,7 @@ func TestKilledAtEveryJournalRecord(t *testing.T) {
 
 // The program is killed while it undoes, too.
 func TestKilledWhileUndoing(t *testing.T) {
+	testserver.Slow(t)
 	p := newProgram(t)
 	before := p.snapshot()
 	p.demo.Standin.Database.OnStatement(func(s string) {
@@ -178,6 +183,7 @@ func TestFailureNamesItsJob(t *testing.T) {
 
 // Resume brings a killed install to its end, with the password that was given.
 func TestResumed(t *testing.T) {
+	testserver.Slow(t)
 	p := newProgram(t)
 	file := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(file, []byte("Kranich-Teekanne-74-Ufer"), 0o600))
@@ -205,6 +211,7 @@ func TestResumed(t *testing.T) {
 }
 
 func TestKilledAtRandomMoments(t *testing.T) {
+	testserver.Slow(t)
 	t.Run("local", func(t *testing.T) { killedAtRandomMoments(newProgram(t), 20, 17) })
 	t.Run("SFTP", func(t *testing.T) {
 		p := newProgram(t)
@@ -230,7 +237,8 @@ func (p *program) reachedBy(reach, fingerprint string) {
 	require.NoError(p.t, err)
 	file := filepath.Join(p.t.TempDir(), "account.yaml")
 	require.NoError(p.t, os.WriteFile(file, text, 0o600))
-	for _, args := range [][]string{{"account", "add", a.Name, "--from", file, "--replace"}, {"account", "trust", a.Name, fingerprint}} {
+	for _, args := range [][]string{{"account", "add", a.Name, "--from", file, "--replace"},
+		{"account", "trust", a.Name, fingerprint}} {
 		out, err := p.as("tivset", nil, args...).CombinedOutput()
 		require.NoError(p.t, err, "%s", out)
 	}

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"tivset/internal/testing/testserver"
+
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -107,16 +109,20 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
 	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
-		on("App:", "mooring\r"), see("Did you mean moorings?"), on("App:", "9\r"), see("none of them"), on("App:", "Inkwater\r"),
+		on("App:", "mooring\r"), see("Did you mean moorings?"), on("App:", "9\r"), see("none of them"),
+		on("App:", "Inkwater\r"),
 		on("Domain:", "?\r"), see("at which visitors will find the site"), on("Domain:", "1\r"),
-		on("Directory [blog]:", "/\r"), see("is the account's main site"), see("Something is in the way"), see("index.html"), on("Set it aside? yes or no [no]:", "\r"),
+		on("Directory [blog]:", "/\r"), see("is the account's main site"), see("Something is in the way"), see("index.html"),
+		on("Set it aside? yes or no [no]:", "\r"),
 		on("Directory [blog]:", "My Blog\r"), see("such as my-blog"),
 		on("Directory [blog]:", "<\r"), on("Domain:", "2\r"),
 		on("Directory [/]:", "\r"),
 		on("Title of the site:", "\r"), see("this needs an answer"), on("Title of the site:", strings.Repeat("x", 130)+"\r"),
-		see("more than 120 characters"), on("Title of the site:", " Journal\r"), see("begins or ends with a space"), on("Title of the site:", "Journal\r"),
+		see("more than 120 characters"), on("Title of the site:", " Journal\r"), see("begins or ends with a space"),
+		on("Title of the site:", "Journal\r"),
 		on("yourself? yes or no [no]:", "perhaps\r"), see("neither yes nor no"), on("yourself? yes or no [no]:", "\r"),
-		see("strangers try first"), on("Sign-in name of the admin [", "root\r"), see("strangers try first"), on("Sign-in name of the admin [", "wharfinger\r"),
+		see("strangers try first"), on("Sign-in name of the admin [", "root\r"), see("strangers try first"),
+		on("Sign-in name of the admin [", "wharfinger\r"),
 		on("E-mail address of the admin:", "nobody\r"), see("an e-mail address has an @"),
 		on("E-mail address of the admin:", "\x03"))
 	assert.Equal(t, 3, code, shown)
@@ -127,7 +133,8 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 // What was given and will not do is said before anything is asked.
 func TestConversationThatCannotBegin(t *testing.T) {
 	p := newProgram(t)
-	for _, args := range [][]string{{"install", "mooring", "--at", "lockside.localhost/forum"}, {"install", "moorings", "--at", "lockside.localhost/forum", "-a", "titel=x"}} {
+	for _, args := range [][]string{{"install", "mooring", "--at", "lockside.localhost/forum"},
+		{"install", "moorings", "--at", "lockside.localhost/forum", "-a", "titel=x"}} {
 		shown, code := onTerminal(t, p.as("tivset", nil, args...))
 		assert.Equal(t, 2, code)
 		assert.Contains(t, shown, "Did you mean")
@@ -165,11 +172,13 @@ func TestConfirmation(t *testing.T) {
 
 // The demo runs until it is interrupted; its tour ends by itself.
 func TestDemo(t *testing.T) {
+	testserver.Slow(t)
 	p := newProgram(t)
 	c := p.as("tivset-minding", []string{"TIVSET_HOME="}, "demo", "--tour")
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, words := range []string{"Moorings 2.4.1 is installed and checked.", "[exit code 3]", "[exit code 1]", "waiting: the database server does not answer", "each ended as it should"} {
+	for _, words := range []string{"Moorings 2.4.1 is installed and checked.", "[exit code 3]", "[exit code 1]",
+		"waiting: the database server does not answer", "each ended as it should"} {
 		assert.Contains(t, string(out), words)
 	}
 }

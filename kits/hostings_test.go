@@ -19,12 +19,14 @@ import (
 	"tivset/internal/answer"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/fault"
+	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
+	"tivset/internal/plan"
 	"tivset/internal/secret"
-	"tivset/internal/site"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/testserver"
+	"tivset/internal/work/install"
 	"tivset/kits"
 )
 
@@ -33,18 +35,18 @@ const (
 	mailboxPassword = "Kranich-Teekanne-74"
 )
 
-// hosting is an account on real servers.
-type hosting struct {
+// grounds is an account on real servers.
+type grounds struct {
 	root, web string
 	engines   map[string]testserver.Database
-	requests  map[string]site.Request
+	requests  map[string]plan.Request
 	source    catalogue.Source
 	reaches   map[string]func(t *testing.T, w *sitetest.World) (reach, login string)
 }
 
-func newHosting(t *testing.T) *hosting {
+func newGrounds(t *testing.T) *grounds {
 	t.Helper()
-	h := &hosting{root: testserver.AccountFolder(t)}
+	h := &grounds{root: testserver.AccountFolder(t)}
 	docroot := filepath.Join(h.root, "web/lockside")
 	name, uid := testserver.SiteUser(t)
 	for _, dir := range []string{"web", "web/lockside"} {
@@ -52,15 +54,17 @@ func newHosting(t *testing.T) *hosting {
 		require.NoError(t, os.Chown(filepath.Join(h.root, dir), uid, uid))
 	}
 	h.web = testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: docroot}})
-	h.engines = map[string]testserver.Database{"mariadb": testserver.MariaDB(t), "postgresql": testserver.PostgreSQL(t), "sqlite": {Engine: "sqlite"}}
+	h.engines = map[string]testserver.Database{"mariadb": testserver.MariaDB(t), "postgresql": testserver.PostgreSQL(t),
+		"sqlite": {Engine: "sqlite"}}
 	roundcube, sum := testserver.Roundcube(t)
 	imap := testserver.Mailboxes(t, mailbox, mailboxPassword)
-	admin := answer.Given{"title": `Mail "of" the $lock's`, "admin.name": mailbox, "admin.email": "wharfinger@lockside.localhost"}
+	admin := answer.Given{"title": `Mail "of" the $lock's`, "admin.name": mailbox,
+		"admin.email": "wharfinger@lockside.localhost"}
 	mail := answer.Given{"admin.password": mailboxPassword, "imap": imap}
 	for k, v := range admin {
 		mail[k] = v
 	}
-	h.requests = map[string]site.Request{
+	h.requests = map[string]plan.Request{
 		"tt-rss":    {App: "tt-rss", At: "lockside.localhost/news", Archive: testserver.TTRSS(t), Answers: admin},
 		"roundcube": {App: "roundcube", At: "lockside.localhost/mail", Archive: roundcube, Answers: mail},
 	}
@@ -76,7 +80,8 @@ func newHosting(t *testing.T) *hosting {
 		},
 		"FTPS": func(t *testing.T, w *sitetest.World) (string, string) {
 			w.Reach.Certificates.Roots = proftpd.Roots
-			return fmt.Sprintf("ftps://%s@%s/", proftpd.User, proftpd.Address), fmt.Sprintf("{password: %q}", "plain:"+proftpd.Password)
+			return fmt.Sprintf("ftps://%s@%s/", proftpd.User, proftpd.Address),
+				fmt.Sprintf("{password: %q}", "plain:"+proftpd.Password)
 		},
 	}
 	return h
@@ -108,20 +113,22 @@ func withSum(t *testing.T, sum string) fs.FS {
 }
 
 // world sets up Tivset on the account, by a reach and with one engine.
-func (h *hosting) world(t *testing.T, reach, engine string) *sitetest.World {
+func (h *grounds) world(t *testing.T, reach, engine string) *sitetest.World {
 	t.Helper()
 	d := h.engines[engine]
-	data := fmt.Sprintf("{name: main, engine: %s, server: %q, admin: {user: %q, password: %q}, prefix: quill_}", engine, d.Address, d.User, "plain:"+d.Password)
+	data := fmt.Sprintf("{name: main, engine: %s, server: %q, admin: {user: %q, password: %q}, prefix: quill_}", engine,
+		d.Address, d.User, "plain:"+d.Password)
 	if engine == "sqlite" {
 		data = "{name: main, engine: sqlite, server: data}"
 	}
 	_, port, _ := strings.Cut(h.web, ":")
 	file := func(reach, login string) string {
-		return fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n  - {name: lockside.localhost, folder: web/lockside, url: \"http://lockside.localhost:%s\", connect: %q}\ndatabases:\n  - %s\nruntime: {folder: %q}\n",
+		return fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n  - {name: lockside.localhost, folder: "+
+			"web/lockside, url: \"http://lockside.localhost:%s\", connect: %q}\ndatabases:\n  - %s\nruntime: {folder: %q}\n",
 			reach, login, port, h.web, data, h.root)
 	}
 	w := sitetest.Local(t, h.root, file("local:"+h.root, "{}"), h.source)
-	w.Service.Settle = site.UsualSettle
+	w.Hosting.Settle = hosting.UsualSettle
 	if d.Address != "" {
 		w.Real = &d
 	}
@@ -129,7 +136,7 @@ func (h *hosting) world(t *testing.T, reach, engine string) *sitetest.World {
 		to, login := how(t, w)
 		_, err := account.Parse([]byte(file(to, login)))
 		require.NoError(t, err)
-		_, err = w.Service.AddAccount("quillmere", []byte(file(to, login)), true, os.Getenv)
+		_, err = w.Accounts.Add("quillmere", []byte(file(to, login)), true, os.Getenv)
 		require.NoError(t, err)
 	}
 	return w
@@ -138,49 +145,62 @@ func (h *hosting) world(t *testing.T, reach, engine string) *sitetest.World {
 // Both real apps are installed over every reach and on every engine that they
 // can use, checked as a visitor and as somebody who signs in, and taken back.
 func TestRealAppsOnEveryHosting(t *testing.T) {
-	h := newHosting(t)
-	for app, engines := range map[string][]string{"tt-rss": {"mariadb", "postgresql"}, "roundcube": {"mariadb", "postgresql", "sqlite"}} {
-		for _, engine := range engines {
-			for reach := range h.reaches {
-				t.Run(app+" on "+engine+" over "+reach, func(t *testing.T) {
-					w := h.world(t, reach, engine)
-					before := w.Snapshot()
-					plan, err := w.Service.Plan(context.Background(), h.requests[app])
-					require.NoError(t, err)
-					done, err := w.Service.Install(context.Background(), plan)
-					require.NoError(t, err, fault.Of(err).Details)
-					for _, c := range done.Checks {
-						assert.True(t, c.OK, c.Name)
-					}
-					assert.NotEqual(t, before, w.Snapshot())
-					examined, err := w.Service.Check(context.Background(), done.Site)
-					require.NoError(t, err)
-					for _, c := range examined.Checks { // this nginx passes over .htaccess, and so shows what apps deny by it
-						assert.True(t, c.OK || c.Name == "private files", "%s: %s", c.Name, c.Detail)
-					}
-					_, left, err := w.Service.TakeBack(context.Background(), done.Job)
-					require.NoError(t, err)
-					assert.Empty(t, left)
-					gone, come := difference(before, w.Snapshot())
-					assert.Empty(t, gone)
-					assert.Empty(t, come)
-				})
+	for app, engines := range map[string][]string{
+		"tt-rss":    {"mariadb", "postgresql"},
+		"roundcube": {"mariadb", "postgresql", "sqlite"},
+	} {
+		t.Run(app, func(t *testing.T) {
+			t.Parallel()
+			h := newGrounds(t)
+			for _, engine := range engines {
+				for reach := range h.reaches {
+					t.Run("on "+engine+" over "+reach, func(t *testing.T) { h.comesAndGoes(t, app, engine, reach) })
+				}
 			}
-		}
+		})
 	}
+}
+
+// comesAndGoes installs an app, looks at it, and takes it back.
+func (h *grounds) comesAndGoes(t *testing.T, app, engine, reach string) {
+	t.Helper()
+	w := h.world(t, reach, engine)
+	before := w.Snapshot()
+	plan, err := w.Planner.Plan(context.Background(), h.requests[app])
+	require.NoError(t, err)
+	done, err := install.Install(context.Background(), w.Desk, plan)
+	require.NoError(t, err, fault.Of(err).Details)
+	for _, c := range done.Checks {
+		assert.True(t, c.OK, c.Name)
+	}
+	assert.NotEqual(t, before, w.Snapshot())
+	examined, err := w.Examiner.Check(context.Background(), done.Site)
+	require.NoError(t, err)
+	for _, c := range examined.Checks { // this nginx passes over .htaccess, and so shows what apps deny by it
+		assert.True(t, c.OK || c.Name == "private files", "%s: %s", c.Name, c.Detail)
+	}
+	_, left, err := w.Desk.TakeBack(context.Background(), done.Job)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	gone, come := difference(before, w.Snapshot())
+	assert.Empty(t, gone)
+	assert.Empty(t, come)
 }
 
 // On FTP-only hosting with a database that only the sites can reach, a courier
 // unpacks, loads the schema and checks; it is gone afterwards, and undoing
 // sends another.
 func TestDatabaseSeenOnlyFromInside(t *testing.T) {
-	h := newHosting(t)
+	t.Parallel()
+	h := newGrounds(t)
 	for app, engine := range map[string]string{"tt-rss": "mariadb", "roundcube": "mariadb"} {
 		t.Run(app, func(t *testing.T) {
 			w := h.world(t, "FTPS", engine)
-			server, err := w.Service.OpenServer(context.Background(), mustAccount(t, w), &mustAccount(t, w).Databases[0], loginOf(h.engines[engine]))
+			server, err := w.Hosting.OpenServer(context.Background(), mustAccount(t, w), &mustAccount(t, w).Databases[0],
+				loginOf(h.engines[engine]))
 			require.NoError(t, err)
-			u := database.User{Name: "quill_hand", Clients: []string{"localhost", "127.0.0.1"}, Password: secret.Of("made by hand, é"), Database: "quill_hand"}
+			u := database.User{Name: "quill_hand", Clients: []string{"localhost", "127.0.0.1"},
+				Password: secret.Of("made by hand, é"), Database: "quill_hand"}
 			require.NoError(t, server.CreateDatabase(context.Background(), u.Name))
 			require.NoError(t, server.CreateUser(context.Background(), u))
 			t.Cleanup(func() {
@@ -189,22 +209,24 @@ func TestDatabaseSeenOnlyFromInside(t *testing.T) {
 				_ = server.Close()
 			})
 			a := mustAccount(t, w)
-			a.Databases[0].Server, a.Databases[0].Admin, a.Databases[0].Make = account.Courier+a.Databases[0].Server, nil, account.ByHand
+			a.Databases[0].Server, a.Databases[0].Admin, a.Databases[0].Make = account.Courier+a.Databases[0].Server, nil,
+				account.ByHand
 			a.Databases[0].ForSites = ""
 			text, err := a.Format()
 			require.NoError(t, err)
-			_, err = w.Service.AddAccount(a.Name, text, true, os.Getenv)
+			_, err = w.Accounts.Add(a.Name, text, true, os.Getenv)
 			require.NoError(t, err)
 			r := h.requests[app]
 			r.Answers = maps.Clone(r.Answers)
-			maps.Copy(r.Answers, answer.Given{"data.from": "existing", "data.name": u.Name, "data.user": u.Name, "data.password": u.Password.Reveal()})
+			maps.Copy(r.Answers, answer.Given{"data.from": "existing", "data.name": u.Name, "data.user": u.Name,
+				"data.password": u.Password.Reveal()})
 			before := w.Snapshot()
 			done, err := w.Install(r)
 			require.NoError(t, err, fault.Of(err).Details)
 			found, err := filepath.Glob(filepath.Join(h.root, "web/lockside/*.php"))
 			require.NoError(t, err)
 			assert.Empty(t, found, "the courier is gone")
-			_, _, err = w.Service.TakeBack(context.Background(), done.Job)
+			_, _, err = w.Desk.TakeBack(context.Background(), done.Job)
 			require.NoError(t, err)
 			gone, come := difference(before, w.Snapshot())
 			assert.Empty(t, gone)
@@ -233,10 +255,11 @@ func loginOf(d testserver.Database) database.Login {
 // Where PHP cannot check signatures the files go one by one, and where it does
 // not run at all the install ends before anything is made.
 func TestPHPThatCannotCarry(t *testing.T) {
-	h := newHosting(t)
+	h := newGrounds(t)
 	w := h.world(t, "FTPS", "mariadb")
 	a := mustAccount(t, w)
-	bare := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: filepath.Join(h.root, "web/lockside")}}, "disable_functions = openssl_verify")
+	bare := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost",
+		Root: filepath.Join(h.root, "web/lockside")}}, "disable_functions = openssl_verify")
 	reachedAt := func(address string) {
 		_, port, _ := strings.Cut(address, ":")
 		a.Domains[0].URL, a.Domains[0].Connect = "http://lockside.localhost:"+port, address
@@ -247,7 +270,7 @@ func TestPHPThatCannotCarry(t *testing.T) {
 	done, err := w.Install(h.requests["tt-rss"])
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(done.Warnings, "\n"), "PHP could not be looked at")
-	_, _, err = w.Service.TakeBack(context.Background(), done.Job)
+	_, _, err = w.Desk.TakeBack(context.Background(), done.Job)
 	require.NoError(t, err)
 	plain := httptest.NewServer(http.FileServer(http.Dir(filepath.Join(h.root, "web/lockside"))))
 	t.Cleanup(plain.Close)

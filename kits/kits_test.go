@@ -19,9 +19,11 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/site"
+	"tivset/internal/hosting"
+	"tivset/internal/plan"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/testserver"
+	"tivset/internal/work/install"
 	"tivset/kits"
 )
 
@@ -38,7 +40,7 @@ func TestEveryKitIsWithoutMistakes(t *testing.T) {
 }
 
 // reader sets up an account on real servers: nginx, php-fpm, MariaDB.
-func reader(t *testing.T) (*sitetest.World, site.Request) {
+func reader(t *testing.T) (*sitetest.World, plan.Request) {
 	t.Helper()
 	archive := testserver.TTRSS(t)
 	php, err := exec.LookPath("php")
@@ -59,15 +61,15 @@ runtime: {php: %q}
 `, root, port, address, d.Address, "plain:"+d.Password, php)
 	w := sitetest.Local(t, root, file, catalogue.Source{Name: "built-in", Files: kits.Files})
 	w.Real = &d
-	w.Service.Settle = site.UsualSettle
-	return w, site.Request{App: "tt-rss", At: "lockside.localhost/news", Archive: archive, Answers: answer.Given{
+	w.Hosting.Settle = hosting.UsualSettle
+	return w, plan.Request{App: "tt-rss", At: "lockside.localhost/news", Archive: archive, Answers: answer.Given{
 		"title": `News "of" the $lock's`, "admin.name": "wharfinger", "admin.email": "wharfinger@lockside.localhost"}}
 }
 
 func TestTTRSSOnRealServers(t *testing.T) {
 	w, request := reader(t)
 	before := w.Snapshot()
-	plan, err := w.Service.Plan(context.Background(), request)
+	plan, err := w.Planner.Plan(context.Background(), request)
 	require.NoError(t, err)
 	for _, n := range plan.Needs {
 		assert.True(t, n.OK, "%s: %s wanted, %s there", n.What, n.Wanted, n.Have)
@@ -75,7 +77,7 @@ func TestTTRSSOnRealServers(t *testing.T) {
 	assert.Equal(t, "PHP", plan.Needs[1].What, "the real interpreter was asked")
 	assert.Regexp(t, `^\d+\.\d+\.\d+`, plan.Needs[1].Have)
 	assert.Greater(t, len(plan.Needs), 4)
-	done, err := w.Service.Install(context.Background(), plan)
+	done, err := install.Install(context.Background(), w.Desk, plan)
 	require.NoError(t, err, fault.Of(err).Details)
 	assert.Len(t, done.Checks, 5)
 	for _, c := range done.Checks {
@@ -85,7 +87,7 @@ func TestTTRSSOnRealServers(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(w.Root, ".tivset"))
 	assert.NoDirExists(t, filepath.Join(w.Root, done.Site.Folder, "install"), "the set-up pages were never there")
 
-	creds, err := w.Service.Reveal(context.Background(), "news")
+	creds, err := w.Book.Reveal(context.Background(), "news")
 	require.NoError(t, err)
 	for _, name := range []string{"config.php", "install/", "schema/ttrss_schema_mysql.sql"} {
 		assert.NotContains(t, stranger(t, done.Site.URL+name), creds.Data.Reveal(), name)
@@ -111,11 +113,11 @@ func stranger(t *testing.T, address string) string {
 func TestTTRSSUndoneAtItsLastStep(t *testing.T) {
 	w, request := reader(t)
 	before := w.Snapshot()
-	plan, err := w.Service.Plan(context.Background(), request)
+	plan, err := w.Planner.Plan(context.Background(), request)
 	require.NoError(t, err)
 	w.Trip.Arm(0, 0)
 	w.Trip.FailOn("query") // the check of the database, after all others
-	_, err = w.Service.Install(context.Background(), plan)
+	_, err = install.Install(context.Background(), w.Desk, plan)
 	require.ErrorContains(t, err, "check of the database")
 	w.Trip.FailOn("")
 	gone, come := difference(before, w.Snapshot())

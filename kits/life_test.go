@@ -20,9 +20,16 @@ import (
 	"github.com/ulikunitz/xz"
 
 	"tivset/internal/fault"
+	"tivset/internal/plan"
 	"tivset/internal/records/ledger"
-	"tivset/internal/site"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/work/adopt"
+	"tivset/internal/work/backup"
+	"tivset/internal/work/place"
+	"tivset/internal/work/remove"
+	"tivset/internal/work/renew"
+	"tivset/internal/work/restore"
+	"tivset/internal/work/update"
 )
 
 // next packs what a release holds once more as another one, with a file more
@@ -74,7 +81,7 @@ func next(t *testing.T, archive, top, from, to string) (file, sum string) {
 
 // later adds two releases to a kit: one that works, and one whose migration
 // fails.
-func (h *hosting) later(t *testing.T, app, archive, top, from, good, bad string) (goodFile, badFile string) {
+func (h *grounds) later(t *testing.T, app, archive, top, from, good, bad string) (goodFile, badFile string) {
 	t.Helper()
 	all := h.source.Files.(fstest.MapFS)
 	text := string(all[app+"/kit.yaml"].Data)
@@ -96,17 +103,24 @@ func (h *hosting) later(t *testing.T, app, archive, top, from, good, bad string)
 // The whole life of the real apps, on this machine and over SFTP, ends with the
 // account as it began.
 func TestWholeLifeOfRealApps(t *testing.T) {
-	h := newHosting(t)
-	ttGood, ttBad := h.later(t, "tt-rss", h.requests["tt-rss"].Archive, "tt-rss-0.0~git20210204.b4cbc79", "21.2.4", "21.2.5", "21.2.6")
+	t.Parallel()
+	h := newGrounds(t)
+	ttGood, ttBad := h.later(t, "tt-rss", h.requests["tt-rss"].Archive, "tt-rss-0.0~git20210204.b4cbc79", "21.2.4",
+		"21.2.5", "21.2.6")
 	rcGood, rcBad := h.later(t, "roundcube", h.requests["roundcube"].Archive, "roundcube", "1.6.5", "1.6.6", "1.6.7")
 	for _, c := range []struct {
 		app, engine                          string
 		reaches                              []string
 		good, goodFile, badFile, change, ask string
 	}{
-		{"tt-rss", "mariadb", []string{"local", "SFTP"}, "21.2.5", ttGood, ttBad, "INSERT INTO ttrss_user_prefs (owner_uid, pref_name, value) VALUES (1, 'DIGEST_PREFERRED_TIME', 's:%d:\"%s\";')", "SELECT value FROM ttrss_user_prefs WHERE pref_name = 'DIGEST_PREFERRED_TIME' AND value LIKE 's:%'"},
-		{"tt-rss", "postgresql", []string{"local"}, "21.2.5", ttGood, ttBad, "INSERT INTO ttrss_user_prefs (owner_uid, pref_name, value) VALUES (1, 'DIGEST_PREFERRED_TIME', 's:%d:\"%s\";')", "SELECT value FROM ttrss_user_prefs WHERE pref_name = 'DIGEST_PREFERRED_TIME' AND value LIKE 's:%'"},
-		{"roundcube", "sqlite", []string{"local", "SFTP"}, "1.6.6", rcGood, rcBad, "UPDATE users SET preferences = 's:%d:\"%s\";'", "SELECT preferences FROM users"},
+		{"tt-rss", "mariadb", []string{"local", "SFTP"}, "21.2.5", ttGood, ttBad,
+			"INSERT INTO ttrss_user_prefs (owner_uid, pref_name, value) VALUES (1, 'DIGEST_PREFERRED_TIME', 's:%d:\"%s\";')",
+			"SELECT value FROM ttrss_user_prefs WHERE pref_name = 'DIGEST_PREFERRED_TIME' AND value LIKE 's:%'"},
+		{"tt-rss", "postgresql", []string{"local"}, "21.2.5", ttGood, ttBad,
+			"INSERT INTO ttrss_user_prefs (owner_uid, pref_name, value) VALUES (1, 'DIGEST_PREFERRED_TIME', 's:%d:\"%s\";')",
+			"SELECT value FROM ttrss_user_prefs WHERE pref_name = 'DIGEST_PREFERRED_TIME' AND value LIKE 's:%'"},
+		{"roundcube", "sqlite", []string{"local", "SFTP"}, "1.6.6", rcGood, rcBad,
+			"UPDATE users SET preferences = 's:%d:\"%s\";'", "SELECT preferences FROM users"},
 	} {
 		for _, reach := range c.reaches {
 			t.Run(c.app+" on "+c.engine+" over "+reach, func(t *testing.T) {
@@ -119,7 +133,7 @@ func TestWholeLifeOfRealApps(t *testing.T) {
 	}
 }
 
-func life(t *testing.T, w *sitetest.World, request site.Request, good, goodFile, badFile, change, ask string) {
+func life(t *testing.T, w *sitetest.World, request plan.Request, good, goodFile, badFile, change, ask string) {
 	ctx, here := context.Background(), t.TempDir()
 	begin := w.Snapshot()
 	done, err := w.Install(request)
@@ -127,18 +141,19 @@ func life(t *testing.T, w *sitetest.World, request site.Request, good, goodFile,
 	x := done.Site
 	stored := func(x ledger.Site) string { return fmt.Sprintf("s:%d:\"%s\";", len(x.URL), x.URL) }
 	w.Query(x, fmt.Sprintf(change, len(x.URL), x.URL))
-	made, err := w.Service.Backup(ctx, site.BackupRequest{Site: x.Address, Into: here})
+	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: x.Address, Into: here})
 	require.NoError(t, err)
 	before, data := w.Snapshot(), w.Dump(x)
 
-	update := func(file string) (*site.Updated, error) {
-		p, err := w.Service.PlanUpdate(ctx, site.UpdateRequest{Site: x.Address, Release: map[bool]string{true: good}[file == goodFile], Archive: file, NoBackup: true})
+	update := func(file string) (*update.Done, error) {
+		p, err := update.Look(ctx, w.Desk, update.Request{Site: x.Address,
+			Release: map[bool]string{true: good}[file == goodFile], Archive: file, NoBackup: true})
 		if err != nil {
 			return nil, err
 		}
 		defer p.Close()
 		assert.Empty(t, append(p.Lost, p.Carried...))
-		return w.Service.Update(ctx, p)
+		return update.Update(ctx, w.Desk, p)
 	}
 	_, err = update(badFile)
 	require.ErrorContains(t, err, "nowhere")
@@ -148,25 +163,25 @@ func life(t *testing.T, w *sitetest.World, request site.Request, good, goodFile,
 	updated, err := update(goodFile)
 	require.NoError(t, err, fault.Of(err).Details)
 	assert.Equal(t, good, updated.Site.Release)
-	checked, err := w.Service.Check(ctx, updated.Site)
+	checked, err := w.Examiner.Check(ctx, updated.Site)
 	require.NoError(t, err)
 	for _, c := range checked.Checks { // this nginx passes over .htaccess; and one release more is there
 		assert.True(t, c.OK || c.Name == "private files" || c.Name == "updates", "%s: %s", c.Name, c.Detail)
 	}
-	_, err = w.Service.Restore(ctx, site.RestoreRequest{Site: x.Address, From: made.File, NoBackup: true})
+	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: x.Address, From: made.File, NoBackup: true})
 	require.NoError(t, err)
 	sameFiles(t, before, w.Snapshot(), "it was restored")
 	assert.Contains(t, w.Value(x, ask), stored(x))
 
 	takenChargeOf(t, w, x)
-	copied := w.Copy(site.CopyRequest{Site: x.Address, At: "lockside.localhost/try"})
+	copied := w.Copy(place.Request{Site: x.Address, At: "lockside.localhost/try"})
 	assert.Contains(t, w.Value(copied.Site, ask), stored(copied.Site))
 	assert.Contains(t, w.Value(x, ask), stored(x))
-	w.Remove(site.RemoveRequest{Site: copied.Site.Address, NoBackup: true, WithAdded: true})
+	w.Remove(remove.Request{Site: copied.Site.Address, NoBackup: true, WithAdded: true})
 	sameFiles(t, before, w.Snapshot(), "the copy went without a trace")
-	moved := w.Copy(site.CopyRequest{Site: x.Address, At: "lockside.localhost/elsewhere", Move: true})
+	moved := w.Copy(place.Request{Site: x.Address, At: "lockside.localhost/elsewhere", Move: true})
 	assert.Contains(t, w.Value(moved.Site, ask), stored(moved.Site))
-	w.Remove(site.RemoveRequest{Site: moved.Site.Address, NoBackup: true, WithAdded: true})
+	w.Remove(remove.Request{Site: moved.Site.Address, NoBackup: true, WithAdded: true})
 	gone, come = difference(begin, w.Snapshot())
 	require.Empty(t, append(gone, come...), "nothing is left")
 }
@@ -177,23 +192,24 @@ func takenChargeOf(t *testing.T, w *sitetest.World, x ledger.Site) {
 	t.Helper()
 	ctx := context.Background()
 	if x.App == "tt-rss" {
-		before, err := w.Service.Reveal(ctx, x.Address)
+		before, err := w.Book.Reveal(ctx, x.Address)
 		require.NoError(t, err)
-		after, err := w.Service.Renew(ctx, x.Address)
+		after, err := renew.Renew(ctx, w.Desk, x.Address)
 		require.NoError(t, err, fault.Of(err).Details)
 		assert.NotEqual(t, before.Password.Reveal(), after.Password.Reveal())
 		return
 	}
-	known, err := w.Service.Site(ctx, x.Address)
+	known, err := w.Book.Find(ctx, x.Address)
 	require.NoError(t, err)
-	require.NoError(t, w.Service.Ledger.DropSite(ctx, x.Address))
-	_, err = w.Service.Adopt(ctx, site.AdoptRequest{At: x.URL, Answers: map[string]string{"admin.name": mailbox, "admin.password": mailboxPassword}})
+	require.NoError(t, w.Book.Ledger.DropSite(ctx, x.Address))
+	_, err = adopt.Adopt(ctx, w.Desk, adopt.Request{At: x.URL, Answers: map[string]string{"admin.name": mailbox,
+		"admin.password": mailboxPassword}})
 	require.NoError(t, err, fault.Of(err).Remedy)
-	found, err := w.Service.Site(ctx, x.Address)
+	found, err := w.Book.Find(ctx, x.Address)
 	require.NoError(t, err)
 	assert.Equal(t, known.Database.Name, found.Database.Name)
 	assert.Equal(t, known.Entries, found.Entries)
-	require.NoError(t, w.Service.Ledger.PutSite(ctx, known))
+	require.NoError(t, w.Book.Ledger.PutSite(ctx, known))
 }
 
 // sameFiles compares all but what the app writes when somebody signs in.

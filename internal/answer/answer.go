@@ -87,7 +87,8 @@ func (q *Question) ruledOut(given Given) []fault.Problem {
 	if given[q.ID] == "" {
 		return nil
 	}
-	return []fault.Problem{{ID: q.ID, What: "it is only asked when " + q.When.String(), Remedy: "Leave it out, or change that answer."}}
+	return []fault.Problem{{ID: q.ID, What: "it is only asked when " + q.When.String(),
+		Remedy: "Leave it out, or change that answer."}}
 }
 
 func (q *Question) missing() fault.Problem {

@@ -24,21 +24,25 @@ var questions = []answer.Question{
 }
 
 func TestResolve(t *testing.T) {
-	got, problems := answer.Resolve(questions, answer.Given{"title": "T", "admin.email": "a@b.example", "key": "ABCD-12", "admin.password": "spaces stay"})
+	got, problems := answer.Resolve(questions, answer.Given{"title": "T", "admin.email": "a@b.example", "key": "ABCD-12",
+		"admin.password": "spaces stay"})
 	assert.Empty(t, problems)
-	assert.Equal(t, answer.Given{"title": "T", "rows": "20", "open": "yes", "skin": "", "key": "ABCD-12", "admin.email": "a@b.example", "admin.password": "spaces stay"}, got)
+	assert.Equal(t, answer.Given{"title": "T", "rows": "20", "open": "yes", "skin": "", "key": "ABCD-12",
+		"admin.email": "a@b.example", "admin.password": "spaces stay"}, got)
 }
 
 func TestAllProblemsAtOnce(t *testing.T) {
 	_, problems := answer.Resolve(questions, answer.Given{
-		"title": " x", "rows": "many", "open": "maybe", "skin": "drak", "key": "ABCD-123", "admin.email": "no", "admin.pasword": "x"})
+		"title": " x", "rows": "many", "open": "maybe", "skin": "drak", "key": "ABCD-123", "admin.email": "no",
+		"admin.pasword": "x"})
 	said := map[string]string{}
 	for _, p := range problems {
 		said[p.ID] = p.What + " " + p.Remedy
 	}
 	for id, words := range map[string]string{
-		"title": "begins or ends with a space", "rows": "not a whole number", "open": "yes or no", "skin": "Did you mean dark?",
-		"key": "The form is", "admin.email": "has an @", "admin.pasword": "Did you mean admin.password?",
+		"title": "begins or ends with a space", "rows": "not a whole number", "open": "yes or no",
+		"skin": "Did you mean dark?",
+		"key":  "The form is", "admin.email": "has an @", "admin.pasword": "Did you mean admin.password?",
 	} {
 		assert.Contains(t, said[id], words)
 	}
@@ -77,7 +81,8 @@ func TestEmail(t *testing.T) {
 		what, _ := answer.Email(fine)
 		assert.Empty(t, what, fine)
 	}
-	for _, bad := range []string{"a", "a@", "@b.example", "a@b", "a b@c.example", "a@b@c.example", "A <a@b.example>", "a@-b.example", "a@b..example", "a@b.example, c@d.example", "a@192.168.0.1"} {
+	for _, bad := range []string{"a", "a@", "@b.example", "a@b", "a b@c.example", "a@b@c.example", "A <a@b.example>",
+		"a@-b.example", "a@b..example", "a@b.example, c@d.example", "a@192.168.0.1"} {
 		what, remedy := answer.Email(bad)
 		assert.NotEmpty(t, what, bad)
 		assert.NotEmpty(t, remedy)
@@ -100,7 +105,8 @@ func TestFile(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "moorings", f.Install)
 	assert.Equal(t, "2.4.1", f.Release)
-	assert.Equal(t, answer.Given{"title": "Lockside Talk", "board": "012", "admin.name": "wharfinger", "admin.password": "generate", "care.updates": "off"}, f.Answers)
+	assert.Equal(t, answer.Given{"title": "Lockside Talk", "board": "012", "admin.name": "wharfinger",
+		"admin.password": "generate", "care.updates": "off"}, f.Answers)
 	text, err := f.Format()
 	require.NoError(t, err)
 	again, err := answer.Parse(text)

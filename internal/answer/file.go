@@ -67,7 +67,8 @@ func pairs(n *yaml.Node, each func(key, value *yaml.Node)) {
 
 func doubled(seen map[string]bool, key *yaml.Node) []fault.Problem {
 	if seen[key.Value] {
-		return []fault.Problem{{ID: fmt.Sprintf("line %d", key.Line), What: "the key " + key.Value + " stands twice", Remedy: "Keep one."}}
+		return []fault.Problem{{ID: fmt.Sprintf("line %d", key.Line), What: "the key " + key.Value + " stands twice",
+			Remedy: "Keep one."}}
 	}
 	seen[key.Value] = true
 	return nil
@@ -75,7 +76,8 @@ func doubled(seen map[string]bool, key *yaml.Node) []fault.Problem {
 
 func flatten(prefix string, n *yaml.Node, into Given) []fault.Problem {
 	if n.Kind != yaml.MappingNode {
-		return []fault.Problem{{ID: fmt.Sprintf("line %d", n.Line), What: "answers are keys and values", Remedy: "Write them as id: value."}}
+		return []fault.Problem{{ID: fmt.Sprintf("line %d", n.Line), What: "answers are keys and values",
+			Remedy: "Write them as id: value."}}
 	}
 	var problems []fault.Problem
 	seen := map[string]bool{}
@@ -89,11 +91,13 @@ func flatten(prefix string, n *yaml.Node, into Given) []fault.Problem {
 		case yaml.SequenceNode:
 			text, ok := joined(value)
 			if !ok {
-				problems = append(problems, fault.Problem{ID: prefix + key.Value, What: "a list holds names only, without commas", Remedy: "Write it as [one, two]."})
+				problems = append(problems, fault.Problem{ID: prefix + key.Value, What: "a list holds names only, without commas",
+					Remedy: "Write it as [one, two]."})
 			}
 			into[prefix+key.Value] = text
 		default:
-			problems = append(problems, fault.Problem{ID: prefix + key.Value, What: "an alias is no answer", Remedy: "Write the value."})
+			problems = append(problems, fault.Problem{ID: prefix + key.Value, What: "an alias is no answer",
+				Remedy: "Write the value."})
 		}
 	})
 	return problems

@@ -13,7 +13,8 @@ import (
 )
 
 // Kinds are the kinds of questions.
-var Kinds = []string{"text", "long-text", "number", "yes-no", "one-of", "several-of", "email", "web-address", "folder-name"}
+var Kinds = []string{"text", "long-text", "number", "yes-no", "one-of", "several-of", "email", "web-address",
+	"folder-name"}
 
 // The most characters that an answer may have.
 const (
@@ -50,10 +51,13 @@ func (q *Question) wrongText(value string) (what, remedy string) {
 		return "it is not text in UTF-8", "Save the file as UTF-8."
 	case q.Secret && strings.ContainsAny(value, "\r\n"):
 		return "it has a line end in it, or at its end", "Paste it without the line end."
-	case strings.ContainsFunc(value, func(r rune) bool { return unicode.IsControl(r) && (q.Kind != "long-text" || r != '\n' && r != '\t') }):
+	case strings.ContainsFunc(value, func(r rune) bool {
+		return unicode.IsControl(r) && (q.Kind != "long-text" || r != '\n' && r != '\t')
+	}):
 		return "it has control characters or line breaks", "Take them out."
 	case strings.ContainsFunc(value, invisible):
-		return "it has invisible characters, such as those that turn the direction of text", "Type it anew, rather than paste it."
+		return "it has invisible characters, such as those that turn the direction of text",
+			"Type it anew, rather than paste it."
 	case utf8.RuneCountInString(value) > most:
 		return fmt.Sprintf("it has %d characters", utf8.RuneCountInString(value)), fmt.Sprintf("Use at most %d.", most)
 	}
@@ -104,7 +108,8 @@ func (q *Question) wrongKind(value string) (what, remedy string) {
 		return webAddress(value)
 	case "folder-name":
 		if !folderName.MatchString(value) || len(value) > 63 {
-			return fmt.Sprintf("%q is not a name for a folder", value), "Use lower case letters, digits, - and _, without slashes."
+			return fmt.Sprintf("%q is not a name for a folder", value),
+				"Use lower case letters, digits, - and _, without slashes."
 		}
 	}
 	return "", ""
@@ -114,14 +119,16 @@ func (q *Question) notAnOption(value string) (what, remedy string) {
 	if slices.Contains(q.Options, value) {
 		return "", ""
 	}
-	return fmt.Sprintf("%q cannot be chosen", value), strings.TrimSpace(near.Hint(value, q.Options) + " Choose one of: " + strings.Join(q.Options, ", ") + ".")
+	return fmt.Sprintf("%q cannot be chosen", value), strings.TrimSpace(near.Hint(value, q.Options) + " Choose one of: " +
+		strings.Join(q.Options, ", ") + ".")
 }
 
 func (q *Question) notOptions(value string) (what, remedy string) {
 	var seen []string
 	for _, v := range Chosen(value) {
 		if !slices.Contains(q.Options, v) {
-			return fmt.Sprintf("%q cannot be chosen", v), strings.TrimSpace(near.Hint(v, q.Options) + " Choose some of: " + strings.Join(q.Options, ", ") + "; with commas between them; or none.")
+			return fmt.Sprintf("%q cannot be chosen", v), strings.TrimSpace(near.Hint(v, q.Options) + " Choose some of: " +
+				strings.Join(q.Options, ", ") + "; with commas between them; or none.")
 		}
 		if slices.Contains(seen, v) {
 			return fmt.Sprintf("%q is chosen twice", v), "Write it once."
@@ -136,7 +143,8 @@ func (q *Question) notOptions(value string) (what, remedy string) {
 
 func webAddress(value string) (what, remedy string) {
 	u, err := url.Parse(value)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || strings.Contains(value, " ") {
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil ||
+		strings.Contains(value, " ") {
 		return fmt.Sprintf("%q is not a web address", value), "Write it as https://example.org/page."
 	}
 	return "", ""

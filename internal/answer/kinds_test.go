@@ -64,7 +64,8 @@ func TestKindsAtTheirLimits(t *testing.T) {
 		{answer.Question{Kind: "folder-name"}, "pictures_2", ""},
 		{answer.Question{Kind: "folder-name"}, "../pictures", "not a name for a folder"},
 		{answer.Question{Kind: "folder-name"}, "Pictures", "not a name for a folder"},
-		{answer.Question{Kind: "text", Pattern: "[A-Z]{2}", Form: "two capital letters"}, "ABC", "The form is: two capital letters."},
+		{answer.Question{Kind: "text", Pattern: "[A-Z]{2}", Form: "two capital letters"}, "ABC",
+			"The form is: two capital letters."},
 		{answer.Question{Kind: "text", Pattern: "[A-Z]{2}"}, "AB", ""},
 	} {
 		what, remedy := c.q.Wrong(c.value)
@@ -92,7 +93,8 @@ func TestSecretsAreNotRepeated(t *testing.T) {
 func TestConditions(t *testing.T) {
 	given := answer.Given{"edition": "pro", "mail": "yes", "off": "no", "ways": "card, invoice", "empty": ""}
 	for text, holds := range map[string]bool{
-		"": true, "edition == pro": true, "edition != pro": false, "edition == free": false, "mail": true, "off": false, "empty": false, "unknown": false,
+		"": true, "edition == pro": true, "edition != pro": false, "edition == free": false, "mail": true, "off": false,
+		"empty": false, "unknown": false,
 		"not mail": false, "not off": true, "not unknown": true, "ways has card": true, "ways has transfer": false,
 		"edition == pro and mail": true, "edition == pro and off": false, "mail and not off and ways has invoice": true,
 	} {
@@ -115,7 +117,8 @@ func TestConditions(t *testing.T) {
 func TestRuledOut(t *testing.T) {
 	pro, err := answer.ParseCondition("edition == pro")
 	require.NoError(t, err)
-	questions := []answer.Question{{ID: "edition", Kind: "one-of", Options: []string{"free", "pro"}, Default: "free"}, {ID: "key", Ask: "Key", Kind: "text", Needed: true, Secret: true, When: pro}}
+	questions := []answer.Question{{ID: "edition", Kind: "one-of", Options: []string{"free", "pro"}, Default: "free"},
+		{ID: "key", Ask: "Key", Kind: "text", Needed: true, Secret: true, When: pro}}
 	got, problems := answer.Resolve(questions, answer.Given{})
 	assert.Empty(t, problems)
 	assert.NotContains(t, got, "key")
@@ -125,7 +128,8 @@ func TestRuledOut(t *testing.T) {
 	_, problems = answer.Resolve(questions, answer.Given{"edition": "pro"})
 	require.Len(t, problems, 1)
 	assert.Contains(t, problems[0].Remedy, "-a key=@FILE")
-	got, problems = answer.Resolve([]answer.Question{{ID: "ways", Kind: "several-of", Options: []string{"a", "b"}, Default: "none"}}, answer.Given{"ways": "b,a"})
+	got, problems = answer.Resolve([]answer.Question{{ID: "ways", Kind: "several-of", Options: []string{"a", "b"},
+		Default: "none"}}, answer.Given{"ways": "b,a"})
 	assert.Empty(t, problems)
 	assert.Equal(t, "b, a", got["ways"])
 }

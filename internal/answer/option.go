@@ -23,7 +23,8 @@ func Options(options []string, open Source) (Given, error) {
 	for _, o := range options {
 		id, value, found := strings.Cut(o, "=")
 		if !found || id == "" {
-			problems = append(problems, fault.Problem{ID: id, What: "an answer is written id=value", Remedy: "Such as -a title=\"Lockside Talk\"."})
+			problems = append(problems, fault.Problem{ID: id, What: "an answer is written id=value",
+				Remedy: "Such as -a title=\"Lockside Talk\"."})
 			continue
 		}
 		if _, ok := out[id]; ok {
@@ -32,7 +33,8 @@ func Options(options []string, open Source) (Given, error) {
 		if name, ok := strings.CutPrefix(value, "@"); ok && !strings.HasPrefix(name, "@") {
 			text, err := read(name, open)
 			if err != nil {
-				problems = append(problems, fault.Problem{ID: id, What: "cannot read " + name + ": " + err.Error(), Remedy: "Check the file; write @@ for a value that begins with @."})
+				problems = append(problems, fault.Problem{ID: id, What: "cannot read " + name + ": " + err.Error(),
+					Remedy: "Check the file; write @@ for a value that begins with @."})
 			}
 			value = text
 		} else if ok {

@@ -2,22 +2,24 @@ package command
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"os"
 	"strings"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"tivset/internal/accounts"
+	"tivset/internal/check"
+	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/screen"
-	"tivset/internal/site"
+	"tivset/internal/talk"
 )
 
 func (a *app) accounts() *cobra.Command {
-	return a.group("account", "Hosting accounts", a.accountAdd(), a.accountList(), a.accountShow(), a.accountTest(), a.accountTrust(), a.accountForget())
+	return a.group("account", "Hosting accounts", a.accountAdd(), a.accountList(), a.accountShow(), a.accountTest(),
+		a.accountTrust(), a.accountForget())
 }
 
 func (a *app) accountAdd() *cobra.Command {
@@ -35,18 +37,19 @@ func (a *app) accountAdd() *cobra.Command {
 				return a.askAccount(c.Context(), args[0], replace)
 			}
 			if from == "" {
-				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+args[0]+" --from FILE")
+				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+args[0]+
+					" --from FILE")
 			}
 			text, err := a.readFile(from)
 			if err != nil {
 				return err
 			}
-			s, done, err := a.service(c.Context())
+			s, done, err := a.core(c.Context())
 			if err != nil {
 				return err
 			}
 			defer done()
-			added, err := s.AddAccount(args[0], text, replace, a.world.Env)
+			added, err := s.Accounts.Add(args[0], text, replace, a.world.Env)
 			if err != nil {
 				return err
 			}
@@ -60,6 +63,24 @@ func (a *app) accountAdd() *cobra.Command {
 	c.Flags().StringVar(&from, "from", "", "the account's file; - for standard input")
 	c.Flags().BoolVar(&replace, "replace", false, "replace an account of the same name")
 	return c
+}
+
+// askAccount asks for an account on the terminal.
+func (a *app) askAccount(ctx context.Context, name string, replace bool) error {
+	s, done, err := a.core(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	c := &talk.NewAccount{Ask: screen.NewAsker(a.streams), Book: s.Book, Accounts: s.Accounts, Env: a.world.Env,
+		Truster: func(ctx context.Context, x *account.Account) (string, func(string) (string, error), error) {
+			return a.truster(ctx, s.Book.Home, x)
+		}}
+	if err := c.Run(ctx, name, replace); err != nil {
+		return err
+	}
+	a.streams.Print("The account %s is kept. Try it with: tivset account test %s", name, name)
+	return nil
 }
 
 func (a *app) readFile(name string) ([]byte, error) {
@@ -113,23 +134,24 @@ func (a *app) accountList() *cobra.Command {
 
 func (a *app) accountShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show an account, and what is in it", Example: "  tivset account show quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+		Use: "show NAME", Short: "Show an account, and what is in it", Example: "  tivset account show quillmere",
+		ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			x, err := a.world.home().Account(args[0])
 			if err != nil {
 				return err
 			}
-			facts, err := s.AccountFacts(ctx, x)
+			facts, err := s.Accounts.Facts(ctx, x)
 			if err != nil {
 				return err
 			}
 			if a.json {
 				return a.streams.WriteJSON(struct {
 					*account.Account
-					Facts site.Facts `json:"facts"`
+					Facts accounts.Facts `json:"facts"`
 				}{x, facts})
 			}
-			a.streams.Pairs(shownAccount(x, facts))
+			a.streams.Account(x, facts)
 			for _, w := range facts.Warnings {
 				a.streams.Warn(w)
 			}
@@ -138,57 +160,16 @@ func (a *app) accountShow() *cobra.Command {
 	}
 }
 
-// shownAccount words an account and what is in it.
-func shownAccount(x *account.Account, f site.Facts) []screen.Pair {
-	space := fmt.Sprintf("%s files, %s", humanize.Comma(int64(f.Files)), humanize.Bytes(uint64(f.Bytes)))
-	if f.Free >= 0 {
-		space += "; " + humanize.Bytes(uint64(f.Free)) + " left"
-	}
-	all := []screen.Pair{{Name: "Account", Text: x.Name}, {Name: "Files", Text: x.Reach + ", store " + x.Store}, {Name: "Space", Text: space}}
-	for i, d := range x.Domains {
-		text := d.URL + ", folder " + d.Folder
-		if d.Primary {
-			text += ", the main one"
-		}
-		for _, s := range f.Domains[i].Sites {
-			text += "\n" + s
-		}
-		all = append(all, screen.Pair{Name: "Domain", Text: text})
-	}
-	for _, d := range x.Databases {
-		text := fmt.Sprintf("%s: %s at %s, names begin with %s", d.Name, screen.Engine(d.Engine), d.Server, dash(d.Prefix))
-		for _, kept := range f.Databases {
-			if kept.Server != d.Name {
-				continue
-			}
-			text += "\n" + kept.Name
-			if kept.Bytes >= 0 {
-				text += ", " + humanize.Bytes(uint64(kept.Bytes))
-			}
-			if kept.Site != "" {
-				text += ", of " + kept.Site
-			}
-		}
-		all = append(all, screen.Pair{Name: "Database", Text: text})
-	}
-	if x.Runtime.Crontab != "" {
-		all = append(all, screen.Pair{Name: "Timers", Text: dash(strings.Join(f.Timers, "\n"))})
-	}
-	if x.Mail != nil {
-		all = append(all, screen.Pair{Name: "Mail", Text: x.Mail.Server + ", from " + x.Mail.From})
-	}
-	return all
-}
-
 func (a *app) accountTest() *cobra.Command {
 	return &cobra.Command{
-		Use: "test [NAME]", Short: "Try every part of an account", Example: "  tivset account test quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(0, 1, "[NAME]"),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+		Use: "test [NAME]", Short: "Try every part of an account", Example: "  tivset account test quillmere",
+		ValidArgsFunction: only(a.accountWords), Args: takes(0, 1, "[NAME]"),
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			name := a.account
 			if len(args) > 0 {
 				name = args[0]
 			}
-			parts, err := s.TestAccount(ctx, name)
+			parts, err := s.Accounts.Test(ctx, name)
 			if err != nil {
 				return err
 			}
@@ -197,7 +178,7 @@ func (a *app) accountTest() *cobra.Command {
 	}
 }
 
-func (a *app) showChecks(parts []site.Checked) error {
+func (a *app) showChecks(parts []check.Checked) error {
 	fine := true
 	var rows [][]string
 	for _, p := range parts {
@@ -219,9 +200,10 @@ func (a *app) showChecks(parts []site.Checked) error {
 
 func (a *app) accountForget() *cobra.Command {
 	return &cobra.Command{
-		Use: "forget NAME", Short: "Drop an account and its passwords", Annotations: noDryRun(), Example: "  tivset account forget quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
-			if err := s.ForgetAccount(ctx, args[0]); err != nil {
+		Use: "forget NAME", Short: "Drop an account and its passwords", Annotations: noDryRun(),
+		Example: "  tivset account forget quillmere", ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			if err := s.Accounts.Forget(ctx, args[0]); err != nil {
 				return err
 			}
 			if a.json {

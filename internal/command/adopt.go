@@ -5,8 +5,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/check"
+	"tivset/internal/core"
 	"tivset/internal/fault"
-	"tivset/internal/site"
+	"tivset/internal/work/adopt"
+	"tivset/internal/work/repair"
 )
 
 func (a *app) adopt() *cobra.Command {
@@ -18,49 +21,48 @@ func (a *app) adopt() *cobra.Command {
 			"and from then on looks after the site like one of its own. Nothing of the site is changed.",
 		Example: "  tivset adopt lockside.localhost/forum -a admin.name=wharfinger -a admin.password=@-",
 		Args:    takes(1, 1, "ADDRESS"), Annotations: noDryRun(), ValidArgsFunction: only(a.domainWords),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			given, err := a.given(answers)
 			if err != nil {
 				return err
 			}
-			done, err := s.Adopt(ctx, site.AdoptRequest{At: args[0], Account: a.account, Answers: given})
+			done, err := adopt.Adopt(ctx, s.Desk, adopt.Request{At: args[0], Account: a.account, Answers: given})
 			if err != nil {
 				return err
 			}
-			found, err := s.Site(ctx, done.Address)
+			found, err := s.Book.Find(ctx, done.Address)
 			if err != nil {
 				return err
 			}
 			if a.json {
 				return a.streams.WriteJSON(map[string]any{"outcome": "adopted", "site": found, "checks": done.Checks})
 			}
-			a.streams.Print("%s %s at %s is recorded; see it with: tivset show %s\n", found.App, found.Release, found.URL, found.Address)
-			a.checkTable([]site.Examined{done})
+			a.streams.Print("%s %s at %s is recorded; see it with: tivset show %s\n", found.App, found.Release, found.URL,
+				found.Address)
+			a.checkTable([]check.Examined{done})
 			return nil
 		}),
 	}
-	c.Flags().StringArrayVarP(&answers, "answer", "a", nil, "an answer, id=value; id=@FILE reads a file, id=@- standard input")
+	c.Flags().StringArrayVarP(&answers, "answer", "a", nil,
+		"an answer, id=value; id=@FILE reads a file, id=@- standard input")
 	return c
 }
 
 // repair puts the release's own files back, one site after the other.
-func (a *app) repair(ctx context.Context, s *site.Service, words []string) error {
+func (a *app) repair(ctx context.Context, s *core.Core, words []string) error {
 	if len(words) == 0 {
 		return fault.New(fault.Usage, "which site?", "--repair", "Name it: tivset check SITE --repair")
 	}
-	for _, word := range words {
-		done, err := s.Repair(ctx, word)
+	return a.each(words, func(word string) (any, error) {
+		done, err := repair.Repair(ctx, s.Desk, word)
 		a.streams.Say("")
 		if err != nil {
-			return err
+			return nil, err
 		}
-		if a.json {
-			if err := a.streams.WriteJSON(map[string]any{"outcome": "repaired", "site": done.Site, "files": done.Files, "backup": newBackedUpJSON(done.Backup), "checks": done.Checks}); err != nil {
-				return err
-			}
-			continue
+		if !a.json {
+			a.streams.Repaired(done)
 		}
-		a.streams.Repaired(done)
-	}
-	return nil
+		return map[string]any{"outcome": "repaired", "site": done.Site, "files": done.Files,
+			"backup": newBackedUpJSON(done.Backup), "checks": done.Checks}, nil
+	})
 }

@@ -24,12 +24,23 @@ func (a *app) agree(ctx context.Context, review, question string, final bool, pl
 		a.streams.Say("A dry run: nothing was touched.")
 		return errStop
 	}
+	return a.confirmed(ctx, review, question, final,
+		"Look at what it does with --dry-run; then add --yes. Nothing was touched.")
+}
+
+// agreeFinally has something confirmed that cannot be taken back, by a command
+// that has no dry run.
+func (a *app) agreeFinally(ctx context.Context, review, question string) error {
+	return a.confirmed(ctx, review, question, true, "To have it done, add --yes. Nothing was touched.")
+}
+
+func (a *app) confirmed(ctx context.Context, review, question string, final bool, remedy string) error {
 	a.streams.Say("\n%s", review)
 	if a.yes || !final && !a.streams.Asks() {
 		return nil
 	}
 	if !a.streams.Asks() {
-		return fault.New(fault.Decision, "this wants your yes", "", "Look at what it does with --dry-run; then add --yes. Nothing was touched.")
+		return fault.New(fault.Decision, "this wants your yes", "", remedy)
 	}
 	if !screen.NewAsker(a.streams).Confirm(ctx, question) {
 		return fault.New(fault.Decision, "not done", "", "Nothing was touched.")

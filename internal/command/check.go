@@ -5,9 +5,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/check"
+	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
-	"tivset/internal/site"
 )
 
 func (a *app) check() *cobra.Command {
@@ -21,7 +22,7 @@ func (a *app) check() *cobra.Command {
 			"them. Exit code 1 when something is not right. --repair puts the release's own files back.",
 		Example:     "  tivset check\n  tivset check lockside.localhost/forum --json\n  tivset check forum --repair",
 		Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			if mend {
 				return a.repair(ctx, s, args)
 			}
@@ -37,9 +38,9 @@ func (a *app) check() *cobra.Command {
 }
 
 // chosenSites are those that were named; without any, all.
-func (a *app) chosenSites(ctx context.Context, s *site.Service, words []string) ([]ledger.Site, error) {
+func (a *app) chosenSites(ctx context.Context, s *core.Core, words []string) ([]ledger.Site, error) {
 	if len(words) == 0 {
-		all, err := s.Sites(ctx)
+		all, err := s.Book.All(ctx)
 		if a.account != "" {
 			all = ofAccount(all, a.account)
 		}
@@ -47,7 +48,7 @@ func (a *app) chosenSites(ctx context.Context, s *site.Service, words []string) 
 	}
 	var out []ledger.Site
 	for _, w := range words {
-		found, err := s.Site(ctx, w)
+		found, err := s.Book.Find(ctx, w)
 		if err != nil {
 			return nil, err
 		}
@@ -56,15 +57,15 @@ func (a *app) chosenSites(ctx context.Context, s *site.Service, words []string) 
 	return out, nil
 }
 
-func (a *app) checkSites(ctx context.Context, s *site.Service, sites []ledger.Site) error {
-	all, fine := []site.Examined{}, true
+func (a *app) checkSites(ctx context.Context, s *core.Core, sites []ledger.Site) error {
+	all, fine := []check.Examined{}, true
 	for _, x := range sites {
-		e, err := s.Check(ctx, x)
+		e, err := s.Examiner.Check(ctx, x)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		if err != nil { // one that cannot be looked at does not keep the others from it
-			e.Checks = append(e.Checks, site.Checked{Name: "site", Detail: err.Error() + ". " + fault.Of(err).Remedy})
+			e.Checks = append(e.Checks, check.Checked{Name: "site", Detail: err.Error() + ". " + fault.Of(err).Remedy})
 		}
 		fine = fine && e.OK
 		all = append(all, e)
@@ -86,7 +87,7 @@ func (a *app) checkSites(ctx context.Context, s *site.Service, sites []ledger.Si
 }
 
 // checkTable shows what was seen.
-func (a *app) checkTable(all []site.Examined) {
+func (a *app) checkTable(all []check.Examined) {
 	for i, e := range all {
 		if i > 0 {
 			a.streams.Print("")

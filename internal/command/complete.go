@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/site"
+	"tivset/internal/core"
 )
 
 // Completions for the shell. They never fail: where nothing can be found out
@@ -26,7 +26,8 @@ func only(words func(context.Context) []string) completer {
 
 // option offers words for an option's value.
 func option(c *cobra.Command, name string, words func(context.Context) []string, more cobra.ShellCompDirective) {
-	_ = c.RegisterFlagCompletionFunc(name, func(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+	_ = c.RegisterFlagCompletionFunc(name, func(c *cobra.Command, _ []string, _ string) ([]string,
+		cobra.ShellCompDirective) {
 		return words(c.Context()), cobra.ShellCompDirectiveNoFileComp | more
 	})
 }
@@ -71,8 +72,8 @@ func (a *app) domainWords(ctx context.Context) []string {
 	return out
 }
 
-func (a *app) fromLedger(ctx context.Context, list func(*site.Service) ([]string, error)) []string {
-	s, done, err := a.service(ctx)
+func (a *app) fromLedger(ctx context.Context, list func(*core.Core) ([]string, error)) []string {
+	s, done, err := a.core(ctx)
 	if err != nil {
 		return nil
 	}
@@ -85,12 +86,12 @@ func (a *app) fromLedger(ctx context.Context, list func(*site.Service) ([]string
 }
 
 func (a *app) siteWords(ctx context.Context) []string {
-	return a.fromLedger(ctx, func(s *site.Service) ([]string, error) { return s.Ledger.Addresses(ctx) })
+	return a.fromLedger(ctx, func(s *core.Core) ([]string, error) { return s.Book.Ledger.Addresses(ctx) })
 }
 
 func (a *app) unfinishedWords(ctx context.Context) []string {
-	return a.fromLedger(ctx, func(s *site.Service) ([]string, error) {
-		jobs, err := s.Unfinished(ctx)
+	return a.fromLedger(ctx, func(s *core.Core) ([]string, error) {
+		jobs, err := s.Desk.Unfinished(ctx)
 		var out []string
 		for _, j := range jobs {
 			out = append(out, j.ID)

@@ -5,8 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/core"
 	"tivset/internal/fault"
-	"tivset/internal/site"
+	"tivset/internal/work/place"
 )
 
 func (a *app) copySite() *cobra.Command {
@@ -33,9 +34,9 @@ func (a *app) move() *cobra.Command {
 
 // placing completes the command of a copy or a move.
 func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
-	r, answers := &site.CopyRequest{Move: move}, []string{}
+	r, answers := &place.Request{Move: move}, []string{}
 	c.Args, c.ValidArgsFunction = takes(1, 1, "SITE --at ADDRESS"), only(a.siteWords)
-	c.RunE = a.using(func(ctx context.Context, s *site.Service, args []string) error {
+	c.RunE = a.using(func(ctx context.Context, s *core.Core, args []string) error {
 		if r.At == "" {
 			return fault.New(fault.Usage, "where to?", args[0], "Say it with --at ADDRESS.")
 		}
@@ -56,8 +57,8 @@ func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
 	return c
 }
 
-func (a *app) placeSite(ctx context.Context, s *site.Service, r site.CopyRequest) error {
-	p, err := s.PlanCopy(ctx, r)
+func (a *app) placeSite(ctx context.Context, s *core.Core, r place.Request) error {
+	p, err := place.Look(ctx, s.Desk, r)
 	if err != nil {
 		return err
 	}
@@ -69,7 +70,7 @@ func (a *app) placeSite(ctx context.Context, s *site.Service, r site.CopyRequest
 	if err := a.agree(ctx, a.streams.ReviewCopy(p), question, false, p.Plan); err != nil {
 		return err
 	}
-	done, err := s.Copy(ctx, p)
+	done, err := place.Carry(ctx, s.Desk, p)
 	a.streams.Say("")
 	if err != nil {
 		return err

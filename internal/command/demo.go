@@ -70,7 +70,8 @@ func (a *app) runDemo(ctx context.Context) error {
 	defer end()
 	if a.json {
 		// One line, so that whoever started it can wait for it.
-		if err := a.streams.WriteLine(demoJSON{d.Folder, demo.AccountName, d.Standin.Root, d.Domains, d.Standin.Mailbox}); err != nil {
+		if err := a.streams.WriteLine(demoJSON{d.Folder, demo.AccountName, d.Standin.Root, d.Domains,
+			d.Standin.Mailbox}); err != nil {
 			return err
 		}
 	} else {
@@ -86,10 +87,12 @@ func (a *app) welcome(d *demo.Demo) {
 	for _, x := range d.Domains {
 		a.streams.Print("  %s", x.URL)
 	}
-	a.streams.Print("\n  database server  %s\n  mail server      %s, which keeps every mail in %s", d.Standin.Database.Address(), d.Standin.Mail.Address(), d.Standin.Mailbox)
+	a.streams.Print("\n  database server  %s\n  mail server      %s, which keeps every mail in %s",
+		d.Standin.Database.Address(), d.Standin.Mail.Address(), d.Standin.Mailbox)
 	a.streams.Print("\nIn another terminal:\n\n  export TIVSET_HOME=%s", d.Folder)
 	a.streams.Print("  tivset browse")
-	a.streams.Print("  tivset install inkwater --at %s/journal -a title=\"Lock Journal\" \\\n      -a admin.email=wharfinger@lockside.localhost", d.Domains[1].Name)
+	a.streams.Print("  tivset install inkwater --at %s/journal -a title=\"Lock Journal\" \\\n      -a "+
+		"admin.email=wharfinger@lockside.localhost", d.Domains[1].Name)
 	a.streams.Print("  tivset sites")
 }
 

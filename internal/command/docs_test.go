@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-var update = flag.Bool("update", false, "write the generated docs anew")
+var rewrite = flag.Bool("update", false, "write the generated docs anew")
 
 const reference = "../../docs/commands.md"
 
@@ -25,7 +25,7 @@ func TestDocsOfCommands(t *testing.T) {
 	root := a.root()
 	options(&out, root.PersistentFlags().FlagUsages())
 	describe(&out, root)
-	if *update {
+	if *rewrite {
 		require.NoError(t, os.WriteFile(reference, out.Bytes(), 0o644))
 	}
 	have, err := os.ReadFile(reference)

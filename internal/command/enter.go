@@ -10,9 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/core"
 	"tivset/internal/doorway"
 	"tivset/internal/fault"
 	"tivset/internal/site"
+	"tivset/internal/sites"
 )
 
 // doorOpen is for how long the page waits for the browser.
@@ -28,8 +30,8 @@ func (a *app) enter() *cobra.Command {
 			"that way, the sign-in page is opened and the password put on the clipboard.",
 		Example: "  tivset enter lockside.localhost/forum",
 		Args:    takes(1, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
-			in, err := s.Enter(ctx, args[0])
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			in, err := s.Sites.Enter(ctx, args[0])
 			if err != nil {
 				return err
 			}
@@ -43,7 +45,7 @@ func (a *app) enter() *cobra.Command {
 	return c
 }
 
-func (a *app) enterSigned(ctx context.Context, in *site.Entrance, show bool) error {
+func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) error {
 	door, err := doorway.Open(in.Action, in.Values)
 	if err != nil {
 		return err
@@ -55,7 +57,8 @@ func (a *app) enterSigned(ctx context.Context, in *site.Entrance, show bool) err
 	}
 	err = door.Wait(ctx, doorOpen)
 	if errors.Is(err, doorway.ErrUnused) {
-		return fault.New(fault.Failed, "the browser did not open the page within a minute", in.Site.AdminURL, "Run it again with --print, and open the address that it prints.")
+		return fault.New(fault.Failed, "the browser did not open the page within a minute", in.Site.AdminURL,
+			"Run it again with --print, and open the address that it prints.")
 	}
 	if err == nil && !show {
 		a.streams.Say("The admin side of %s is open in your browser, signed in as %s.", in.Site.Title, in.Site.Admin.Name)
@@ -64,7 +67,7 @@ func (a *app) enterSigned(ctx context.Context, in *site.Entrance, show bool) err
 }
 
 // enterByHand is for sign-ins that take no form from elsewhere.
-func (a *app) enterByHand(ctx context.Context, in *site.Entrance, show bool) error {
+func (a *app) enterByHand(ctx context.Context, in *sites.Entrance, show bool) error {
 	a.streams.Warn("this site's sign-in takes no form from another page; sign in there yourself as " + in.Site.Admin.Name)
 	if a.streams.ErrTerminal {
 		if err := a.streams.Copy(site.Credentials{Site: in.Site, Password: in.Password}); err != nil {
@@ -95,7 +98,8 @@ func (a *app) openBrowser(ctx context.Context, address string) error {
 	}
 	program := exec.CommandContext(context.WithoutCancel(ctx), words[0], append(words[1:], address)...)
 	if err := program.Start(); err != nil {
-		return fault.New(fault.Failed, "no browser could be opened", words[0], "Name yours in BROWSER, or run it again with --print.").Because(err)
+		return fault.New(fault.Failed, "no browser could be opened", words[0],
+			"Name yours in BROWSER, or run it again with --print.").Because(err)
 	}
 	go func() { _ = program.Wait() }()
 	return nil

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/site"
+	"tivset/internal/core"
 )
 
 func (a *app) forget() *cobra.Command {
@@ -16,13 +16,14 @@ func (a *app) forget() *cobra.Command {
 			"account is touched; a site that is still there stays recorded.",
 		Example: "  tivset forget lockside.localhost/forum",
 		Args:    takes(1, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
-			done, err := s.ForgetSite(ctx, args[0])
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			done, err := s.Sites.Forget(ctx, args[0])
 			if err != nil {
 				return err
 			}
 			if a.json {
-				return a.streams.WriteJSON(map[string]any{"address": done.Site.Address, "forgotten": true, "database_left": done.Database})
+				return a.streams.WriteJSON(map[string]any{"address": done.Site.Address, "forgotten": true,
+					"database_left": done.Database})
 			}
 			a.streams.Print("%s is forgotten.", done.Site.Address)
 			if done.Database != "" {

@@ -9,8 +9,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/answer"
+	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/plan"
+	"tivset/internal/screen"
 	"tivset/internal/site"
+	"tivset/internal/talk"
+	"tivset/internal/work"
+	"tivset/internal/work/install"
 )
 
 type installOptions struct {
@@ -64,13 +70,14 @@ func (a *app) install() *cobra.Command {
 
 func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	if o.copyPassword && (!a.streams.ErrTerminal || a.json) {
-		return fault.New(fault.Usage, "--copy needs a terminal", "", "Leave it out, and see the password with: tivset reveal SITE")
+		return fault.New(fault.Usage, "--copy needs a terminal", "",
+			"Leave it out, and see the password with: tivset reveal SITE")
 	}
 	request, err := a.request(o)
 	if err != nil {
 		return err
 	}
-	s, done, err := a.service(ctx)
+	s, done, err := a.core(ctx)
 	if err != nil {
 		return err
 	}
@@ -84,7 +91,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	if a.dryRun {
 		return a.showPlan(plan)
 	}
-	installed, err := s.Install(ctx, plan)
+	installed, err := install.Install(ctx, s.Desk, plan)
 	a.streams.Say("")
 	if err != nil {
 		return err
@@ -97,9 +104,9 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 
 // agreed gives the plan that the owner said yes to: in a conversation on a
 // terminal, else by having given the command.
-func (a *app) agreed(ctx context.Context, s *site.Service, r *site.Request, o *installOptions) (*site.Plan, error) {
+func (a *app) agreed(ctx context.Context, s *core.Core, r *plan.Request, o *installOptions) (*plan.Plan, error) {
 	if a.yes || a.dryRun || !a.streams.Asks() {
-		plan, err := s.Plan(ctx, *r)
+		plan, err := s.Planner.Plan(ctx, *r)
 		if err == nil && o.saveAnswers != "" {
 			err = saveAnswers(o.saveAnswers, plan)
 		}
@@ -108,21 +115,16 @@ func (a *app) agreed(ctx context.Context, s *site.Service, r *site.Request, o *i
 		}
 		return plan, err
 	}
-	c, err := a.newConversation(s, r)
-	if err != nil {
-		return nil, err
-	}
-	if err := c.run(ctx); err != nil {
-		return nil, err
-	}
-	plan, err := c.agree(ctx)
+	c := &talk.Conversation{Ask: screen.NewAsker(a.streams), Planner: s.Planner, Book: s.Book, Maker: s.Desk.Maker,
+		Account: a.account, Request: r, Save: saveAnswers}
+	plan, err := c.Run(ctx)
 	if err == nil && o.saveAnswers != "" {
 		err = saveAnswers(o.saveAnswers, plan)
 	}
 	return plan, err
 }
 
-func (a *app) showInstalled(r *site.Installed) error {
+func (a *app) showInstalled(r *work.Done) error {
 	if a.json {
 		return a.streams.WriteJSON(installedJSON(r, a.streams.ShowPassword))
 	}
@@ -136,7 +138,7 @@ func (a *app) showInstalled(r *site.Installed) error {
 	return nil
 }
 
-func (a *app) showPlan(p *site.Plan) error {
+func (a *app) showPlan(p *plan.Plan) error {
 	if a.json {
 		return a.streams.WriteJSON(p)
 	}
@@ -146,8 +148,9 @@ func (a *app) showPlan(p *site.Plan) error {
 }
 
 // request puts the answers together: those of the file, then those given.
-func (a *app) request(o *installOptions) (site.Request, error) {
-	r := site.Request{App: o.app, At: o.at, Release: o.release, Account: a.account, Archive: o.archive, Answers: answer.Given{}}
+func (a *app) request(o *installOptions) (plan.Request, error) {
+	r := plan.Request{App: o.app, At: o.at, Release: o.release, Account: a.account, Archive: o.archive,
+		Answers: answer.Given{}}
 	if o.answersFile != "" {
 		text, err := os.ReadFile(o.answersFile)
 		if err != nil {
@@ -158,7 +161,8 @@ func (a *app) request(o *installOptions) (site.Request, error) {
 			return r, err
 		}
 		if r.App != "" && file.Install != "" && file.Install != r.App {
-			return r, fault.New(fault.Usage, "the answers are for "+file.Install+", not for "+r.App, o.answersFile, "Use the answers file of the app.")
+			return r, fault.New(fault.Usage, "the answers are for "+file.Install+", not for "+r.App, o.answersFile,
+				"Use the answers file of the app.")
 		}
 		r.App, r.At, r.Release = cmp.Or(r.App, file.Install), cmp.Or(r.At, file.At), cmp.Or(r.Release, file.Release)
 		r.Answers = file.Answers
@@ -186,13 +190,14 @@ func (a *app) given(options []string) (answer.Given, error) {
 	})
 }
 
-func saveAnswers(name string, p *site.Plan) error {
+func saveAnswers(name string, p *plan.Plan) error {
 	text, err := p.Saved().Format()
 	if err == nil {
 		err = os.WriteFile(name, text, 0o600)
 	}
 	if err != nil {
-		return fault.New(fault.Usage, "the answers cannot be written", name, "Choose another file. Nothing was touched.").Because(err)
+		return fault.New(fault.Usage, "the answers cannot be written", name,
+			"Choose another file. Nothing was touched.").Because(err)
 	}
 	return nil
 }

@@ -7,10 +7,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
-	"tivset/internal/site"
+	"tivset/internal/work"
 )
 
 func (a *app) jobs() *cobra.Command {
@@ -19,8 +20,8 @@ func (a *app) jobs() *cobra.Command {
 		Short:   "List what ran and how it ended",
 		Example: "  tivset jobs",
 		Args:    takes(0, 0, ""),
-		RunE: a.using(func(ctx context.Context, s *site.Service, _ []string) error {
-			all, err := s.Jobs(ctx)
+		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error {
+			all, err := s.Desk.Jobs(ctx)
 			if err != nil {
 				return err
 			}
@@ -33,7 +34,7 @@ func (a *app) jobs() *cobra.Command {
 			}
 			var rows [][]string
 			for _, j := range all {
-				rows = append(rows, []string{j.ID, j.What, j.App, j.Address, j.Outcome, dash(j.Problem)})
+				rows = append(rows, []string{j.ID, j.What, j.App, j.Address, j.Outcome, screen.Dash(j.Problem)})
 			}
 			a.streams.Table([]string{"Job", "What", "App", "Address", "Outcome", "Problem"}, rows)
 			return nil
@@ -50,15 +51,15 @@ func (a *app) undo() *cobra.Command {
 			"written in it since, and puts back what was set aside; it asks first, or wants --yes.",
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
-			found, installed, err := s.Installed(ctx, args[0])
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			found, installed, err := s.Desk.Installed(ctx, args[0])
 			if err != nil {
 				return err
 			}
 			if installed {
 				return a.takeBack(ctx, s, found)
 			}
-			j, err := s.Undo(ctx, args[0])
+			j, err := s.Desk.Undo(ctx, args[0])
 			if err != nil {
 				return err
 			}
@@ -69,21 +70,23 @@ func (a *app) undo() *cobra.Command {
 }
 
 // takeBack undoes a whole install, once that was confirmed.
-func (a *app) takeBack(ctx context.Context, s *site.Service, found ledger.Site) error {
-	what := fmt.Sprintf("This takes “%s” (%s) away, with its database and all that was written in it since %s.", found.Title, found.URL, found.InstalledAt.Format("2006-01-02 15:04 MST"))
+func (a *app) takeBack(ctx context.Context, s *core.Core, found ledger.Site) error {
+	what := fmt.Sprintf("This takes “%s” (%s) away, with its database and all that was written in it since %s.",
+		found.Title, found.URL, found.InstalledAt.Format("2006-01-02 15:04 MST"))
 	if n := len(found.SetAside); n > 0 {
 		what += " What was set aside for it is put back."
 	}
 	if !a.yes {
 		if !a.streams.Asks() {
-			return &fault.Error{Kind: fault.Decision, What: "the job installed a site that is in use", Where: found.Address, Details: []string{what}, Remedy: "To take it away, add --yes. Nothing was touched."}
+			return &fault.Error{Kind: fault.Decision, What: "the job installed a site that is in use", Where: found.Address,
+				Details: []string{what}, Remedy: "To take it away, add --yes. Nothing was touched."}
 		}
 		a.streams.Warn(what)
 		if !screen.NewAsker(a.streams).Confirm(ctx, "Take it away?") {
 			return fault.New(fault.Decision, "not undone", found.Address, "Nothing was touched.")
 		}
 	}
-	j, left, err := s.TakeBack(ctx, found.Job)
+	j, left, err := s.Desk.TakeBack(ctx, found.Job)
 	a.streams.Say("")
 	if err != nil {
 		return err
@@ -103,9 +106,9 @@ func (a *app) resume() *cobra.Command {
 			"installed again with the same answers. A job whose site was recorded already is finished.",
 		Example: "  tivset jobs\n  tivset resume 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			a.streams.ShowPassword = showPassword
-			done, err := s.Resume(ctx, args[0])
+			done, err := s.Desk.Resume(ctx, args[0])
 			a.streams.Say("")
 			if err != nil {
 				return err
@@ -118,16 +121,17 @@ func (a *app) resume() *cobra.Command {
 	return c
 }
 
-func (a *app) showResumed(r *site.Resumed) error {
+func (a *app) showResumed(r *work.Resumed) error {
 	switch {
-	case r.What == "install":
-		return a.showInstalled(&r.Installed)
+	case r.Way.New && !r.Gone:
+		return a.showInstalled(&r.Done)
 	case a.json:
-		return a.streams.WriteJSON(map[string]any{"outcome": "finished", "what": r.What, "address": r.Site.Address, "site": r.Site, "gone": r.Gone})
+		return a.streams.WriteJSON(map[string]any{"outcome": "finished", "what": r.Way.Name, "address": r.Site.Address,
+			"site": r.Site, "gone": r.Gone})
 	case r.Gone:
-		a.streams.Print("Finished: the %s of %s; the site is gone.", r.What, r.Site.Address)
+		a.streams.Print("Finished: the %s of %s; the site is gone.", r.Way.Name, r.Site.Address)
 	default:
-		a.streams.Print("Finished: the %s of %s.", r.What, r.Site.Address)
+		a.streams.Print("Finished: the %s of %s.", r.Way.Name, r.Site.Address)
 	}
 	return nil
 }

@@ -3,9 +3,10 @@ package command
 import (
 	"tivset/internal/app/kit"
 	"tivset/internal/records/ledger"
-	"tivset/internal/site"
 
 	"tivset/internal/app/catalogue"
+	"tivset/internal/check"
+	"tivset/internal/work"
 )
 
 // The documents of --json. docs/json.md describes them; fields are only ever
@@ -18,17 +19,18 @@ type adminJSON struct {
 }
 
 type outcomeJSON struct {
-	Outcome  string         `json:"outcome"`
-	Job      string         `json:"job"`
-	Site     ledger.Site    `json:"site"`
-	Admin    adminJSON      `json:"admin"`
-	Checks   []site.Checked `json:"checks"`
-	Warnings []string       `json:"warnings"`
-	Todo     []string       `json:"todo"`
+	Outcome  string          `json:"outcome"`
+	Job      string          `json:"job"`
+	Site     ledger.Site     `json:"site"`
+	Admin    adminJSON       `json:"admin"`
+	Checks   []check.Checked `json:"checks"`
+	Warnings []string        `json:"warnings"`
+	Todo     []string        `json:"todo"`
 }
 
-func installedJSON(r *site.Installed, password bool) outcomeJSON {
-	o := outcomeJSON{"installed", r.Job, r.Site, adminJSON{Name: r.Site.Admin.Name, Email: r.Site.Admin.Email}, r.Checks, r.Warnings, r.Todo}
+func installedJSON(r *work.Done, password bool) outcomeJSON {
+	o := outcomeJSON{"installed", r.Job, r.Site, adminJSON{Name: r.Site.Admin.Name, Email: r.Site.Admin.Email}, r.Checks,
+		r.Warnings, r.Todo}
 	if password {
 		o.Admin.Password = r.Password.Reveal()
 	}
@@ -94,7 +96,8 @@ type licenceJSON struct {
 func needsJSON(n kit.Needs) map[string]any {
 	out := map[string]any{}
 	if n.PHP != nil {
-		out["php"] = map[string]any{"version": n.PHP.Version, "extensions": n.PHP.Extensions, "functions": n.PHP.Functions, "settings": n.PHP.Settings}
+		out["php"] = map[string]any{"version": n.PHP.Version, "extensions": n.PHP.Extensions, "functions": n.PHP.Functions,
+			"settings": n.PHP.Settings}
 	}
 	if len(n.Database) > 0 {
 		out["database"] = n.Database
@@ -116,10 +119,12 @@ func newAboutJSON(e catalogue.Entry) aboutJSON {
 		a.Releases = append(a.Releases, releaseJSON{r.Release, r.Date, r.Level, r.Fixes})
 	}
 	for _, q := range e.Asks {
-		a.Asks = append(a.Asks, askJSON{q.ID, q.Ask, q.Kind, q.Default, q.Needed || q.NeededIf != "", q.Options, q.Secret, q.NeededIf + q.AskedIf, q.Help})
+		a.Asks = append(a.Asks, askJSON{q.ID, q.Ask, q.Kind, q.Default, q.Needed || q.NeededIf != "", q.Options, q.Secret,
+			q.NeededIf + q.AskedIf, q.Help})
 	}
 	for _, x := range e.Extras {
-		a.Extras = append(a.Extras, askJSON{ID: x.Answer(), Ask: x.Ask, Kind: x.Kind, Default: x.Default, Options: x.Options, Help: x.Help})
+		a.Extras = append(a.Extras, askJSON{ID: x.Answer(), Ask: x.Ask, Kind: x.Kind, Default: x.Default, Options: x.Options,
+			Help: x.Help})
 	}
 	return a
 }

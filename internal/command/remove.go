@@ -5,11 +5,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/site"
+	"tivset/internal/core"
+	"tivset/internal/work/remove"
 )
 
 func (a *app) remove() *cobra.Command {
-	r := &site.RemoveRequest{}
+	r := &remove.Request{}
 	c := &cobra.Command{
 		Use:   "remove SITE [--only files|data] [flags]",
 		Short: "Take a site out, and only that",
@@ -18,9 +19,9 @@ func (a *app) remove() *cobra.Command {
 			"is put back. It asks first, or wants --yes.",
 		Example: "  tivset remove forum --dry-run\n  tivset remove forum --yes",
 		Args:    takes(1, 1, "SITE"), ValidArgsFunction: only(a.siteWords),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			r.Site = args[0]
-			p, err := s.PlanRemove(ctx, *r)
+			p, err := remove.Look(ctx, s.Desk, *r)
 			if err != nil {
 				return err
 			}
@@ -28,13 +29,14 @@ func (a *app) remove() *cobra.Command {
 			if err := a.agree(ctx, a.streams.ReviewRemove(p), "Take it out?", true, p); err != nil {
 				return err
 			}
-			done, err := s.Remove(ctx, p)
+			done, err := remove.Remove(ctx, s.Desk, p)
 			a.streams.Say("")
 			if err != nil {
 				return err
 			}
 			if a.json {
-				return a.streams.WriteJSON(map[string]any{"outcome": "removed", "job": done.Job, "site": done.Plan.Site, "stays": done.Plan.Stays, "backup": newBackedUpJSON(done.Backup)})
+				return a.streams.WriteJSON(map[string]any{"outcome": "removed", "job": done.Job, "site": done.Plan.Site,
+					"stays": done.Plan.Stays, "backup": newBackedUpJSON(done.Backup)})
 			}
 			a.streams.Removed(done)
 			return nil

@@ -5,8 +5,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/site"
+	"tivset/internal/work/renew"
 )
 
 type revealOptions struct {
@@ -24,9 +26,10 @@ func (a *app) reveal() *cobra.Command {
 			"import (name, url, username, password), or on the clipboard, also through SSH, where the\n" +
 			"terminal allows it (OSC 52). --renew makes a new password, sets it in the app, signs in with it,\n" +
 			"and then shows it.",
-		Example: "  tivset reveal lockside.localhost:8780/forum\n  tivset reveal forum --copy\n  tivset reveal forum journal --csv > sites.csv",
-		Args:    takes(1, -1, "SITE…"),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+		Example: "  tivset reveal lockside.localhost:8780/forum\n  tivset reveal forum --copy\n  tivset reveal forum " +
+			"journal --csv > sites.csv",
+		Args: takes(1, -1, "SITE…"),
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			return a.runReveal(ctx, s, args, o)
 		}),
 		ValidArgsFunction: only(a.siteWords),
@@ -37,17 +40,14 @@ func (a *app) reveal() *cobra.Command {
 	return c
 }
 
-func (a *app) runReveal(ctx context.Context, s *site.Service, words []string, o *revealOptions) error {
+func (a *app) runReveal(ctx context.Context, s *core.Core, words []string, o *revealOptions) error {
 	if o.copy && (len(words) > 1 || !a.streams.ErrTerminal || o.csv || a.json) {
-		return fault.New(fault.Usage, "--copy takes one site, on a terminal", "", "Name one site, and leave out --csv and --json; or leave out --copy.")
+		return fault.New(fault.Usage, "--copy takes one site, on a terminal", "",
+			"Name one site, and leave out --csv and --json; or leave out --copy.")
 	}
 	var all []site.Credentials
 	for _, word := range words {
-		find := s.Reveal
-		if o.renew {
-			find = s.Renew
-		}
-		found, err := find(ctx, word)
+		found, err := a.credentials(ctx, s, word, o.renew)
 		if err != nil {
 			return err
 		}
@@ -99,7 +99,8 @@ type other struct {
 }
 
 func credentialsJSON(c site.Credentials) revealJSON {
-	r := revealJSON{c.Site.Address, c.Site.URL, c.Site.AdminURL, adminJSON{c.Site.Admin.Name, c.Site.Admin.Email, c.Password.Reveal()}, nil, []other{}}
+	r := revealJSON{c.Site.Address, c.Site.URL, c.Site.AdminURL, adminJSON{c.Site.Admin.Name, c.Site.Admin.Email,
+		c.Password.Reveal()}, nil, []other{}}
 	if d := c.Site.Database; d != nil {
 		r.Database = &dataJSON{d.Engine, d.Server, d.Name, d.User, c.Data.Reveal()}
 	}
@@ -107,4 +108,13 @@ func credentialsJSON(c site.Credentials) revealJSON {
 		r.Others = append(r.Others, other{o.Name, o.Value.Reveal()})
 	}
 	return r
+}
+
+// credentials gives a site's, with a new password of the admin where one is
+// wanted.
+func (a *app) credentials(ctx context.Context, c *core.Core, word string, anew bool) (site.Credentials, error) {
+	if anew {
+		return renew.Renew(ctx, c.Desk, word)
+	}
+	return c.Book.Reveal(ctx, word)
 }

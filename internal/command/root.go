@@ -10,10 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/near"
 	"tivset/internal/screen"
-	"tivset/internal/site"
 )
 
 // Version is the program's version; the build sets it.
@@ -95,7 +95,8 @@ func (a *app) root() *cobra.Command {
 			a.streams.Quiet, a.streams.Loud, a.streams.JSON = a.quiet, a.verbose, a.json
 			a.streams.Color = a.streams.Color && !a.noColor
 			if a.dryRun && c.Annotations[changes] != "" {
-				return fault.New(fault.Usage, "this command has no dry run", c.CommandPath(), "Leave --dry-run out to carry it out. Nothing was touched.")
+				return fault.New(fault.Usage, "this command has no dry run", c.CommandPath(),
+					"Leave --dry-run out to carry it out. Nothing was touched.")
 			}
 			return nil
 		},
@@ -114,7 +115,9 @@ func (a *app) root() *cobra.Command {
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more, such as what was checked")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (as does NO_COLOR)")
 	option(root, "account", a.accountWords, 0)
-	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.check(), a.update(), a.backup(), a.restore(), a.copySite(), a.move(), a.remove(), a.adopt(), a.enter(), a.forget(), a.jobs(), a.undo(), a.resume(), a.password(), a.kit())
+	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.check(),
+		a.update(), a.backup(), a.restore(), a.copySite(), a.move(), a.remove(), a.adopt(), a.enter(), a.forget(), a.jobs(),
+		a.undo(), a.resume(), a.password(), a.kit())
 	for _, c := range root.Commands() {
 		c.DisableFlagsInUseLine = true
 	}
@@ -148,9 +151,10 @@ func takes(least, most int, usage string) cobra.PositionalArgs {
 }
 
 // using makes a command's function of one that needs the service.
-func (a *app) using(run func(ctx context.Context, s *site.Service, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) using(run func(ctx context.Context, s *core.Core, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(c *cobra.Command, args []string) error {
-		s, done, err := a.service(c.Context())
+		s, done, err := a.core(c.Context())
 		if err != nil {
 			return err
 		}
@@ -163,22 +167,25 @@ func (a *app) using(run func(ctx context.Context, s *site.Service, args []string
 }
 
 // remind says what a crash left half done, and what to do about it.
-func (a *app) remind(ctx context.Context, s *site.Service) {
+func (a *app) remind(ctx context.Context, s *core.Core) {
 	if a.quiet || a.json {
 		return
 	}
-	left, err := s.Unfinished(ctx)
+	left, err := s.Desk.Unfinished(ctx)
 	if err != nil {
 		return // the command itself will meet it
 	}
 	for _, j := range left {
-		a.streams.Warn(fmt.Sprintf("the %s of %s at %s was left half done. Take it back with: tivset undo %s; or bring it to its end with: tivset resume %s", j.What, j.App, j.Address, j.ID, j.ID))
+		a.streams.Warn(fmt.Sprintf("the %s of %s at %s was left half done. Take it back with: tivset undo %s; or bring it "+
+			"to its end with: tivset resume %s", j.What, j.App, j.Address, j.ID, j.ID))
 	}
 }
 
 // group is a command that only holds others.
 func (a *app) group(use, short string, subs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, Args: a.unknown, RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c := &cobra.Command{Use: use, Short: short, Args: a.unknown, RunE: func(c *cobra.Command, _ []string) error {
+		return c.Help()
+	}}
 	c.AddCommand(subs...)
 	return c
 }

@@ -10,20 +10,20 @@ import (
 
 // status is tivset alone: where things stand and what makes sense next.
 func (a *app) status(c *cobra.Command, _ []string) error {
-	s, done, err := a.service(c.Context())
+	s, done, err := a.core(c.Context())
 	if err != nil {
 		return err
 	}
 	defer done()
-	accounts, err := s.Home.Accounts()
+	accounts, err := s.Book.Home.Accounts()
 	if err != nil {
 		return err
 	}
-	sites, err := s.Sites(c.Context())
+	sites, err := s.Book.All(c.Context())
 	if err != nil {
 		return err
 	}
-	unfinished, err := s.Unfinished(c.Context())
+	unfinished, err := s.Desk.Unfinished(c.Context())
 	if err != nil {
 		return err
 	}
@@ -40,7 +40,8 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 		next = append(next, wanting(sites)...)
 	}
 	if a.json {
-		return a.streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(sites), "unfinished": unfinished, "next": next})
+		return a.streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(sites), "unfinished": unfinished,
+			"next": next})
 	}
 	a.streams.Print("Accounts: %d   Sites: %d", len(accounts), len(sites))
 	for _, j := range unfinished {

@@ -41,7 +41,8 @@ func (a *app) accountTrust() *cobra.Command {
 				return err
 			}
 			if print == "" {
-				unknown := &fault.Error{Kind: fault.Decision, What: "the server's " + what + " was not accepted", Where: to.Address, Details: []string{shown}, Remedy: "When it is the right one: tivset account trust " + args[0] + " " + shown}
+				unknown := &fault.Error{Kind: fault.Decision, What: "the server's " + what + " was not accepted", Where: to.Address,
+					Details: []string{shown}, Remedy: "When it is the right one: tivset account trust " + args[0] + " " + shown}
 				if !a.streams.Asks() {
 					return unknown
 				}
@@ -54,7 +55,8 @@ func (a *app) accountTrust() *cobra.Command {
 				}
 			}
 			if a.json {
-				return a.streams.WriteJSON(map[string]any{"account": args[0], "server": to.Address, "fingerprint": shown, "accepted": true})
+				return a.streams.WriteJSON(map[string]any{"account": args[0], "server": to.Address, "fingerprint": shown,
+					"accepted": true})
 			}
 			a.streams.Print("%s", fmt.Sprintf("The %s of %s is accepted.", what, to.Address))
 			return nil
@@ -63,14 +65,17 @@ func (a *app) accountTrust() *cobra.Command {
 }
 
 // truster says what an account's server shows for itself, and how to keep it.
-func (a *app) truster(ctx context.Context, h home.Home, x *account.Account) (what string, trust func(print string) (shown string, err error), err error) {
+func (a *app) truster(ctx context.Context, h home.Home, x *account.Account) (what string,
+	trust func(print string) (shown string, err error), err error) {
 	to := x.Remote()
 	switch {
 	case to == nil:
-		return "", nil, fault.New(fault.Usage, "the account is on this machine", x.Reach, "Only accounts reached over SSH or FTPS have a server to accept.")
-	case to.Scheme == account.FTP:
-		return "", nil, fault.New(fault.Usage, "over plain FTP a server shows nothing to accept", x.Reach, "Write ftps:// in reach: of the account.")
-	case to.Scheme == account.FTPS:
+		return "", nil, fault.New(fault.Usage, "the account is on this machine", x.Reach,
+			"Only accounts reached over SSH or FTPS have a server to accept.")
+	case !x.Line().Encrypted:
+		return "", nil, fault.New(fault.Usage, "over plain FTP a server shows nothing to accept", x.Reach,
+			"Write ftps:// in reach: of the account.")
+	case !x.Line().Shell:
 		certificates := a.world.certificates(h)
 		return "certificate", func(print string) (string, error) { return certificates.Trust(ctx, to.Address, print) }, nil
 	}

@@ -8,10 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/check"
+	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
-	"tivset/internal/site"
+	"tivset/internal/step"
+	"tivset/internal/work"
+	"tivset/internal/work/update"
 )
 
 // changedJSON is how a job with a site that was there ended.
@@ -23,48 +27,48 @@ type changedJSON struct {
 	Backup      *backedUpJSON `json:"backup,omitempty"`
 }
 
-func outcome(what string, r *site.Installed) outcomeJSON {
+func outcome(what string, r *work.Done) outcomeJSON {
 	o := installedJSON(r, false)
 	o.Outcome = what
 	if o.Checks == nil {
-		o.Checks = []site.Checked{}
+		o.Checks = []check.Checked{}
 	}
 	o.Warnings, o.Todo = list(o.Warnings), list(o.Todo)
 	return o
 }
 
-func before(b *site.BackedUp) []screen.Pair { return screen.Before(b) }
+func before(b *step.BackedUp) []screen.Pair { return screen.Before(b) }
 
 func (a *app) update() *cobra.Command {
-	r, byCare, timer := &site.UpdateRequest{}, false, ""
+	r, byCare, timer := &update.Request{}, false, ""
 	c := &cobra.Command{
 		Use:   "update [SITE…] [--due]",
 		Short: "Bring sites to a newer release, or leave them as they were",
 		Long: "Backs a site up, makes the newer release ready beside it, puts it in place and checks the site;\n" +
 			"when anything fails, the old state comes back by itself. With --due it asks nothing and takes\n" +
 			"every site to the release that its care allows: fit for a timer.",
-		Example:           "  tivset update forum --dry-run\n  tivset update forum --release 2.4.1\n  tivset update --due --quiet",
+		Example: "  tivset update forum --dry-run\n  tivset update forum --release 2.4.1\n  tivset update --due " +
+			"--quiet",
 		ValidArgsFunction: only(a.siteWords),
-		RunE: a.using(func(ctx context.Context, s *site.Service, args []string) error {
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			switch {
 			case timer != "":
 				return a.ownTimer(ctx, s, timer)
 			case byCare && r.Release+r.Archive != "":
-				return fault.New(fault.Usage, "--due takes the release from each site's care", "", "Leave --release and --archive out.")
+				return fault.New(fault.Usage, "--due takes the release from each site's care", "",
+					"Leave --release and --archive out.")
 			case len(args) > 1 && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "a release belongs to one site", "", "Name one site.")
 			case byCare:
 				return a.updateDue(ctx, s, args)
 			case len(args) == 0:
-				return fault.New(fault.Usage, "which site?", "", "Name it, or say --due for all that their care takes further. See what is newer with: tivset sites --newer")
+				return fault.New(fault.Usage, "which site?", "",
+					"Name it, or say --due for all that their care takes further. See what is newer with: tivset sites --newer")
 			}
-			for _, word := range args {
+			return a.each(args, func(word string) (any, error) {
 				r.Site = word
-				if err := a.updateOne(ctx, s, *r); err != nil && !errors.Is(err, errStop) {
-					return err
-				}
-			}
-			return nil
+				return a.updateOne(ctx, s, *r)
+			})
 		}),
 	}
 	f := c.Flags()
@@ -76,45 +80,51 @@ func (a *app) update() *cobra.Command {
 	return c
 }
 
-func (a *app) updateOne(ctx context.Context, s *site.Service, r site.UpdateRequest) error {
-	p, err := s.PlanUpdate(ctx, r)
-	if errors.Is(err, site.ErrCurrent) {
+// updateOne updates one site, and gives what is to be said of it to programs.
+func (a *app) updateOne(ctx context.Context, s *core.Core, r update.Request) (document any, err error) {
+	p, err := update.Look(ctx, s.Desk, r)
+	if errors.Is(err, update.ErrCurrent) {
 		return a.isCurrent(ctx, s, r.Site)
 	}
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer p.Close()
-	if err := a.agree(ctx, a.streams.ReviewUpdate(p), "Update?", false, p); err != nil {
-		return err
+	if a.dryRun && a.json {
+		return p, nil
 	}
-	done, err := s.Update(ctx, p)
+	if err := a.agree(ctx, a.streams.ReviewUpdate(p), "Update?", false, p); errors.Is(err, errStop) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	done, err := update.Update(ctx, s.Desk, p)
 	a.streams.Say("")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if a.json {
-		return a.streams.WriteJSON(changedJSON{outcomeJSON: outcome("updated", &done.Installed), FromRelease: done.From, Backup: newBackedUpJSON(done.Backup)})
+	if !a.json {
+		a.streams.Settled(done.Site.Title+" has release "+done.Site.Release+" and is checked; it had "+done.From+".",
+			&done.Done, before(done.Backup)...)
 	}
-	a.streams.Settled(done.Site.Title+" has release "+done.Site.Release+" and is checked; it had "+done.From+".", &done.Installed, before(done.Backup)...)
-	return nil
+	return changedJSON{outcomeJSON: outcome("updated", &done.Done), FromRelease: done.From,
+		Backup: newBackedUpJSON(done.Backup)}, nil
 }
 
-func (a *app) isCurrent(ctx context.Context, s *site.Service, word string) error {
-	x, err := s.Site(ctx, word)
+func (a *app) isCurrent(ctx context.Context, s *core.Core, word string) (document any, err error) {
+	x, err := s.Book.Find(ctx, word)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if a.json {
-		return a.streams.WriteJSON(map[string]any{"outcome": "current", "site": x})
+	if !a.json {
+		a.streams.Print("%s has the newest release, %s.", x.Title, x.Release)
 	}
-	a.streams.Print("%s has the newest release, %s.", x.Title, x.Release)
-	return nil
+	return map[string]any{"outcome": "current", "site": x}, nil
 }
 
 // updateDue updates what is due, one after the other. One that fails does not
 // keep the others from it.
-func (a *app) updateDue(ctx context.Context, s *site.Service, words []string) error {
+func (a *app) updateDue(ctx context.Context, s *core.Core, words []string) error {
 	sites, err := a.chosenSites(ctx, s, words)
 	if err != nil {
 		return err
@@ -129,7 +139,7 @@ func (a *app) updateDue(ctx context.Context, s *site.Service, words []string) er
 			a.line("due", x, x.Release+" → "+x.Due)
 			continue
 		}
-		done, err := s.UpdateDue(ctx, x)
+		done, err := update.Due(ctx, s.Desk, x)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -140,7 +150,8 @@ func (a *app) updateDue(ctx context.Context, s *site.Service, words []string) er
 			a.line("failed", x, x.Release+" stays: "+f.What)
 			continue
 		}
-		all = append(all, changedJSON{outcomeJSON: outcome("updated", &done.Installed), FromRelease: done.From, Backup: newBackedUpJSON(done.Backup)})
+		all = append(all, changedJSON{outcomeJSON: outcome("updated", &done.Done), FromRelease: done.From,
+			Backup: newBackedUpJSON(done.Backup)})
 		a.line("updated", x, done.From+" → "+done.Site.Release)
 	}
 	if a.json {
@@ -157,7 +168,7 @@ func (a *app) updateDue(ctx context.Context, s *site.Service, words []string) er
 }
 
 // ownTimer sets or ends the timer of this machine.
-func (a *app) ownTimer(ctx context.Context, s *site.Service, how string) error {
+func (a *app) ownTimer(ctx context.Context, s *core.Core, how string) error {
 	if how != "on" && how != "off" {
 		return fault.New(fault.Usage, "--timer cannot be "+how, "", "It is on or off.")
 	}
@@ -175,13 +186,14 @@ func (a *app) ownTimer(ctx context.Context, s *site.Service, how string) error {
 		a.streams.Say("A dry run: nothing was touched.")
 		return nil
 	}
-	if err := s.OwnTimer(ctx, program, home, how == "on"); err != nil {
+	if err := s.Accounts.OwnTimer(ctx, program, home, how == "on"); err != nil {
 		return err
 	}
 	if a.json {
 		return a.streams.WriteJSON(map[string]any{"timer": how})
 	}
-	a.streams.Print(map[string]string{"on": "This machine updates what is due every night.", "off": "This machine makes no updates by itself."}[how])
+	a.streams.Print(map[string]string{"on": "This machine updates what is due every night.",
+		"off": "This machine makes no updates by itself."}[how])
 	return nil
 }
 

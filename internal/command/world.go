@@ -16,7 +16,9 @@ import (
 	"golang.org/x/term"
 
 	"tivset/internal/app/catalogue"
+	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/hosting"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/reach"
 	"tivset/internal/hosting/ssh"
@@ -26,7 +28,7 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
-	"tivset/internal/site"
+	"tivset/internal/work"
 	"tivset/kits"
 )
 
@@ -49,7 +51,8 @@ func terminal(v any) (*os.File, bool) {
 }
 
 func (w World) streams() *screen.Streams {
-	s := &screen.Streams{In: w.In, Out: w.Out, Err: w.Err, Width: 80, Dumb: w.Env("TERM") == "dumb"}
+	s := &screen.Streams{In: w.In, Out: screen.Spelling(w.Out), Err: screen.Spelling(w.Err), Width: 80,
+		Dumb: w.Env("TERM") == "dumb"}
 	_, s.InTerminal = terminal(w.In)
 	_, s.OutTerminal = terminal(w.Out)
 	f, errTerminal := terminal(w.Err)
@@ -71,8 +74,9 @@ func (w World) home() home.Home {
 	return home.Usual()
 }
 
-// service wires the core together. Close lets go of the ledger.
-func (a *app) service(ctx context.Context) (s *site.Service, close func(), err error) {
+// core puts the rooms together in this machine's world. Close lets go of the
+// ledger.
+func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) {
 	h := a.world.home()
 	kits, err := openCatalogue(h)
 	if err != nil {
@@ -80,26 +84,33 @@ func (a *app) service(ctx context.Context) (s *site.Service, close func(), err e
 	}
 	l, err := ledger.Open(ctx, h.Ledger())
 	if err != nil {
-		return nil, nil, fault.New(fault.Usage, "Tivset's own files cannot be kept", h.Data, "Set TIVSET_HOME to a folder that you can write.").Because(err)
+		return nil, nil, fault.New(fault.Usage, "Tivset's own files cannot be kept", h.Data,
+			"Set TIVSET_HOME to a folder that you can write.").Because(err)
 	}
 	v := vault.At(h.Vault(), h.VaultKey())
 	opens := a.world.reach(h, v)
-	s = &site.Service{
+	c = core.In(core.World{
 		Home: h, Catalogue: kits, Ledger: l, Vault: v, Now: a.world.Now, Who: who(),
 		Progress:    a.progress(),
-		Settle:      site.UsualSettle,
-		Patience:    site.UsualPatience,
+		Settle:      hosting.UsualSettle,
+		Patience:    work.UsualPatience,
 		Download:    http.DefaultClient,
-		SendMail:    mail.Send,
-		Certified:   site.Certified,
+		SendMail:    sendMail,
+		Certified:   hosting.Certified,
 		TakesMail:   mail.Takes,
 		Crontab:     crontab,
 		Forget:      opens.Forget,
 		OpenFiles:   opens.Files,
 		OpenServer:  opens.Server,
 		OpenSession: opens.Session,
-	}
-	return s, func() { _ = l.Close() }, nil
+	})
+	return c, func() { _ = l.Close() }, nil
+}
+
+// sendMail sends a mail of the core, with the calls in it spelled.
+func sendMail(ctx context.Context, server string, m mail.Message) error {
+	m.Text = screen.Spelled(m.Text)
+	return mail.Send(ctx, server, m)
 }
 
 // crontab runs this machine's crontab(1).
@@ -145,7 +156,8 @@ func (w World) reach(h home.Home, v *vault.Vault) *reach.Reach {
 }
 
 func (w World) hosts(h home.Home) *ssh.Hosts {
-	return &ssh.Hosts{Own: h.KnownHosts(), Others: []string{filepath.Join(w.Env("HOME"), ".ssh", "known_hosts"), "/etc/ssh/ssh_known_hosts"}}
+	return &ssh.Hosts{Own: h.KnownHosts(), Others: []string{filepath.Join(w.Env("HOME"), ".ssh", "known_hosts"),
+		"/etc/ssh/ssh_known_hosts"}}
 }
 
 func (w World) certificates(h home.Home) *ftp.Certificates {

@@ -109,7 +109,8 @@ func pack(app, release string) ([]byte, error) {
 	z := gzip.NewWriter(&out)
 	t := tar.NewWriter(z)
 	for _, name := range slices.Sorted(maps.Keys(all)) {
-		header := &tar.Header{Name: app + "-" + release + "/" + name, Mode: 0o644, Size: int64(len(all[name])), ModTime: time.Unix(1760000000, 0).UTC()}
+		header := &tar.Header{Name: app + "-" + release + "/" + name, Mode: 0o644, Size: int64(len(all[name])),
+			ModTime: time.Unix(1760000000, 0).UTC()}
 		if err := t.WriteHeader(header); err != nil {
 			return nil, err
 		}

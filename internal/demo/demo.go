@@ -58,7 +58,8 @@ func Start(folder string) (*Demo, error) {
 	d := &Demo{Folder: folder, Home: home.At(folder)}
 	base := filepath.Join(folder, "demo")
 	if names, err := d.Home.Accounts(); err != nil || len(names) > 0 && !exists(filepath.Join(base, "state.json")) {
-		return nil, fault.New(fault.Usage, "accounts that are not the demo's are kept here", folder, "Set TIVSET_HOME to a folder of the demo's own, or to nothing.").Because(err)
+		return nil, fault.New(fault.Usage, "accounts that are not the demo's are kept here", folder,
+			"Set TIVSET_HOME to a folder of the demo's own, or to nothing.").Because(err)
 	}
 	if err := os.MkdirAll(base, 0o700); err != nil {
 		return nil, err
@@ -67,7 +68,8 @@ func Start(folder string) (*Demo, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := standin.Options{Folder: base, Domains: map[string]string{}, RootPassword: before.Password, User: "quill", Password: before.Password, Ports: before.Ports}
+	options := standin.Options{Folder: base, Domains: map[string]string{}, RootPassword: before.Password, User: "quill",
+		Password: before.Password, Ports: before.Ports}
 	for _, x := range domains {
 		options.Domains[x.name] = x.folder
 	}
@@ -123,7 +125,8 @@ func (d *Demo) prepare(base, password string) error {
 	if err := WriteCatalogue(catalogue); err != nil {
 		return err
 	}
-	if err := d.Home.PutCatalogues(home.Catalogues{Folders: []home.Folder{{Name: "demo", Folder: catalogue}}}); err != nil {
+	if err := d.Home.PutCatalogues(home.Catalogues{Folders: []home.Folder{{Name: "demo",
+		Folder: catalogue}}}); err != nil {
 		return err
 	}
 	if err := d.holdingPage(); err != nil {
@@ -152,7 +155,8 @@ func (d *Demo) account() *account.Account {
 	}
 	for _, x := range domains {
 		url := fmt.Sprintf("http://%s:%d", x.name, port)
-		a.Domains = append(a.Domains, account.Domain{Name: x.name, Folder: x.folder, URL: url, Connect: web, Primary: x.primary})
+		a.Domains = append(a.Domains, account.Domain{Name: x.name, Folder: x.folder, URL: url, Connect: web,
+			Primary: x.primary})
 		d.Domains = append(d.Domains, Domain{x.name, url})
 	}
 	return a

@@ -22,7 +22,8 @@ func TestStartedAgain(t *testing.T) {
 	dir := t.TempDir()
 	first, err := demo.Start(dir)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(first.Standin.Root, "web/quillmere/index.html"), []byte("mine now"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(first.Standin.Root, "web/quillmere/index.html"), []byte("mine now"),
+		0o644))
 	before, err := demo.Snapshot(first)
 	require.NoError(t, err)
 	require.NoError(t, first.Close())
@@ -105,7 +106,8 @@ func TestAppsShowEverything(t *testing.T) {
 	for _, format := range config.Formats() {
 		assert.True(t, formats[format], format)
 	}
-	for _, extra := range []string{"theme", "sample", "languages", "extensions", "lockout", "search-engines", "many-sites"} {
+	for _, extra := range []string{"theme", "sample", "languages", "extensions", "lockout", "search-engines",
+		"many-sites"} {
 		assert.True(t, extras[extra], extra)
 	}
 	assert.True(t, secrets > 0 && conditions > 0 && patterns > 0)

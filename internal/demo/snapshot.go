@@ -27,7 +27,8 @@ func Snapshot(d *Demo) (string, error) {
 		return "", err
 	}
 	ctx := context.Background()
-	server, err := mariadb.Connect(ctx, database.Login{Server: d.Standin.Database.Address(), User: "root", Password: secret.Of(before.Password)})
+	server, err := mariadb.Connect(ctx, database.Login{Server: d.Standin.Database.Address(), User: "root",
+		Password: secret.Of(before.Password)})
 	if err != nil {
 		return "", err
 	}

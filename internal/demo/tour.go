@@ -35,7 +35,9 @@ const outage = 3 * time.Second
 // returns nil only when every one ended as it should.
 func Tour(ctx context.Context, d *Demo, program string, out io.Writer) error {
 	t := &tour{Demo: d, ctx: ctx, program: program, out: out}
-	for _, part := range []func() error{t.choose, t.install, t.visit, t.decide, t.refused, t.setAside, t.undone, t.lookAfter, t.putBack, t.tryOut, t.nested, t.elsewhere, t.end} {
+	parts := []func() error{t.choose, t.install, t.visit, t.decide, t.refused, t.setAside, t.undone, t.lookAfter,
+		t.putBack, t.tryOut, t.nested, t.elsewhere, t.end}
+	for _, part := range parts {
 		if err := part(); err != nil {
 			return fmt.Errorf("the tour stopped: %w", err)
 		}
@@ -92,7 +94,8 @@ func (t *tour) choose() error {
 }
 
 func forum(more ...string) []string {
-	return append([]string{"install", "moorings", "--at", "lockside.localhost/forum", "-a", "title=Lockside Talk", "-a", "tagline=For those who keep the locks",
+	return append([]string{"install", "moorings", "--at", "lockside.localhost/forum", "-a", "title=Lockside Talk", "-a",
+		"tagline=For those who keep the locks",
 		"-a", "admin.name=wharfinger", "-a", "admin.email=wharfinger@lockside.localhost", "--accept-licence"}, more...)
 }
 
@@ -201,8 +204,10 @@ func (t *tour) reveal(words ...string) (revealed, error) {
 func (t *tour) decide() error {
 	t.say("A shop, sold by a company; its answers are saved.")
 	file := filepath.Join(t.Folder, "shop.yaml")
-	_, err := t.run(0, "install", "pennywharf", "--at", "chandlery.localhost", "-a", "title=Rope & Paint", "-a", "tagline=All that a boat wants", "-a", "sells-as=company",
-		"-a", "company=Chandlery & Daughters", "-a", "currency=GBP", "-a", "extra.sample=yes", "-a", "admin.email=clerk@chandlery.localhost", "--accept-licence", "--yes", "--save-answers", file)
+	_, err := t.run(0, "install", "pennywharf", "--at", "chandlery.localhost", "-a", "title=Rope & Paint", "-a",
+		"tagline=All that a boat wants", "-a", "sells-as=company",
+		"-a", "company=Chandlery & Daughters", "-a", "currency=GBP", "-a", "extra.sample=yes", "-a",
+		"admin.email=clerk@chandlery.localhost", "--accept-licence", "--yes", "--save-answers", file)
 	if err != nil {
 		return err
 	}
@@ -214,13 +219,15 @@ func (t *tour) decide() error {
 		return err
 	}
 	t.say("A school, with a folder for papers outside of the web, a timer, and an address for questions.")
-	_, err = t.run(0, "install", "helmroom", "--at", "helm-school.localhost", "-a", "title=Helm School", "-a", "admin.first-name=Ada", "-a", "admin.email=head@helm-school.localhost",
+	_, err = t.run(0, "install", "helmroom", "--at", "helm-school.localhost", "-a", "title=Helm School", "-a",
+		"admin.first-name=Ada", "-a", "admin.email=head@helm-school.localhost",
 		"-a", "support.email=desk@helm-school.localhost", "-a", "extra.languages=de, nl", "-a", "care.updates=all", "--yes")
 	if err != nil {
 		return err
 	}
 	t.say("Answers that will not do: all of them are named at once.")
-	_, err = t.run(2, "install", "towline", "--at", "lockside.localhost/help me", "-a", "edition=pro", "-a", "website=example", "-a", "admin.name=admin", "-a", "admin.password=password1", "-a", "titel=Help", "--yes")
+	_, err = t.run(2, "install", "towline", "--at", "lockside.localhost/help me", "-a", "edition=pro", "-a",
+		"website=example", "-a", "admin.name=admin", "-a", "admin.password=password1", "-a", "titel=Help", "--yes")
 	return err
 }
 
@@ -228,7 +235,8 @@ func (t *tour) decide() error {
 func (t *tour) setAside() error {
 	t.say("The page is set aside for a gallery.")
 	return t.unchanged(func() error {
-		_, err := t.run(0, "install", "lanternbox", "--at", "quillmere.localhost", "-a", "title=Quillmere in Pictures", "-a", "admin.email=editor@quillmere.localhost", "-a", "occupied=set-aside", "--yes")
+		_, err := t.run(0, "install", "lanternbox", "--at", "quillmere.localhost", "-a", "title=Quillmere in Pictures", "-a",
+			"admin.email=editor@quillmere.localhost", "-a", "occupied=set-aside", "--yes")
 		if err != nil {
 			return err
 		}
@@ -263,7 +271,8 @@ func (t *tour) lastJob() (string, error) {
 func (t *tour) refused() error {
 	t.say("A page is in the way: the install is refused, and nothing is touched.")
 	return t.unchanged(func() error {
-		_, err := t.run(3, "install", "inkwater", "--at", "quillmere.localhost", "-a", "title=Front page", "-a", "admin.email=editor@quillmere.localhost", "--yes")
+		_, err := t.run(3, "install", "inkwater", "--at", "quillmere.localhost", "-a", "title=Front page", "-a",
+			"admin.email=editor@quillmere.localhost", "--yes")
 		return err
 	})
 }
@@ -278,7 +287,8 @@ func (t *tour) undone() error {
 	})
 	defer t.Standin.Database.OnStatement(nil)
 	return t.unchanged(func() error {
-		_, err := t.run(1, "install", "inkwater", "--at", "chandlery.localhost/news", "-a", "title=Rope and Paint", "-a", "admin.email=clerk@chandlery.localhost", "--yes")
+		_, err := t.run(1, "install", "inkwater", "--at", "chandlery.localhost/news", "-a", "title=Rope and Paint", "-a",
+			"admin.email=clerk@chandlery.localhost", "--yes")
 		return err
 	})
 }
@@ -308,10 +318,12 @@ func (t *tour) unchanged(do func() error) error {
 // lookAfter shows what owners do once a site is there.
 func (t *tour) lookAfter() error {
 	t.say("A gallery of an earlier release, to be looked after.")
-	if _, err := t.run(0, "install", "lanternbox", "--release", "1.7.0", "--at", "lockside.localhost/gallery", "-a", "title=The Flight of Seven", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet"); err != nil {
+	if _, err := t.run(0, "install", "lanternbox", "--release", "1.7.0", "--at", "lockside.localhost/gallery", "-a",
+		"title=The Flight of Seven", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet"); err != nil {
 		return err
 	}
-	for _, command := range [][]string{{"sites", "--newer"}, {"update", "gallery", "--yes"}, {"backup", "forum"}, {"check", "gallery", "forum"}} {
+	for _, command := range [][]string{{"sites", "--newer"}, {"update", "gallery", "--yes"}, {"backup", "forum"},
+		{"check", "gallery", "forum"}} {
 		if _, err := t.run(0, command...); err != nil {
 			return err
 		}
@@ -324,7 +336,8 @@ func (t *tour) lookAfter() error {
 // putBack updates to a release whose migration fails.
 func (t *tour) putBack() error {
 	t.say("A helpdesk whose next release is broken: the update fails, and everything is as it was.")
-	_, err := t.run(0, "install", "towline", "--release", "2.0.1", "--at", "lockside.localhost/help", "-a", "title=Help Afloat", "-a", "admin.email=w@lockside.localhost", "--accept-licence", "--yes", "--quiet")
+	_, err := t.run(0, "install", "towline", "--release", "2.0.1", "--at", "lockside.localhost/help", "-a",
+		"title=Help Afloat", "-a", "admin.email=w@lockside.localhost", "--accept-licence", "--yes", "--quiet")
 	if err != nil {
 		return err
 	}
@@ -357,7 +370,8 @@ func (t *tour) tryOut() error {
 // nested takes the outer of two sites out.
 func (t *tour) nested() error {
 	t.say("A site inside a site. The outer one is taken out; the inner one stays.")
-	inside := []string{"install", "lanternbox", "--at", "chandlery.localhost/pictures", "-a", "title=Ropes in Pictures", "-a", "admin.email=clerk@chandlery.localhost", "--yes", "--quiet"}
+	inside := []string{"install", "lanternbox", "--at", "chandlery.localhost/pictures", "-a", "title=Ropes in Pictures",
+		"-a", "admin.email=clerk@chandlery.localhost", "--yes", "--quiet"}
 	if _, err := t.run(0, inside...); err != nil {
 		return err
 	}
@@ -387,7 +401,8 @@ func (t *tour) elsewhere() error {
 	if err := t.replace(a); err != nil {
 		return err
 	}
-	install := []string{"install", "lanternbox", "--at", "lockside.localhost/pictures", "-a", "title=Locks at Dawn", "-a", "extra.theme=dawn", "-a", "admin.email=w@lockside.localhost", "--yes"}
+	install := []string{"install", "lanternbox", "--at", "lockside.localhost/pictures", "-a", "title=Locks at Dawn", "-a",
+		"extra.theme=dawn", "-a", "admin.email=w@lockside.localhost", "--yes"}
 	t.say("A server whose key nobody has seen yet is not signed in to.")
 	if _, err := t.run(3, install...); err != nil {
 		return err
@@ -412,7 +427,8 @@ func (t *tour) byFTP(a *account.Account, database string) error {
 	if _, err := t.run(0, "account", "trust", AccountName, t.Standin.FTP.Fingerprint()); err != nil {
 		return err
 	}
-	_, err := t.run(0, "install", "lanternbox", "--at", "helm-school.localhost/pictures", "-a", "title=Helm at Noon", "-a", "admin.email=head@helm-school.localhost", "--yes")
+	_, err := t.run(0, "install", "lanternbox", "--at", "helm-school.localhost/pictures", "-a", "title=Helm at Noon", "-a",
+		"admin.email=head@helm-school.localhost", "--yes")
 	if err != nil {
 		return err
 	}

@@ -45,29 +45,31 @@ func Open(action string, values url.Values) (*Doorway, error) {
 	if _, err := rand.Read(token); err != nil {
 		return nil, errors.Join(err, listener.Close())
 	}
-	d := &Doorway{Address: "http://" + listener.Addr().String() + "/" + hex.EncodeToString(token), opened: make(chan struct{})}
+	d := &Doorway{Address: "http://" + listener.Addr().String() + "/" + hex.EncodeToString(token),
+		opened: make(chan struct{})}
 	once := make(chan struct{}, 1)
 	once <- struct{}{}
-	d.server = &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method != http.MethodGet || r.URL.Path != "/"+hex.EncodeToString(token) {
-			http.NotFound(w, r)
-			return
-		}
-		select {
-		case <-once:
-		default:
-			http.Error(w, "This page worked once.", http.StatusGone)
-			return
-		}
-		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		w.Header().Set("Cache-Control", "no-store")
-		w.Header().Set("Referrer-Policy", "no-referrer")
-		_ = page.Execute(w, struct {
-			Action string
-			Values url.Values
-		}{action, values})
-		close(d.opened)
-	})}
+	d.server = &http.Server{ReadHeaderTimeout: 5 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.Method != http.MethodGet || r.URL.Path != "/"+hex.EncodeToString(token) {
+				http.NotFound(w, r)
+				return
+			}
+			select {
+			case <-once:
+			default:
+				http.Error(w, "This page worked once.", http.StatusGone)
+				return
+			}
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			w.Header().Set("Cache-Control", "no-store")
+			w.Header().Set("Referrer-Policy", "no-referrer")
+			_ = page.Execute(w, struct {
+				Action string
+				Values url.Values
+			}{action, values})
+			close(d.opened)
+		})}
 	go func() { _ = d.server.Serve(listener) }()
 	return d, nil
 }

@@ -23,7 +23,8 @@ func TestFault(t *testing.T) {
 
 func TestJoin(t *testing.T) {
 	assert.NoError(t, fault.Join("x", "", nil))
-	err := fault.Join("bad", "mend", []fault.Problem{{ID: "title", What: fault.Needed}, {ID: "rows", What: "no number", Remedy: "Use digits."}})
+	err := fault.Join("bad", "mend", []fault.Problem{{ID: "title", What: fault.Needed},
+		{ID: "rows", What: "no number", Remedy: "Use digits."}})
 	assert.Equal(t, []string{"title"}, fault.Of(err).Missing)
 	assert.Equal(t, "rows: no number. Use digits.", fault.Of(err).Problems[1].String())
 }

@@ -34,7 +34,8 @@ func (n names) LookupHost(_ context.Context, domain string) ([]string, error) {
 }
 
 func TestTakes(t *testing.T) {
-	n := names{exchangers: map[string]string{"mails.example": "mx.mails.example.", "silent.example": "."}, hosts: map[string]bool{"bare.example": true, "silent.example": true}}
+	n := names{exchangers: map[string]string{"mails.example": "mx.mails.example.", "silent.example": "."},
+		hosts: map[string]bool{"bare.example": true, "silent.example": true}}
 	ctx := context.Background()
 	assert.NoError(t, takes(ctx, n, "mails.example"))
 	assert.NoError(t, takes(ctx, n, "bare.example"), "an address will do")

@@ -41,7 +41,8 @@ func Send(ctx context.Context, server string, m Message) error {
 	}
 	message.Subject(m.Subject)
 	message.SetBodyString(gomail.TypeTextPlain, m.Text)
-	client, err := gomail.NewClient(host, gomail.WithTLSPolicy(gomail.TLSOpportunistic), gomail.WithPort(number), gomail.WithTimeout(sendTime))
+	client, err := gomail.NewClient(host, gomail.WithTLSPolicy(gomail.TLSOpportunistic), gomail.WithPort(number),
+		gomail.WithTimeout(sendTime))
 	if err != nil {
 		return err
 	}

@@ -22,7 +22,8 @@ func TestSend(t *testing.T) {
 	s, err := mailbox.Start(dir, "127.0.0.1:0")
 	require.NoError(t, err)
 	defer s.Close()
-	m := ours.Message{From: "hosting@quillmere.localhost", To: "wharfinger@lockside.localhost", Subject: "Lock “Talk” – é", Text: "Line one\n.\nÜber das Wasser\n" + strings.Repeat("x", 1200) + "\n"}
+	m := ours.Message{From: "hosting@quillmere.localhost", To: "wharfinger@lockside.localhost", Subject: "Lock “Talk” – é",
+		Text: "Line one\n.\nÜber das Wasser\n" + strings.Repeat("x", 1200) + "\n"}
 	require.NoError(t, ours.Send(context.Background(), s.Address(), m))
 	found, err := filepath.Glob(filepath.Join(dir, "*.eml"))
 	require.NoError(t, err)

@@ -3,10 +3,12 @@ package screen
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"strings"
+
+	"tivset/internal/plan"
+	"tivset/internal/talk"
 )
 
 // Asker asks questions, one line an answer: plain text that works on any
@@ -16,11 +18,7 @@ type Asker struct {
 	in *bufio.Reader
 }
 
-// Errors of an Asker.
-var (
-	ErrNoAnswer = errors.New("nobody answers any more") // Ctrl-C, or the end of the input
-	ErrBack     = errors.New("back to the question before")
-)
+var _ talk.Asker = (*Asker)(nil)
 
 // NewAsker makes an asker. It reads ahead of its questions, so there is one a
 // run.
@@ -46,11 +44,11 @@ func (a *Asker) line(ctx context.Context, prompt string, hide bool) (string, err
 	select {
 	case <-ctx.Done():
 		fmt.Fprintln(a.s.Err)
-		return "", ErrNoAnswer
+		return "", talk.ErrNoAnswer
 	case t := <-got:
 		if t.err != nil {
 			fmt.Fprintln(a.s.Err)
-			return "", ErrNoAnswer
+			return "", talk.ErrNoAnswer
 		}
 		return t.line, nil
 	}
@@ -64,18 +62,8 @@ func (a *Asker) read() typed {
 	return typed{strings.TrimRight(line, "\r\n"), err}
 }
 
-// Prompt is one question.
-type Prompt struct {
-	Above    string // shown first, on a line of its own
-	Text     string
-	Fallback string // what an empty line answers
-	Help     string
-	Unseen   bool // typed without echo
-	Check    func(string) (what, remedy string)
-}
-
 // Ask asks until the check finds nothing wrong. “?” shows help; “<” goes back.
-func (a *Asker) Ask(ctx context.Context, p Prompt) (string, error) {
+func (a *Asker) Ask(ctx context.Context, p talk.Prompt) (string, error) {
 	prompt := a.s.paint(strong, Clean(p.Text))
 	if p.Fallback != "" {
 		prompt += " " + a.s.paint(faint, "["+Clean(p.Fallback)+"]")
@@ -90,7 +78,7 @@ func (a *Asker) Ask(ctx context.Context, p Prompt) (string, error) {
 		}
 		switch answer {
 		case "<":
-			return "", ErrBack
+			return "", talk.ErrBack
 		case "?":
 			help := p.Help
 			if help == "" {
@@ -132,7 +120,10 @@ func (a *Asker) Good(text string) { a.s.wrapped("  "+a.s.paint(good, "✓"), "  
 func (a *Asker) Heading(text string) { fmt.Fprintln(a.s.Err, "\n"+a.s.paint(accent, text)) }
 
 // Note shows a text between questions.
-func (a *Asker) Note(text string) { fmt.Fprintln(a.s.Err, text) }
+func (a *Asker) Note(text string) { fmt.Fprintln(a.s.Err, Clean(text)) }
+
+// Review shows what is about to happen, even in a quiet run.
+func (a *Asker) Review(p *plan.Plan) { fmt.Fprintln(a.s.Err, "\n"+a.s.Review(p)) }
 
 // List shows numbered rows to choose from, in columns, each within a line.
 func (a *Asker) List(rows [][]string) {

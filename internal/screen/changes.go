@@ -6,16 +6,24 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"tivset/internal/site"
+	"tivset/internal/check"
+	"tivset/internal/step"
+	"tivset/internal/work"
+	"tivset/internal/work/place"
+	"tivset/internal/work/remove"
+	"tivset/internal/work/repair"
+	"tivset/internal/work/update"
 )
 
 // ReviewUpdate words what an update will do.
-func (s *Streams) ReviewUpdate(p *site.UpdatePlan) string {
+func (s *Streams) ReviewUpdate(p *update.Plan) string {
 	var between []string
 	for _, b := range p.Releases {
 		between = append(between, fmt.Sprintf("%s of %s, %s", b.Release, b.Date, b.Level))
 	}
-	all := []Pair{{"Releases", strings.Join(between, "\n")}, {"Files", "the app's own are replaced; configuration and what the app has written stay" + named("\ngoes along, added by hand: ", p.Carried) + named("\nLOST, changed by hand: ", p.Lost)}}
+	all := []Pair{{"Releases", strings.Join(between, "\n")}, {"Files",
+		"the app's own are replaced; configuration and what the app has written stay" +
+			named("\ngoes along, added by hand: ", p.Carried) + named("\nLOST, changed by hand: ", p.Lost)}}
 	if len(p.Steps) > 0 {
 		all = append(all, Pair{"Migration", strings.Join(once(p.Steps), "\n")})
 	}
@@ -41,7 +49,8 @@ func (s *Streams) reviewed(from, to string, all []Pair, warnings []string) strin
 	fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(from)), s.paint(accent, Clean(to)))
 	out.WriteString(s.pairs(all))
 	for _, w := range warnings {
-		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(w)), 8), "\n", "\n        "))
+		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(Spelled(w))), 8),
+			"\n", "\n        "))
 	}
 	return out.String()
 }
@@ -72,7 +81,7 @@ func named(heading string, names []string) string {
 }
 
 // ReviewCopy words what a copy or a move will do.
-func (s *Streams) ReviewCopy(p *site.CopyPlan) string {
+func (s *Streams) ReviewCopy(p *place.Plan) string {
 	all := []Pair{{"Where", where(p.Plan)}}
 	if p.Data != nil {
 		all = append(all, Pair{"Data", data(p.Data) + "\nstored addresses become those of the new place"})
@@ -88,7 +97,7 @@ func (s *Streams) ReviewCopy(p *site.CopyPlan) string {
 }
 
 // ReviewRemove words what a removal will do.
-func (s *Streams) ReviewRemove(p *site.RemovePlan) string {
+func (s *Streams) ReviewRemove(p *remove.Plan) string {
 	var all []Pair
 	if len(p.Goes) > 0 {
 		all = append(all, Pair{"Goes", strings.Join(short(p.Goes), "\n")})
@@ -126,13 +135,14 @@ func short(names []string) []string {
 }
 
 // BackedUp prints where a backup is.
-func (s *Streams) BackedUp(b *site.BackedUp) {
+func (s *Streams) BackedUp(b *step.BackedUp) {
 	s.Print("%s\n", s.paint(good, "A backup of "+b.Site.Address+" is made and verified."))
 	text := fmt.Sprintf("%d files", b.Files)
 	if b.Data > 0 {
 		text += ", and a database of " + humanize.Bytes(uint64(b.Data))
 	}
-	s.Pairs([]Pair{{"File", place(b.Kept)}, {"Holds", text}, {"Size", humanize.Bytes(uint64(b.Packed)) + ", before packing " + humanize.Bytes(uint64(b.Bytes))}, {"SHA-256", b.SHA256}})
+	s.Pairs([]Pair{{"File", kept(b.Kept)}, {"Holds", text}, {"Size", humanize.Bytes(uint64(b.Packed)) +
+		", before packing " + humanize.Bytes(uint64(b.Bytes))}, {"SHA-256", b.SHA256}})
 	for _, name := range b.Dropped {
 		s.Say("Dropped, as older than what is kept: %s", name)
 	}
@@ -141,7 +151,7 @@ func (s *Streams) BackedUp(b *site.BackedUp) {
 	}
 }
 
-func place(k site.Kept) string {
+func kept(k step.Kept) string {
 	if k.Here {
 		return k.File + ", on this machine"
 	}
@@ -150,7 +160,7 @@ func place(k site.Kept) string {
 
 // Settled prints how a job with a site ended, in one sentence, and where the
 // site is.
-func (s *Streams) Settled(what string, r *site.Installed, more ...Pair) {
+func (s *Streams) Settled(what string, r *work.Done, more ...Pair) {
 	s.Print("%s\n", s.paint(good, what))
 	s.Pairs(append([]Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}}, more...))
 	for _, w := range r.Warnings {
@@ -159,15 +169,15 @@ func (s *Streams) Settled(what string, r *site.Installed, more ...Pair) {
 }
 
 // Before is the line that says where the state before a change is kept.
-func Before(b *site.BackedUp) []Pair {
+func Before(b *step.BackedUp) []Pair {
 	if b == nil {
 		return nil
 	}
-	return []Pair{{"Backup", "of what was before: " + place(b.Kept)}}
+	return []Pair{{"Backup", "of what was before: " + kept(b.Kept)}}
 }
 
 // Removed prints what a removal left.
-func (s *Streams) Removed(r *site.Removed) {
+func (s *Streams) Removed(r *remove.Done) {
 	s.Print("%s", s.paint(good, r.Plan.Site.Title+" is taken out of "+r.Plan.Site.URL+"."))
 	all := Before(r.Backup)
 	if len(r.Plan.Stays) > 0 {
@@ -180,12 +190,13 @@ func (s *Streams) Removed(r *site.Removed) {
 }
 
 // Repaired prints which files are the release's own again.
-func (s *Streams) Repaired(r *site.Repaired) {
-	s.Settled(r.Site.Title+" has the release's own files again and is checked.", &r.Installed, append([]Pair{{"Files", strings.Join(short(r.Files), "\n")}}, Before(r.Backup)...)...)
+func (s *Streams) Repaired(r *repair.Done) {
+	s.Settled(r.Site.Title+" has the release's own files again and is checked.", &r.Done,
+		append([]Pair{{"Files", strings.Join(short(r.Files), "\n")}}, Before(r.Backup)...)...)
 }
 
 // Checks prints what a look at a site came to, what is not right first.
-func (s *Streams) Checks(e site.Examined) {
+func (s *Streams) Checks(e check.Examined) {
 	head := s.paint(good, "✓")
 	wrong := 0
 	for _, c := range e.Checks {

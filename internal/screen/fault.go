@@ -33,7 +33,7 @@ func (s *Streams) Fault(err error) {
 // wrapped writes a text behind its head; on a terminal it is broken between
 // words, further lines standing behind margin.
 func (s *Streams) wrapped(head, margin, text string) {
-	line := head + " " + Clean(text)
+	line := head + " " + Clean(Spelled(text))
 	if s.ErrTerminal && s.Width > 40 {
 		line = strings.ReplaceAll(wrap(line, s.Width-len(margin)), "\n", "\n"+margin)
 	}
@@ -60,7 +60,8 @@ func Code(err error) int {
 }
 
 // outcomes are the words for exit codes in JSON.
-var outcomes = map[fault.Kind]string{fault.Failed: "undone", fault.Usage: "refused", fault.Decision: "refused", fault.Left: "left"}
+var outcomes = map[fault.Kind]string{fault.Failed: "undone", fault.Usage: "refused", fault.Decision: "refused",
+	fault.Left: "left"}
 
 // FaultJSON writes a fault for a program.
 func (s *Streams) FaultJSON(err error) error { return s.WriteJSON(s.Failed(err)) }

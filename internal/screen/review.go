@@ -6,22 +6,27 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"tivset/internal/hosting/database"
+	"tivset/internal/plan"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
+	"tivset/internal/talk"
+	"tivset/internal/work"
 )
 
 // Review words a plan: everything that is about to happen to the account.
-func (s *Streams) Review(p *site.Plan) string {
+func (s *Streams) Review(p *plan.Plan) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(p.Title+" "+p.Release)), s.paint(accent, Clean(p.Place.URL)))
+	fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(p.Title+" "+p.Release)),
+		s.paint(accent, Clean(p.Place.URL)))
 	all := []Pair{{"Where", where(p)}}
 	if p.Data != nil {
 		all = append(all, Pair{"Data", data(p.Data)})
 	}
 	all = append(all,
 		Pair{"Admin", admin(p)},
-		Pair{"Site", described(p.Site)},
+		Pair{"Site", described(p.Face)},
 		Pair{"Care", care(p.Care)},
 		Pair{"Account", changes(p.Changes)})
 	if len(p.Needs) > 0 {
@@ -32,12 +37,13 @@ func (s *Streams) Review(p *site.Plan) string {
 	}
 	out.WriteString(s.pairs(all))
 	for _, w := range p.Warnings {
-		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(w)), 8), "\n", "\n        "))
+		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(Spelled(w))), 8),
+			"\n", "\n        "))
 	}
 	return out.String()
 }
 
-func where(p *site.Plan) string {
+func where(p *plan.Plan) string {
 	text := "folder " + p.Place.Folder + ", " + places[p.Place.State]
 	for _, name := range p.Changes.SetAside {
 		text += "\nset aside: " + name
@@ -48,12 +54,13 @@ func where(p *site.Plan) string {
 	return text
 }
 
-func data(d *site.PlanData) string {
+func data(d *site.Data) string {
 	if d.User == "" {
 		return fmt.Sprintf("database %s, a file that the web does not see, in %s (%s)", d.Name, d.Server, Engine(d.Engine))
 	}
 	if d.From == "new" {
-		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name, d.User, d.Server, Engine(d.Engine))
+		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name, d.User,
+			d.Server, Engine(d.Engine))
 		if d.Tables != "" {
 			text += "; tables begin with " + d.Tables
 		}
@@ -69,7 +76,7 @@ func data(d *site.PlanData) string {
 	return text
 }
 
-func admin(p *site.Plan) string {
+func admin(p *plan.Plan) string {
 	password := "password as given"
 	if p.Admin.Generated {
 		password = fmt.Sprintf("password generated (%d characters)", p.Admin.Length)
@@ -87,7 +94,7 @@ func admin(p *site.Plan) string {
 	return text
 }
 
-func described(p site.PlanSite) string {
+func described(p site.Face) string {
 	text := fmt.Sprintf("“%s”, %s", p.Title, language(p.Language))
 	if p.Tagline != "" {
 		text += "\n" + p.Tagline
@@ -97,7 +104,7 @@ func described(p site.PlanSite) string {
 		case t.Secret:
 			text += "\n" + t.Ask + ": given, kept in the vault"
 		case t.Answer != "":
-			text += "\n" + t.Ask + ": " + OneLine(t.Answer)
+			text += "\n" + t.Ask + ": " + talk.OneLine(t.Answer)
 		}
 	}
 	var extras []string
@@ -111,7 +118,7 @@ func described(p site.PlanSite) string {
 }
 
 // checked words what was compared with the release's requirements.
-func checked(needs []site.Need) string {
+func checked(needs []plan.Need) string {
 	var out []string
 	for _, n := range needs {
 		text := n.What + " " + n.Have
@@ -128,16 +135,13 @@ func checked(needs []site.Need) string {
 	return strings.Join(out, " · ")
 }
 
-var places = map[string]string{"new": "new", "empty": "there and empty", "beside": "beside what lies in it", "occupied": "emptied first"}
-
-var engines = map[string]string{"mariadb": "MariaDB", "postgresql": "PostgreSQL", "sqlite": "SQLite"}
+var places = map[string]string{"new": "new", "empty": "there and empty", "beside": "beside what lies in it",
+	"occupied": "emptied first"}
 
 // Engine gives a database engine's own name.
 func Engine(engine string) string {
-	if name, ok := engines[engine]; ok {
-		return name
-	}
-	return engine
+	e, _ := database.EngineOf(engine)
+	return e.Title
 }
 
 // Range words a range of versions: >=10.4 is 10.4 or newer.
@@ -148,7 +152,8 @@ func Range(versions string) string {
 	return versions
 }
 
-var languages = map[string]string{"en": "English", "de": "German", "fr": "French", "nl": "Dutch", "es": "Spanish", "it": "Italian"}
+var languages = map[string]string{"en": "English", "de": "German", "fr": "French", "nl": "Dutch", "es": "Spanish",
+	"it": "Italian"}
 
 func language(tag string) string {
 	if name, ok := languages[tag]; ok {
@@ -158,7 +163,8 @@ func language(tag string) string {
 }
 
 func care(c ledger.Care) string {
-	text := map[string]string{"off": "no updates by itself", "fixes": "updates: fixes only", "all": "updates: all"}[c.Updates]
+	text := map[string]string{"off": "no updates by itself", "fixes": "updates: fixes only",
+		"all": "updates: all"}[c.Updates]
 	if c.Updates == "off" {
 		return text
 	}
@@ -173,10 +179,11 @@ func care(c ledger.Care) string {
 			text += ", " + x.what + " too"
 		}
 	}
-	return text + ", " + map[string]string{"off": "no mails", "failures": "a mail when it fails", "all": "a mail after each"}[c.Mails]
+	return text + ", " + map[string]string{"off": "no mails", "failures": "a mail when it fails",
+		"all": "a mail after each"}[c.Mails]
 }
 
-func changes(c site.Changes) string {
+func changes(c plan.Changes) string {
 	parts := []string{fmt.Sprintf("+ %s, %s", counted(c.Files, "file"), humanize.Bytes(uint64(c.Bytes)))}
 	for _, x := range []struct {
 		list []string
@@ -205,7 +212,7 @@ func counted(n int, what string) string {
 
 // Installed prints how an install ended. The password is shown on a terminal,
 // or where it was asked for.
-func (s *Streams) Installed(r *site.Installed, app string) {
+func (s *Streams) Installed(r *work.Done, app string) {
 	s.Print("%s\n", s.paint(good, app+" "+r.Site.Release+" is installed and checked."))
 	all := []Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}, {"Name", r.Site.Admin.Name}}
 	again := "tivset reveal " + r.Site.Address

@@ -8,21 +8,28 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/check"
+	"tivset/internal/plan"
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/secret"
 	"tivset/internal/site"
+	"tivset/internal/work"
 )
 
-func plan() *site.Plan {
-	return &site.Plan{Title: "Moorings", Release: "2.4.1",
-		Place: site.PlanPlace{URL: "http://lockside.localhost:8780/forum/", Folder: "web/lockside/forum", State: "new"},
-		Data:  &site.PlanData{From: "new", Engine: "mariadb", Server: "main", Name: "quill_moor4t", User: "quill_moor4t", Tables: "r7q_"},
-		Admin: site.PlanAdmin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true, Length: 20},
-		Site: site.PlanSite{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en", Asked: []site.Told{{ID: "board", Ask: "First board", Answer: "General"}, {ID: "x", Ask: "Nothing"}, {ID: "key", Ask: "Licence key", Secret: true}},
-			Extras: []site.Told{{ID: "extra.sample", Ask: "Sample content", Answer: "no"}, {ID: "extra.theme", Ask: "Theme", Answer: "dusk"}}},
-		Care:     ledger.Care{Updates: "fixes", Backup: "before", PutBack: "on", Mails: "failures"},
-		Changes:  site.Changes{Files: 1214, Bytes: 6_100_000, Databases: []string{"a"}, Users: []string{"b"}},
+func planned() *plan.Plan {
+	return &plan.Plan{Site: site.Site{Title: "Moorings", Release: "2.4.1",
+		Place: site.Place{URL: "http://lockside.localhost:8780/forum/", Folder: "web/lockside/forum", State: "new"},
+		Data: &site.Data{From: "new", Engine: "mariadb", Server: "main", Name: "quill_moor4t", User: "quill_moor4t",
+			Tables: "r7q_"},
+		Admin: site.Admin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true, Length: 20},
+		Face: site.Face{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en",
+			Asked: []site.Told{{ID: "board", Ask: "First board", Answer: "General"}, {ID: "x", Ask: "Nothing"},
+				{ID: "key", Ask: "Licence key", Secret: true}},
+			Extras: []site.Told{{ID: "extra.sample", Ask: "Sample content", Answer: "no"},
+				{ID: "extra.theme", Ask: "Theme", Answer: "dusk"}}},
+		Care: ledger.Care{Updates: "fixes", Backup: "before", PutBack: "on", Mails: "failures"}},
+		Changes:  plan.Changes{Files: 1214, Bytes: 6_100_000, Databases: []string{"a"}, Users: []string{"b"}},
 		Warnings: []string{"mind the gap"}}
 }
 
@@ -43,9 +50,9 @@ func TestReview(t *testing.T) {
   Account   + 1,214 files, 6.1 MB   + 1 database   + 1 user
 
   Note: Mind the gap.
-`, s.Review(plan()))
-	p := plan()
-	p.Data, p.Admin.Generated, p.Care.Updates, p.Site.Language, p.Changes.Files = nil, false, "off", "xx", 1
+`, s.Review(planned()))
+	p := planned()
+	p.Data, p.Admin.Generated, p.Care.Updates, p.Face.Language, p.Changes.Files = nil, false, "off", "xx", 1
 	text := s.Review(p)
 	for _, words := range []string{"password as given", "no updates by itself", "language xx", "+ 1 file,"} {
 		assert.Contains(t, text, words)
@@ -55,9 +62,11 @@ func TestReview(t *testing.T) {
 
 // The password goes to a terminal, or where it was asked for, and nowhere else.
 func TestWhereThePasswordGoes(t *testing.T) {
-	done := &site.Installed{Site: ledger.Site{Address: "lockside.localhost/forum", Release: "1", InstalledAt: time.Now()}, Password: secret.Of("geheim"),
-		Checks: []site.Checked{{Name: "front page", OK: true, Detail: "shows it"}}, Warnings: []string{"mind the gap"}}
-	for _, c := range []struct{ terminal, asked, shown bool }{{false, false, false}, {true, false, true}, {false, true, true}} {
+	done := &work.Done{Site: ledger.Site{Address: "lockside.localhost/forum", Release: "1", InstalledAt: time.Now()},
+		Password: secret.Of("geheim"),
+		Checks:   []check.Checked{{Name: "front page", OK: true, Detail: "shows it"}}, Warnings: []string{"mind the gap"}}
+	for _, c := range []struct{ terminal, asked, shown bool }{{false, false, false}, {true, false, true},
+		{false, true, true}} {
 		s, out, err := streams()
 		s.OutTerminal, s.ShowPassword = c.terminal, c.asked
 		s.Installed(done, "Moorings")
@@ -73,7 +82,8 @@ func TestWhereThePasswordGoes(t *testing.T) {
 }
 
 func TestCredentials(t *testing.T) {
-	c := site.Credentials{Site: ledger.Site{Title: `a,"b"`, URL: "http://x/", AdminURL: "http://x/admin/", Admin: ledger.Admin{Name: "n"}, Database: &ledger.Database{Name: "d", Server: "main", User: "u"}},
+	c := site.Credentials{Site: ledger.Site{Title: `a,"b"`, URL: "http://x/", AdminURL: "http://x/admin/",
+		Admin: ledger.Admin{Name: "n"}, Database: &ledger.Database{Name: "d", Server: "main", User: "u"}},
 		Password: secret.Of("p,1"), Data: secret.Of("p2")}
 	s, out, _ := streams()
 	require.NoError(t, s.CredentialsCSV([]site.Credentials{c}))

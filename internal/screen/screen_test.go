@@ -30,10 +30,13 @@ func TestTable(t *testing.T) {
 
 func TestFault(t *testing.T) {
 	s, out, err := streams()
-	f := &fault.Error{Kind: fault.Usage, What: "cannot begin", Where: "x", Remedy: "mend it", Details: []string{"a detail"},
-		Problems: []fault.Problem{{ID: "title", What: fault.Needed, Remedy: "give it"}, {ID: "rows", What: "no number"}}, Missing: []string{"title"}, Job: "j1", Cause: errors.New("why")}
+	f := &fault.Error{Kind: fault.Usage, What: "cannot begin", Where: "x", Remedy: "mend it",
+		Details:  []string{"a detail"},
+		Problems: []fault.Problem{{ID: "title", What: fault.Needed, Remedy: "give it"}, {ID: "rows", What: "no number"}},
+		Missing:  []string{"title"}, Job: "j1", Cause: errors.New("why")}
 	s.Fault(f)
-	assert.Equal(t, "tivset: cannot begin (x): why\n  a detail\n  title: needed, and not given\n      give it\n  rows: no number\n  → mend it\n", err.String())
+	assert.Equal(t, "tivset: cannot begin (x): why\n  a detail\n  title: needed, and not given\n      give it\n  rows: "+
+		"no number\n  → mend it\n", err.String())
 	assert.Empty(t, out.String())
 	require.NoError(t, s.FaultJSON(f))
 	var got map[string]any
@@ -49,7 +52,8 @@ func TestFault(t *testing.T) {
 }
 
 func TestConfirm(t *testing.T) {
-	for answer, want := range map[string]bool{"y\n": true, " YES \n": true, "\n": false, "n\n": false, "": false, "yep\n": false, "y": true} {
+	for answer, want := range map[string]bool{"y\n": true, " YES \n": true, "\n": false, "n\n": false, "": false,
+		"yep\n": false, "y": true} {
 		s, _, _ := streams()
 		s.In = strings.NewReader(answer)
 		assert.Equal(t, want, screen.NewAsker(s).Confirm(context.Background(), "Install?"), "%q", answer)

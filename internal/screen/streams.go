@@ -65,6 +65,10 @@ func (s *Streams) Warn(text string) {
 	}
 }
 
+// Note writes a warning where nothing else is wanted on standard output, in JSON
+// too: it goes to standard error.
+func (s *Streams) Note(text string) { s.wrapped(s.paint(bad, "Note:"), "  ", text) }
+
 // Print writes a line of the result.
 func (s *Streams) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
 
@@ -95,22 +99,13 @@ func (s *Streams) WriteJSON(v any) error {
 // could move the cursor or recolour the terminal, are replaced.
 func Clean(text string) string {
 	return strings.Map(func(r rune) rune {
-		if r < 32 && r != '\n' && r != '\t' || r == 127 || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 {
+		if r < 32 && r != '\n' && r != '\t' || r == 127 || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e ||
+			r >= 0x2066 &&
+				r <= 0x2069 {
 			return '�'
 		}
 		return r
 	}, text)
-}
-
-// OneLine writes a text of several lines on one.
-func OneLine(text string) string {
-	var lines []string
-	for line := range strings.Lines(text) {
-		if line = strings.TrimSpace(line); line != "" {
-			lines = append(lines, line)
-		}
-	}
-	return strings.Join(lines, " / ")
 }
 
 // WriteLine writes one document on one line.

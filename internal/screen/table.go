@@ -67,7 +67,7 @@ func (s *Streams) pairs(all []Pair) string {
 	}
 	var out strings.Builder
 	for _, p := range all {
-		for i, line := range strings.Split(s.fold(Clean(p.Text), widest+5), "\n") {
+		for i, line := range strings.Split(s.fold(Clean(Spelled(p.Text)), widest+5), "\n") {
 			name := ""
 			if i == 0 {
 				name = p.Name

@@ -36,7 +36,8 @@ func TestPasswords(t *testing.T) {
 			assert.Len(t, word, 12)
 			assert.False(t, seen[word])
 			seen[word] = true
-			assert.True(t, strings.ContainsAny(word, "abcdefghijkmnpqrstuvwxyz") && strings.ContainsAny(word, "ABCDEFGHJKLMNPQRSTUVWXYZ"), word)
+			assert.True(t, strings.ContainsAny(word, "abcdefghijkmnpqrstuvwxyz") &&
+				strings.ContainsAny(word, "ABCDEFGHJKLMNPQRSTUVWXYZ"), word)
 			assert.Equal(t, of != "letters", strings.ContainsAny(word, "23456789"), word)
 			assert.Equal(t, of == "all", strings.ContainsAny(word, "!#%*+-.:=?@_~"), word)
 			assert.False(t, strings.ContainsAny(word, "lO01I"), "look-alikes: %s", word)
@@ -82,7 +83,8 @@ func TestRate(t *testing.T) {
 }
 
 func TestGuessable(t *testing.T) {
-	for _, name := range []string{"admin", "Admin", "ADMINISTRATOR", "root", "admin1", "web-master", "lockside", "Lockside-Talk", "moorings"} {
+	for _, name := range []string{"admin", "Admin", "ADMINISTRATOR", "root", "admin1", "web-master", "lockside",
+		"Lockside-Talk", "moorings"} {
 		assert.NotEmpty(t, secret.Guessable(name, "Lockside Talk", "moorings", "lockside"), name)
 	}
 	for _, name := range []string{"wharfinger", "gotofu56", "k.reed"} {

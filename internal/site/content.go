@@ -2,106 +2,41 @@ package site
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"io"
 	"maps"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"tivset/internal/answer"
 	"tivset/internal/app/fill"
+	"tivset/internal/app/kit"
 	"tivset/internal/app/rewrite"
-	"tivset/internal/fault"
-	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/files"
 	"tivset/internal/records/backup"
 	"tivset/internal/records/ledger"
+	"tivset/internal/secret"
 )
 
-// content is a backup that is to become a site, at its own place or another.
-type content struct {
-	*backup.Backup
-	record  ledger.Site
-	secrets map[string]secretText
-	before  fill.Values // what its configuration holds
+// Carried is a site that is to be at another place, or at its own again: what
+// is recorded of it, its secrets, and what its configuration holds. Its files
+// and data come in a backup.
+type Carried struct {
+	Record  ledger.Site
+	Secrets map[string]secret.Text
+	Before  fill.Values
 }
 
-// openContent reads a backup and compares it with its checksums.
-func (s *Service) openContent(ctx context.Context, name string, open backup.Opener, keys backup.Keys) (*content, error) {
-	b, err := backup.Open(ctx, open, keys)
-	switch {
-	case errors.Is(err, backup.ErrDamaged):
-		return nil, fault.New(fault.Usage, "the backup cannot be used", name, "Take another one. Nothing was touched.").Because(err)
-	case errors.Is(err, backup.ErrSealed):
-		return nil, fault.New(fault.Usage, "the backup is encrypted", name, "Give the key that opens it: --identity FILE. Nothing was touched.").Because(err)
-	case err != nil:
-		return nil, err
-	}
-	c := &content{Backup: b}
-	if err := json.Unmarshal(b.Site, &c.record); err != nil {
-		return nil, fault.New(fault.Usage, "the backup does not say what site it is of", name, "Take another one. Nothing was touched.").Because(err)
-	}
-	if c.secrets, err = s.Vault.Unseal(b.Secrets); err != nil {
-		return nil, fault.New(fault.Usage, "the passwords in the backup belong to another vault", name, "Restore it on the machine that made it, or bring that one's vault and key here. Nothing was touched.").Because(err)
-	}
-	return c, nil
-}
-
-// fetched gives an opener of a backup in an account. One that is far away is
-// fetched once; done drops what was fetched.
-func (s *Service) fetched(ctx context.Context, a *account.Account, f files.FS, name string) (open backup.Opener, done func(), err error) {
-	if a.Remote() == nil {
-		return func() (io.ReadCloser, error) { return f.Open(ctx, name) }, func() {}, nil
-	}
-	from, err := f.Open(ctx, name)
-	if err != nil {
-		return nil, nil, err
-	}
-	defer from.Close()
-	to, err := s.temporary()
-	if err != nil {
-		return nil, nil, err
-	}
-	_, err = io.Copy(to, from)
-	if err := errors.Join(err, to.Close()); err != nil {
-		os.Remove(to.Name())
-		return nil, nil, err
-	}
-	return func() (io.ReadCloser, error) { return os.Open(to.Name()) }, func() { os.Remove(to.Name()) }, nil
-}
-
-// temporary makes a file that nobody else reads.
-func (s *Service) temporary() (*os.File, error) {
-	folder := filepath.Join(s.Home.Cache, "backups")
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, err
-	}
-	return os.CreateTemp(folder, "fetched-*")
-}
-
-// valuesOf gives what the configuration of a site holds.
-func (s *Service) valuesOf(x ledger.Site, secrets map[string]secretText) (fill.Values, error) {
-	p, err := s.planOf(x)
-	if err != nil {
-		return nil, err
-	}
-	p.secrets, p.password = secrets, secrets[adminPassword]
-	return p.values(s.Now())
-}
-
-// answers are those that make the same site again, elsewhere.
-func (c *content) answers() answer.Given {
-	x := c.record
-	out := answer.Given{"title": x.Title, "language": x.Language, "licence": "accept", "admin.name": x.Admin.Name, "admin.email": x.Admin.Email,
-		"care.updates": x.Care.Updates, "care.backup": x.Care.Backup, "care.extensions": x.Care.Extensions, "care.themes": x.Care.Themes,
-		"care.put-back": x.Care.PutBack, "care.mails": x.Care.Mails}
+// Answers are those that make the same site again, elsewhere.
+func (c *Carried) Answers() answer.Given {
+	x := c.Record
+	out := answer.Given{"title": x.Title, "language": x.Language, "licence": "accept",
+		"admin.name": x.Admin.Name, "admin.email": x.Admin.Email,
+		"care.updates": x.Care.Updates, "care.backup": x.Care.Backup, "care.extensions": x.Care.Extensions,
+		"care.themes": x.Care.Themes, "care.put-back": x.Care.PutBack, "care.mails": x.Care.Mails}
 	for _, chosen := range x.Chosen {
 		out[chosen.ID] = chosen.Answer
 	}
-	for name, value := range c.secrets {
-		if id, asked := strings.CutPrefix(name, askedSecret("")); asked {
+	for name, value := range c.Secrets {
+		if id, asked := strings.CutPrefix(name, AskedSecret("")); asked {
 			out[id] = value.Reveal()
 		}
 	}
@@ -109,43 +44,13 @@ func (c *content) answers() answer.Given {
 	return out
 }
 
-// takeSecrets gives a plan the secrets of the content that it places: what is
-// stored was made with them. Only the database's user is another.
-func (p *Plan) takeSecrets() error {
-	if p.content == nil {
-		return nil
-	}
-	for name, value := range p.content.secrets {
-		if name != dataPassword {
-			p.secrets[name] = value
-		}
-	}
-	p.password = p.secrets[adminPassword]
-	if p.password.Empty() {
-		return fault.New(fault.Usage, "the vault has no password of this site", p.content.record.Address, "Have a new one made first: tivset reveal "+p.content.record.Address+" --renew")
-	}
-	p.Admin.Generated = false
-	return nil
-}
-
-// measure takes from the content what the plan says of files.
-func (p *Plan) measure(c *content) {
-	p.Changes.Files, p.Changes.Bytes = c.record.Files, c.record.Bytes
-	p.survey.Entries = c.record.Entries
-	for _, list := range []*[]string{&p.Changes.Databases, &p.Changes.Users, &p.Changes.Timers, &p.Changes.SetAside} {
-		if *list == nil {
-			*list = []string{}
-		}
-	}
-}
-
-// rewriting is the replacement of the content's address by a plan's, nil when
-// they are the same.
-func (s *Service) rewriting(ctx context.Context, c *content, p *Plan) (*rewrite.Address, error) {
-	if c.record.URL == p.Place.URL {
+// Rewriting is the replacement of the carried site's address by another; nil
+// when they are the same. Addresses of other recorded sites stay.
+func (b *Book) Rewriting(ctx context.Context, c *Carried, to string) (*rewrite.Address, error) {
+	if c.Record.URL == to {
 		return nil, nil
 	}
-	sites, err := s.Ledger.Sites(ctx)
+	sites, err := b.Ledger.Sites(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -153,19 +58,20 @@ func (s *Service) rewriting(ctx context.Context, c *content, p *Plan) (*rewrite.
 	for _, x := range sites {
 		others = append(others, x.URL)
 	}
-	return rewrite.New(c.record.URL, p.Place.URL, others)
+	return rewrite.New(c.Record.URL, to, others)
 }
 
-// script is the content's SQL with the plan's address in it.
-func (c *content) script(ctx context.Context, p *Plan, change *rewrite.Address) io.ReadCloser {
-	plain := c.Script(ctx)
+// Script is the SQL of a backup of the carried site, with its address replaced
+// where the kit says that it is stored.
+func (c *Carried) Script(ctx context.Context, from *backup.Backup, k *kit.Kit, change *rewrite.Address) io.ReadCloser {
+	plain := from.Script(ctx)
 	if change == nil {
 		return plain
 	}
 	r, w := io.Pipe()
 	go func() {
-		wanted := func(table, column string) bool { return p.kit.Holds(bare(c.record.Database, table), column) }
-		err := change.Dump(c.Engine, wanted, plain, w)
+		wanted := func(table, column string) bool { return k.Holds(bareTable(c.Record.Database, table), column) }
+		err := change.Dump(from.Engine, wanted, plain, w)
 		_ = w.CloseWithError(errors.Join(err, plain.Close()))
 	}()
 	return r

@@ -11,7 +11,7 @@ import (
 // news is what is newer than what sites have. Sites are many, apps and their
 // releases few: each is looked up once.
 type news struct {
-	*Service
+	*Book
 	kits  map[string]*kit.Kit
 	known map[[3]string]newer
 }
@@ -19,8 +19,8 @@ type news struct {
 // newer is what there is for sites of one release with one care.
 type newer struct{ release, level, due string }
 
-func (s *Service) news() *news {
-	return &news{s, map[string]*kit.Kit{}, map[[3]string]newer{}}
+func (b *Book) news() *news {
+	return &news{b, map[string]*kit.Kit{}, map[[3]string]newer{}}
 }
 
 // tell fills in what is found out when a site is shown: whether there is
@@ -46,7 +46,7 @@ func (n *news) find(x ledger.Site) newer {
 	if k == nil || x.Release == k.Newest().Release {
 		return newer{} // or no kit knows the app any more
 	}
-	out := newer{due: due(k, x)}
+	out := newer{due: Due(k, x)}
 	for _, r := range k.Between(x.Release, k.Newest().Release) {
 		if out.release == "" {
 			out.release = r.Release
@@ -59,7 +59,7 @@ func (n *news) find(x ledger.Site) newer {
 }
 
 // Standing says what speaks for and against the n-th release of a kit.
-func (s *Service) Standing(k *kit.Kit, n int) string {
+func (b *Book) Standing(k *kit.Kit, n int) string {
 	r := k.Releases[n]
 	text := "older"
 	if n == 0 {
@@ -67,10 +67,23 @@ func (s *Service) Standing(k *kit.Kit, n int) string {
 	}
 	switch until, err := time.Parse(time.DateOnly, r.Fixes); {
 	case err != nil:
-	case until.After(s.Now()):
+	case until.After(b.Now()):
 		text += ", gets fixes until " + r.Fixes
 	default:
 		text += ", no fixes since " + r.Fixes
 	}
 	return text
+}
+
+// Due is the newest release that a site's care takes by itself, "" for none.
+func Due(k *kit.Kit, x ledger.Site) string {
+	between := k.Between(x.Release, k.Newest().Release)
+	if x.Care.Updates == "all" && len(between) > 0 {
+		return between[0].Release
+	}
+	to := ""
+	for i := len(between) - 1; i >= 0 && x.Care.Updates == "fixes" && between[i].Level == "fixes"; i-- {
+		to = between[i].Release
+	}
+	return to
 }

@@ -2,7 +2,6 @@ package site
 
 import (
 	"cmp"
-	"net"
 	"path"
 	"path/filepath"
 	"strings"
@@ -10,39 +9,31 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/app/fill"
-	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
 )
 
-// values gives everything that the kit's texts and templates can name.
-func (p *Plan) values(now time.Time) (fill.Values, error) {
+// Values gives everything that the kit's texts and templates can name.
+func (s *Site) Values(now time.Time) (fill.Values, error) {
 	v := fill.Values{
-		"title": p.Site.Title, "tagline": p.Site.Tagline, "language": p.Site.Language,
-		"release": p.Release, "app": p.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
-		"url": p.place.URL(), "domain": p.place.Domain.Name, "path": p.place.Path(),
-		"admin.name": p.Admin.Name, "admin.email": p.Admin.Email, "admin.password": p.password.Reveal(),
-		"admin.first-name": p.Admin.First, "admin.last-name": p.Admin.Last, "support.email": cmp.Or(p.Admin.Support, p.Admin.Email),
-		"admin.folder": p.Place.AdminFolder, "data.folder": p.serverPath(p.Place.DataFolder),
-		"data.engine": "", "data.server": "", "data.host": "", "data.port": "", "data.name": "", "data.user": "", "data.password": "", "data.file": "", "tables": "",
+		"title": s.Face.Title, "tagline": s.Face.Tagline, "language": s.Face.Language,
+		"release": s.Release, "app": s.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
+		"url": s.At.URL(), "domain": s.At.Domain.Name, "path": s.At.Path(),
+		"admin.name": s.Admin.Name, "admin.email": s.Admin.Email, "admin.password": s.Password().Reveal(),
+		"admin.first-name": s.Admin.First, "admin.last-name": s.Admin.Last,
+		"support.email": cmp.Or(s.Admin.Support, s.Admin.Email),
+		"admin.folder":  s.Place.AdminFolder, "data.folder": s.serverPath(s.Place.DataFolder),
 	}
-	for _, a := range p.kit.Asks {
-		v["ask."+a.ID] = plain(a.Kind, p.answers[a.ID])
+	for _, a := range s.Kit.Asks {
+		v["ask."+a.ID] = plain(a.Kind, s.Answers[a.ID])
 	}
-	for _, e := range p.kit.Extras {
-		v[e.Answer()] = plain(e.Kind, p.answers[e.Answer()])
+	for _, e := range s.Kit.Extras {
+		v[e.Answer()] = plain(e.Kind, s.Answers[e.Answer()])
 	}
-	for name, secret := range p.secrets {
+	for name, secret := range s.Secrets {
 		v[name] = secret.Reveal()
 	}
-	if d := p.Data; d != nil {
-		host, port := hostAndPort(p.server.ForSites, d.Engine)
-		v["data.engine"], v["data.name"], v["data.user"], v["tables"] = d.Engine, d.Name, d.User, d.Tables
-		v["data.server"], v["data.host"], v["data.port"] = p.server.ForSites, host, port
-		if d.Engine == account.SQLite {
-			v["data.file"] = p.serverPath(database.File(p.server.Server, d.Name))
-		}
-	}
-	for name, text := range p.kit.Values {
+	s.dataValues(v)
+	for name, text := range s.Kit.Values {
 		filled, err := fill.Text(text.For(v["data.engine"]), v)
 		if err != nil {
 			return nil, err
@@ -50,6 +41,27 @@ func (p *Plan) values(now time.Time) (fill.Values, error) {
 		v["value."+name] = filled
 	}
 	return v, nil
+}
+
+// dataValues adds those of the database; empty ones for a site without.
+func (s *Site) dataValues(v fill.Values) {
+	for _, name := range []string{"engine", "server", "host", "port", "name", "user", "file"} {
+		v["data."+name] = ""
+	}
+	v["tables"] = ""
+	if _, known := v[DataPassword]; !known {
+		v[DataPassword] = ""
+	}
+	d := s.Data
+	if d == nil {
+		return
+	}
+	host, port := s.Server.HostAndPort()
+	v["data.engine"], v["data.name"], v["data.user"], v["tables"] = d.Engine, d.Name, d.User, d.Tables
+	v["data.server"], v["data.host"], v["data.port"] = s.Server.ForSites, host, port
+	if s.Server.InFiles() {
+		v["data.file"] = s.serverPath(database.File(s.Server.Server, d.Name))
+	}
 }
 
 // plain is an answer as an app reads it: nothing chosen of several is empty.
@@ -61,32 +73,10 @@ func plain(kind, given string) string {
 }
 
 // serverPath is a folder of the account as the app sees it.
-func (p *Plan) serverPath(folder string) string {
-	top := p.account.ServerTop()
+func (s *Site) serverPath(folder string) string {
+	top := s.In.ServerTop()
 	if folder == "" || top == "" {
 		return ""
 	}
 	return path.Join(filepath.ToSlash(top), folder)
-}
-
-// hostAndPort takes a server's address apart; without a port it is the
-// engine's usual one.
-func hostAndPort(server, engine string) (host, port string) {
-	if strings.HasPrefix(server, "/") {
-		return server, ""
-	}
-	host, port, err := net.SplitHostPort(server)
-	if err != nil {
-		return server, account.Engines[engine]
-	}
-	return host, port
-}
-
-// hidden lists every secret, for messages to leave out.
-func (p *Plan) hidden() []string {
-	var out []string
-	for _, s := range p.secrets {
-		out = append(out, s.Reveal())
-	}
-	return out
 }

@@ -54,17 +54,20 @@ func Start(o Options) (*Account, error) {
 		}
 	}
 	var err error
-	if a.Database, err = mysqld.Start(filepath.Join(o.Folder, "database"), at(o.Ports.Database), o.RootPassword); err != nil {
+	if a.Database, err = mysqld.Start(filepath.Join(o.Folder, "database"), at(o.Ports.Database),
+		o.RootPassword); err != nil {
 		return nil, err
 	}
 	if a.Mail, err = mailbox.Start(a.Mailbox, at(o.Ports.Mail)); err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
-	a.SSH, err = sftpd.Start(sftpd.Options{Address: at(o.Ports.SSH), Folder: filepath.Join(o.Folder, "ssh"), Home: a.Root, User: o.User, Password: o.Password})
+	a.SSH, err = sftpd.Start(sftpd.Options{Address: at(o.Ports.SSH), Folder: filepath.Join(o.Folder, "ssh"), Home: a.Root,
+		User: o.User, Password: o.Password})
 	if err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
-	a.FTP, err = ftpd.Start(ftpd.Options{Address: at(o.Ports.FTP), Folder: filepath.Join(o.Folder, "ftp"), Home: a.Root, User: o.User, Password: o.Password})
+	a.FTP, err = ftpd.Start(ftpd.Options{Address: at(o.Ports.FTP), Folder: filepath.Join(o.Folder, "ftp"), Home: a.Root,
+		User: o.User, Password: o.Password})
 	if err != nil {
 		return nil, errors.Join(err, a.Close())
 	}
@@ -87,7 +90,8 @@ func (a *Account) Ports() Ports {
 		}
 		return n
 	}
-	return Ports{port(a.Web.Address()), port(a.Database.Address()), port(a.Mail.Address()), port(a.SSH.Address()), port(a.FTP.Address())}
+	return Ports{port(a.Web.Address()), port(a.Database.Address()), port(a.Mail.Address()), port(a.SSH.Address()),
+		port(a.FTP.Address())}
 }
 
 // Close ends the servers. The folders stay.

@@ -36,7 +36,8 @@ func tarOf(t testing.TB, entries ...entry) []byte {
 		if e.mode == 0 {
 			e.mode = 0o644
 		}
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: e.name, Typeflag: e.kind, Size: int64(len(e.text)), Mode: e.mode, Linkname: e.link}))
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: e.name, Typeflag: e.kind, Size: int64(len(e.text)), Mode: e.mode,
+			Linkname: e.link}))
 		_, err := io.WriteString(w, e.text)
 		require.NoError(t, err)
 	}
@@ -76,8 +77,10 @@ func pack(t *testing.T, how string, plain []byte) []byte {
 
 var good = []entry{
 	{name: "app-1/", kind: tar.TypeDir, mode: 0o700}, {name: "app-1/index.php", kind: tar.TypeReg, text: "hello"},
-	{name: "./app-1/bin/run", kind: tar.TypeReg, text: "#!", mode: 0o4755}, {name: "app-1/docs/x", kind: tar.TypeReg, text: "no"},
-	{name: "app-1/big", kind: tar.TypeReg, text: strings.Repeat("0123456789", 50_000)}, {name: "other/x", kind: tar.TypeReg, text: "x"},
+	{name: "./app-1/bin/run", kind: tar.TypeReg, text: "#!", mode: 0o4755},
+	{name: "app-1/docs/x", kind: tar.TypeReg, text: "no"},
+	{name: "app-1/big", kind: tar.TypeReg, text: strings.Repeat("0123456789", 50_000)},
+	{name: "other/x", kind: tar.TypeReg, text: "x"},
 }
 
 func TestUnpack(t *testing.T) {
@@ -136,9 +139,11 @@ func TestHostile(t *testing.T) {
 		"twice":          {{name: "app/x", kind: tar.TypeReg}, {name: "app/x", kind: tar.TypeReg}},
 		"nothing inside": {{name: "other/x", kind: tar.TypeReg}},
 		"too much":       {{name: "app/x", kind: tar.TypeReg, text: strings.Repeat("x", 2000)}},
-		"too many":       {{name: "app/1", kind: tar.TypeReg}, {name: "app/2", kind: tar.TypeReg}, {name: "app/3", kind: tar.TypeReg}, {name: "app/4", kind: tar.TypeReg}},
+		"too many": {{name: "app/1", kind: tar.TypeReg}, {name: "app/2", kind: tar.TypeReg},
+			{name: "app/3", kind: tar.TypeReg}, {name: "app/4", kind: tar.TypeReg}},
 	} {
-		_, err := archive.Look(context.Background(), open(t, tarOf(t, entries...)), "app", nil, archive.Limits{Entries: 3, Bytes: 1000})
+		_, err := archive.Look(context.Background(), open(t, tarOf(t, entries...)), "app", nil,
+			archive.Limits{Entries: 3, Bytes: 1000})
 		assert.ErrorIs(t, err, archive.ErrHostile, name)
 	}
 }

@@ -55,7 +55,8 @@ func retar(ctx context.Context, from Source, to io.Writer, progress func(int, in
 const partBytes = 6 << 20
 
 // repackParts does what repack does, into several archives.
-func repackParts(ctx context.Context, from Source, open func() (io.WriteCloser, error), progress func(int, int64)) error {
+func repackParts(ctx context.Context, from Source, open func() (io.WriteCloser, error),
+	progress func(int, int64)) error {
 	var p *part
 	err := retarInto(ctx, from, func(size int64) (*tar.Writer, error) {
 		if p != nil && p.bytes > 0 && p.bytes+size > partBytes {
@@ -106,7 +107,8 @@ func (p *part) close() error {
 }
 
 // retarInto writes each entry to the archive that into gives for its size.
-func retarInto(ctx context.Context, from Source, into func(size int64) (*tar.Writer, error), progress func(int, int64)) error {
+func retarInto(ctx context.Context, from Source, into func(size int64) (*tar.Writer, error),
+	progress func(int, int64)) error {
 	made := map[string]bool{".": true}
 	count, bytes := 0, int64(0)
 	return from(ctx, func(e Entry, content io.Reader) error {
@@ -120,12 +122,14 @@ func retarInto(ctx context.Context, from Source, into func(size int64) (*tar.Wri
 		}
 		if e.Dir && e.Exact && !made[dir] {
 			made[dir] = true
-			return out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir + "/", Mode: int64(e.mode()), ModTime: time.Now()})
+			return out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir + "/", Mode: int64(e.mode()),
+				ModTime: time.Now()})
 		}
 		if err := tarFolders(out, dir, made); err != nil || e.Dir {
 			return err
 		}
-		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: e.Name, Mode: int64(e.mode()), Size: e.Size, ModTime: time.Now()}); err != nil {
+		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: e.Name, Mode: int64(e.mode()), Size: e.Size,
+			ModTime: time.Now()}); err != nil {
 			return err
 		}
 		if _, err := io.Copy(out, content); err != nil {
@@ -147,7 +151,8 @@ func tarFolders(out *tar.Writer, dir string, made map[string]bool) error {
 			continue
 		}
 		made[name] = true
-		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name + "/", Mode: 0o755, ModTime: time.Now()}); err != nil {
+		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name + "/", Mode: 0o755,
+			ModTime: time.Now()}); err != nil {
 			return err
 		}
 	}

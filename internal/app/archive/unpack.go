@@ -27,7 +27,8 @@ const (
 // of the machine it was packed on. Progress, if not nil, is called with the
 // files and bytes written so far, by one goroutine at a time. The account's
 // files must be safe for use by several goroutines.
-func Unpack(ctx context.Context, file *os.File, top string, skip []string, to files.FS, folder string, progress func(files int, bytes int64)) error {
+func Unpack(ctx context.Context, file *os.File, top string, skip []string, to files.FS, folder string,
+	progress func(files int, bytes int64)) error {
 	return Fill(ctx, func(ctx context.Context, each func(Entry, io.Reader) error) error {
 		return Walk(ctx, file, top, DefaultLimits, func(e Entry, content io.Reader) error {
 			if Skipped(e.Name, skip) {
@@ -57,7 +58,8 @@ func Fill(ctx context.Context, from Source, to files.FS, folder string, progress
 		})
 	}
 	group, ctx := errgroup.WithContext(ctx)
-	u := &unpacking{to: to, folder: folder, progress: progress, jobs: make(chan handed), made: map[string]*madeOnce{}, modes: map[string]fs.FileMode{},
+	u := &unpacking{to: to, folder: folder, progress: progress, jobs: make(chan handed), made: map[string]*madeOnce{},
+		modes:  map[string]fs.FileMode{},
 		blocks: sync.Pool{New: func() any { b := make([]byte, block); return &b }}, slots: make(chan struct{}, waiting)}
 	for range writersFor(to) {
 		group.Go(func() error { return u.writeHanded(ctx) })

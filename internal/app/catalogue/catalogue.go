@@ -38,7 +38,8 @@ func (c *Catalogue) All() ([]Entry, error) {
 	for _, s := range c.sources {
 		folders, err := fs.ReadDir(s.Files, ".")
 		if err != nil {
-			return nil, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "", "Check that its folder is there.").Because(err)
+			return nil, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
+				"Check that its folder is there.").Because(err)
 		}
 		for _, f := range folders {
 			if !f.IsDir() || seen[f.Name()] || strings.HasPrefix(f.Name(), ".") {
@@ -66,7 +67,8 @@ func (s Source) read(app string) (Entry, error) {
 		return Entry{}, err
 	}
 	if k.App != app {
-		return Entry{}, fault.New(fault.Usage, "the kit in the folder "+app+" is for "+k.App, s.Name, "Give the folder the app's name.")
+		return Entry{}, fault.New(fault.Usage, "the kit in the folder "+app+" is for "+k.App, s.Name,
+			"Give the folder the app's name.")
 	}
 	return Entry{k, s.Name}, nil
 }
@@ -78,7 +80,8 @@ func (c *Catalogue) Find(app string) (Entry, error) {
 	for _, s := range c.sources {
 		folders, err := fs.ReadDir(s.Files, ".")
 		if err != nil {
-			return Entry{}, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "", "Check that its folder is there.").Because(err)
+			return Entry{}, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
+				"Check that its folder is there.").Because(err)
 		}
 		for _, f := range folders {
 			if f.IsDir() && f.Name() == app {
@@ -87,7 +90,7 @@ func (c *Catalogue) Find(app string) (Entry, error) {
 			names = append(names, f.Name())
 		}
 	}
-	remedy := strings.TrimSpace(near.Hint(app, names) + " See what there is with: tivset browse")
+	remedy := strings.TrimSpace(near.Hint(app, names) + " See what there is with: " + fault.Call("browse"))
 	return Entry{}, fault.New(fault.Usage, "no app is called "+app, "", remedy)
 }
 

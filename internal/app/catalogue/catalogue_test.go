@@ -16,7 +16,8 @@ import (
 func TestCatalogue(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
-	c := catalogue.New(catalogue.Source{Name: "demo", Files: os.DirFS(dir)}, catalogue.Source{Name: "again", Files: os.DirFS(dir)})
+	c := catalogue.New(catalogue.Source{Name: "demo", Files: os.DirFS(dir)},
+		catalogue.Source{Name: "again", Files: os.DirFS(dir)})
 	all, err := c.All()
 	require.NoError(t, err)
 	require.Len(t, all, 6, "of two kits for an app the first wins")
@@ -27,7 +28,7 @@ func TestCatalogue(t *testing.T) {
 	assert.Empty(t, catalogue.Search(all, "forum", []string{"journal"}))
 	_, err = c.Find("moring")
 	assert.Equal(t, fault.Usage, fault.Of(err).Kind)
-	assert.Contains(t, fault.Of(err).Remedy, "tivset browse")
+	assert.Contains(t, fault.Of(err).Remedy, fault.Call("browse"))
 }
 
 func TestFolderOfAnotherName(t *testing.T) {
@@ -38,6 +39,7 @@ func TestFolderOfAnotherName(t *testing.T) {
 	assert.ErrorContains(t, err, "is for moorings")
 	_, err = catalogue.New(catalogue.Source{Name: "gone", Files: os.DirFS(dir + "/none")}).All()
 	assert.ErrorContains(t, err, "cannot read the catalogue gone")
-	_, err = catalogue.New(catalogue.Source{Name: "bad", Files: fstest.MapFS{"x/kit.yaml": {Data: []byte("kit: 9")}}}).All()
+	_, err = catalogue.New(catalogue.Source{Name: "bad",
+		Files: fstest.MapFS{"x/kit.yaml": {Data: []byte("kit: 9")}}}).All()
 	assert.Error(t, err)
 }

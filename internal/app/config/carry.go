@@ -14,7 +14,9 @@ import (
 func Carry(f Format, template, current string, before, after fill.Values) (string, error) {
 	for line := range strings.Lines(template) {
 		parts := fill.Parse(line)
-		if !slices.ContainsFunc(parts, func(p fill.Part) bool { return p.Name != "" && p.Name != "now" && before[p.Name] != after[p.Name] }) {
+		if !slices.ContainsFunc(parts, func(p fill.Part) bool {
+			return p.Name != "" && p.Name != "now" && before[p.Name] != after[p.Name]
+		}) {
 			continue
 		}
 		was, err := Render(f, line, before)
@@ -27,7 +29,8 @@ func Carry(f Format, template, current string, before, after fill.Values) (strin
 		}
 		from, to, found := lineOf(current, string(was), parts[0])
 		if !found {
-			return "", fmt.Errorf("the line “%s” was changed by hand, so that it cannot be told which one is to get the new value", strings.TrimSpace(line))
+			return "", fmt.Errorf("the line “%s” was changed by hand, so that it cannot be told which one is to get the new "+
+				"value", strings.TrimSpace(line))
 		}
 		current = current[:from] + strings.TrimRight(string(becomes), "\r\n") + current[to:]
 	}
@@ -38,7 +41,9 @@ func Carry(f Format, template, current string, before, after fill.Values) (strin
 // template's does.
 func lineOf(text, was string, first fill.Part) (from, to int, found bool) {
 	was = strings.TrimRight(was, "\r\n")
-	if from, to, found = only(text, was, func(rest string) bool { return rest == "" || rest[0] == '\n' || rest[0] == '\r' }); found {
+	if from, to, found = only(text, was, func(rest string) bool {
+		return rest == "" || rest[0] == '\n' || rest[0] == '\r'
+	}); found {
 		return from, to, true
 	}
 	begin := first.Text

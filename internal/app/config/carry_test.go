@@ -13,16 +13,22 @@ import (
 func TestCarry(t *testing.T) {
 	php, err := config.For("php")
 	require.NoError(t, err)
-	const template = "<?php\n// made {now | lower}\ndefine('DB', {data.name});\ndefine('URL', {url});\ndefine('HASH', {admin.password | bcrypt});\n$x = [{title}, {tagline}];\n"
-	before := fill.Values{"now": "1", "data.name": "quill_a", "url": "http://a/", "admin.password": "old", "title": "it's", "tagline": "x"}
-	after := fill.Values{"now": "2", "data.name": "quill_b", "url": "http://b/", "admin.password": "old", "title": "it's", "tagline": "x"}
-	current := "<?php\n// made 1\n// by hand: define('DB', no)\r\ndefine('DB', 'quill_a');\r\n  $mine = 1;\ndefine( 'URL', 'http://a/');\ndefine('HASH', '$2a$10$abc');\n$x = ['it\\'s', 'x'];\n"
+	const template = "<?php\n// made {now | lower}\ndefine('DB', {data.name});\ndefine('URL', {url});\ndefine('HASH', " +
+		"{admin.password | bcrypt});\n$x = [{title}, {tagline}];\n"
+	before := fill.Values{"now": "1", "data.name": "quill_a", "url": "http://a/", "admin.password": "old", "title": "it's",
+		"tagline": "x"}
+	after := fill.Values{"now": "2", "data.name": "quill_b", "url": "http://b/", "admin.password": "old", "title": "it's",
+		"tagline": "x"}
+	current := "<?php\n// made 1\n// by hand: define('DB', no)\r\ndefine('DB', 'quill_a');\r\n  $mine = 1;\ndefine( " +
+		"'URL', 'http://a/');\ndefine('HASH', '$2a$10$abc');\n$x = ['it\\'s', 'x'];\n"
 	_, err = config.Carry(php, template, current, before, after)
 	assert.ErrorContains(t, err, "define('URL', {url});", "two blanks: found neither as written nor by its beginning")
-	current = "<?php\n// made 1\n// by hand: define('DB', no)\r\ndefine('DB', 'quill_a');\r\n  $mine = 1;\ndefine('URL', $mine . 'http://a/');\ndefine('HASH', '$2a$10$abc');\n$x = ['it\\'s', 'x'];\n"
+	current = "<?php\n// made 1\n// by hand: define('DB', no)\r\ndefine('DB', 'quill_a');\r\n  $mine = " +
+		"1;\ndefine('URL', $mine . 'http://a/');\ndefine('HASH', '$2a$10$abc');\n$x = ['it\\'s', 'x'];\n"
 	got, err := config.Carry(php, template, current, before, after)
 	require.NoError(t, err)
-	assert.Equal(t, "<?php\n// made 1\n// by hand: define('DB', no)\r\ndefine('DB', 'quill_b');\r\n  $mine = 1;\ndefine('URL', 'http://b/');\ndefine('HASH', '$2a$10$abc');\n$x = ['it\\'s', 'x'];\n", got)
+	assert.Equal(t, "<?php\n// made 1\n// by hand: define('DB', no)\r\ndefine('DB', 'quill_b');\r\n  $mine = "+
+		"1;\ndefine('URL', 'http://b/');\ndefine('HASH', '$2a$10$abc');\n$x = ['it\\'s', 'x'];\n", got)
 
 	same, err := config.Carry(php, template, "anything", before, before)
 	require.NoError(t, err)

@@ -37,7 +37,8 @@ func SetConstant(text, name, value string) (string, error) {
 }
 
 func wordByte(b byte) bool {
-	return b == '_' || b == '$' || b == '\\' || b > 127 || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z'
+	return b == '_' || b == '$' || b == '\\' || b > 127 || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' &&
+		b <= 'Z'
 }
 
 // endOfValue finds where an expression ends: at the comma, the bracket or the

@@ -24,7 +24,8 @@ func TestSetConstant(t *testing.T) {
 		require.NoError(t, err, before)
 		assert.Equal(t, after, got)
 	}
-	for _, text := range []string{"", "define('A', 1);", "<?php define('A', 1); define('A', 2);", "<?php define('B', 1);", "<?php undefine('A', 1);", "<?php $a->define; $A = 1;"} {
+	for _, text := range []string{"", "define('A', 1);", "<?php define('A', 1); define('A', 2);", "<?php define('B', 1);",
+		"<?php undefine('A', 1);", "<?php $a->define; $A = 1;"} {
 		_, err := config.SetConstant(text, "A", "x")
 		assert.ErrorContains(t, err, "not once", text)
 	}

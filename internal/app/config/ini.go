@@ -38,5 +38,6 @@ var iniKey = regexp.MustCompile(`^\s*[^;\[\s=][^=]*=\s*$`)
 
 // Open allows a value only as the whole of what stands after an equals sign.
 func (ini) Open(template string, places []Span) map[int]string {
-	return whole(iniKey, template, places, "a value in an INI file must be all that stands after the equals sign, without quotes")
+	return whole(iniKey, template, places,
+		"a value in an INI file must be all that stands after the equals sign, without quotes")
 }

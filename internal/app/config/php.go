@@ -102,7 +102,8 @@ func (s *phpScan) inside(rest string) {
 		s.in, s.at = "page", s.at+2
 	case strings.HasPrefix(rest, s.end):
 		s.in, s.at = "code", s.at+len(s.end)
-	case len(s.end) > 1 && s.end[0] == '\n' && rest[0] == '\n' && strings.HasPrefix(strings.TrimLeft(rest[1:], " \t"), s.end[1:]):
+	case len(s.end) > 1 && s.end[0] == '\n' && rest[0] == '\n' && strings.HasPrefix(strings.TrimLeft(rest[1:], " \t"),
+		s.end[1:]):
 		s.in, s.at = "code", s.at+1 // an indented heredoc's end
 	default:
 		s.at++

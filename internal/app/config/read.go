@@ -57,7 +57,8 @@ func loose(key string) *regexp.Regexp {
 }
 
 var (
-	bareEnds = map[string]string{"php": ",;)\n", "json": ",}]\n", "xml": "<", "ini": ";\n", "dotenv": "#\n", "toml": "#\n", "yaml": "#\n"}
+	bareEnds = map[string]string{"php": ",;)\n", "json": ",}]\n", "xml": "<", "ini": ";\n", "dotenv": "#\n", "toml": "#\n",
+		"yaml": "#\n"}
 	phpPlain = strings.NewReplacer(`\\`, `\`, `\'`, `'`)
 	phpTwice = strings.NewReplacer(`\\`, `\`, `\"`, `"`, `\$`, `$`, `\n`, "\n", `\r`, "\r", `\t`, "\t")
 	iniTwice = strings.NewReplacer(`\\`, `\`, `\"`, `"`, `\$`, `$`)

@@ -63,7 +63,8 @@ func (toml) Bare(v string) string { return v }
 var tomlKey = regexp.MustCompile(`^\s*[A-Za-z0-9_."'-]+\s*=\s*$`)
 
 func (toml) Open(template string, places []Span) map[int]string {
-	return whole(tomlKey, template, places, "a value in TOML must be all that stands after the equals sign, without quotes")
+	return whole(tomlKey, template, places,
+		"a value in TOML must be all that stands after the equals sign, without quotes")
 }
 
 // dotenv writes values for .env files. No standard says how they are quoted,
@@ -91,7 +92,8 @@ func (dotenv) Bare(v string) string { return v }
 var dotenvKey = regexp.MustCompile(`^(export )?[A-Za-z_][A-Za-z0-9_]*=$`)
 
 func (dotenv) Open(template string, places []Span) map[int]string {
-	return whole(dotenvKey, template, places, "a value in a .env file must be all that stands after the equals sign, without quotes")
+	return whole(dotenvKey, template, places,
+		"a value in a .env file must be all that stands after the equals sign, without quotes")
 }
 
 // quoteJSON writes a string in double quotes with the escapes of JSON (RFC 8259).

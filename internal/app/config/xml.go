@@ -34,7 +34,8 @@ func (xmlFormat) Open(template string, places []Span) map[int]string {
 	for _, p := range places {
 		before, after := template[:p.From], template[p.To:]
 		open := strings.LastIndexByte(before, '<')
-		isText := strings.HasSuffix(before, ">") && open >= 0 && !strings.ContainsAny(before[open+1:open+2], "/!?") && strings.HasPrefix(after, "</")
+		isText := strings.HasSuffix(before, ">") && open >= 0 && !strings.ContainsAny(before[open+1:open+2], "/!?") &&
+			strings.HasPrefix(after, "</")
 		if !isText || strings.LastIndex(before, "<!--") > strings.LastIndex(before, "-->") {
 			closed[p.From] = "a value in XML must be all the text of an element: <name>{value}</name>"
 		}

@@ -12,7 +12,8 @@ import (
 )
 
 func TestText(t *testing.T) {
-	values := fill.Values{"title": "Lock {admin.name} & co", "admin.name": "Wharfinger", "secret.cookie-key": "k", "address": "https://lock.example:8080/a%20b/"}
+	values := fill.Values{"title": "Lock {admin.name} & co", "admin.name": "Wharfinger", "secret.cookie-key": "k",
+		"address": "https://lock.example:8080/a%20b/"}
 	for text, want := range map[string]string{
 		"":                             "",
 		"no places":                    "no places",

@@ -73,7 +73,8 @@ func hashArgon2id(s string) (string, error) {
 	}
 	key := argon2.IDKey([]byte(s), salt, argonRounds, argonMemory, 1, argonLength)
 	plain := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonRounds, plain.EncodeToString(salt), plain.EncodeToString(key)), nil
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, argonMemory, argonRounds,
+		plain.EncodeToString(salt), plain.EncodeToString(key)), nil
 }
 
 // addressPart takes a part of an address such as {url}.

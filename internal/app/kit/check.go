@@ -18,16 +18,18 @@ import (
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/database"
 )
 
 // Kinds are the things an app can be for.
-var Kinds = []string{"blog", "customers", "forum", "gallery", "helpdesk", "learning", "reader", "shop", "webmail", "wiki"}
+var Kinds = []string{"blog", "customers", "forum", "gallery", "helpdesk", "learning", "reader", "shop", "webmail",
+	"wiki"}
 
 // Levels are how far a release goes beyond the one before.
 var Levels = []string{"fixes", "features", "breaking"}
 
 // Engines are the database engines that a kit can name.
-var Engines = []string{"mariadb", "postgresql", "sqlite"}
+var Engines = database.EngineNames()
 
 var (
 	appName = regexp.MustCompile(`^[a-z][a-z0-9-]{1,30}$`)
@@ -70,7 +72,8 @@ func (c *checker) file(key, name string) string {
 // inside checks a path below the app's folder.
 func (c *checker) inside(key, name string) {
 	if name == "" || !fs.ValidPath(strings.TrimSuffix(name, "/")) || name == "." || strings.Contains(name, `\`) {
-		c.wrong(key, fmt.Sprintf("%q is not a path below the app's folder", name), "Write it without a leading slash and without “..”.")
+		c.wrong(key, fmt.Sprintf("%q is not a path below the app's folder", name),
+			"Write it without a leading slash and without “..”.")
 	}
 }
 
@@ -86,11 +89,13 @@ func (c *checker) places(key, text string) {
 func (k *Kit) problems() []fault.Problem {
 	c := &checker{Kit: k}
 	if k.Format != Version {
-		c.wrong("kit", fmt.Sprintf("this is format %d of kits", k.Format), fmt.Sprintf("This program reads format %d: write kit: %d.", Version, Version))
+		c.wrong("kit", fmt.Sprintf("this is format %d of kits", k.Format),
+			fmt.Sprintf("This program reads format %d: write kit: %d.", Version, Version))
 		return c.found
 	}
 	if !appName.MatchString(k.App) {
-		c.wrong("app", fmt.Sprintf("app cannot be %q", k.App), "Use lower case letters, digits and -, beginning with a letter.")
+		c.wrong("app", fmt.Sprintf("app cannot be %q", k.App),
+			"Use lower case letters, digits and -, beginning with a letter.")
 	}
 	c.need("title", k.Title, "title: Inkwater")
 	c.need("summary", k.Summary, "summary: A quiet blog")
@@ -148,7 +153,8 @@ func (c *checker) archive(key string, a Archive) {
 	}
 	switch {
 	case (a.From == "") == (a.Name == ""):
-		c.wrong(key, "an archive has either from or name", "from: an https address or a file of the kit; name: a file that the owner fetches.")
+		c.wrong(key, "an archive has either from or name",
+			"from: an https address or a file of the kit; name: a file that the owner fetches.")
 	case a.Name != "" && a.Fetch == "":
 		c.wrong(key, "an archive with name needs fetch", "Say how the owner gets the file.")
 	case strings.HasPrefix(a.From, "https://") || a.From == "":
@@ -204,7 +210,8 @@ func (c *checker) configs() {
 		template := c.file(key+".template", f.Template)
 		c.use(template)
 		for _, t := range config.Check(format, template, c.Names()) {
-			c.found = append(c.found, fault.Problem{ID: f.Template + ":" + strconv.Itoa(t.Line), What: t.What, Remedy: "See “Templates” in docs/kit.md."})
+			c.found = append(c.found, fault.Problem{ID: f.Template + ":" + strconv.Itoa(t.Line), What: t.What,
+				Remedy: "See “Templates” in docs/kit.md."})
 		}
 	}
 	for name, s := range c.Secrets {
@@ -228,7 +235,8 @@ func (c *checker) configs() {
 
 func (c *checker) constants(key string, f Config) {
 	if f.Template+f.Format+f.Mode != "" {
-		c.wrong(key, "set-constant edits a file of the archive, which has its own format and mode", "Leave template, format and mode out.")
+		c.wrong(key, "set-constant edits a file of the archive, which has its own format and mode",
+			"Leave template, format and mode out.")
 	}
 	for name, text := range f.Constant {
 		if !constantName.MatchString(name) {
@@ -244,13 +252,16 @@ var constantName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 // do not stand where everybody on the machine can read them.
 func (c *checker) command(key string, words []string) {
 	if words[0] != "php" {
-		c.wrong(key, fmt.Sprintf("a command cannot begin with %q", words[0]), "It begins with php, for which the account says where it is.")
+		c.wrong(key, fmt.Sprintf("a command cannot begin with %q", words[0]),
+			"It begins with php, for which the account says where it is.")
 	}
 	for _, w := range words {
 		c.places(key, w)
 		for _, p := range fill.Parse(w) {
-			if strings.HasSuffix(p.Name, ".password") || strings.HasPrefix(p.Name, "secret.") || strings.HasPrefix(p.Name, "value.") || c.secretAsk(p.Name) {
-				c.wrong(key, "{"+p.Name+"} stands in a command, where others on the machine can read it", "Give secrets, and values put together, to the command by input: or in a configuration file.")
+			if strings.HasSuffix(p.Name, ".password") || strings.HasPrefix(p.Name, "secret.") ||
+				strings.HasPrefix(p.Name, "value.") || c.secretAsk(p.Name) {
+				c.wrong(key, "{"+p.Name+"} stands in a command, where others on the machine can read it",
+					"Give secrets, and values put together, to the command by input: or in a configuration file.")
 			}
 		}
 	}
@@ -315,7 +326,8 @@ func (c *checker) lookedAfter() {
 	}
 	c.inside("recognise.file", c.Known.File)
 	if re, err := regexp.Compile(c.Known.Pattern); err != nil || re.NumSubexp() != 1 {
-		c.wrong("recognise.pattern", "the pattern needs one group, which holds the release", `Write it as "VERSION = '([0-9.]+)'".`)
+		c.wrong("recognise.pattern", "the pattern needs one group, which holds the release",
+			`Write it as "VERSION = '([0-9.]+)'".`)
 	}
 }
 
@@ -323,7 +335,8 @@ func (c *checker) steps(list string, steps []Step) {
 	for i, s := range steps {
 		key := list + "." + strconv.Itoa(i)
 		if s.Since != "" && (list != "update.steps" || c.Find(s.Since) == nil) {
-			c.wrong(key+".since", fmt.Sprintf("since cannot be %q here", s.Since), "It names one of the releases, in a step below update:.")
+			c.wrong(key+".since", fmt.Sprintf("since cannot be %q here", s.Since),
+				"It names one of the releases, in a step below update:.")
 		}
 		kinds := 0
 		if s.SQL != nil {
@@ -387,7 +400,8 @@ func (c *checker) request(key string, r Request) {
 		c.wrong(key, "a request is either get, or form: page, or post", "Make it several requests.")
 	}
 	if r.Expect.Text == "" && r.Expect.NotText == "" && r.Form+r.Post != "" {
-		c.wrong(key+".expect", "a form that is sent needs expect", "Say what the page shows when it worked: a status alone says little.")
+		c.wrong(key+".expect", "a form that is sent needs expect",
+			"Say what the page shows when it worked: a status alone says little.")
 	}
 	for name, v := range r.Fields {
 		c.places(key+".fields."+name, v)
@@ -398,13 +412,15 @@ func (c *checker) request(key string, r Request) {
 
 func (c *checker) checks() {
 	if c.Check.Front.Get == "" || c.Check.Front.Expect.Text == "" {
-		c.wrong("check.front", "the check of the front page needs get and expect.text", `Write front: {get: /, expect: {text: "{title}"}}.`)
+		c.wrong("check.front", "the check of the front page needs get and expect.text",
+			`Write front: {get: /, expect: {text: "{title}"}}.`)
 	}
 	c.places("check.front", c.Check.Front.Expect.Text+c.Check.Front.Expect.NotText)
 	s := c.Check.SignIn
 	c.places("check.sign-in", s.Page+s.Post+s.Then.Get+s.Then.Expect.Text)
 	if s.Page == "" || len(s.Fields) == 0 || s.Then.Get == "" || s.Then.Expect.Text == "" {
-		c.wrong("check.sign-in", "the check of signing in needs page, fields, and then with get and expect.text", "See “Checks” in docs/kit.md.")
+		c.wrong("check.sign-in", "the check of signing in needs page, fields, and then with get and expect.text",
+			"See “Checks” in docs/kit.md.")
 	}
 	for name, v := range s.Fields {
 		c.places("check.sign-in.fields."+name, v)

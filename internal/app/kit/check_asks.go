@@ -14,14 +14,17 @@ import (
 // usualExtras are the extras that several apps have, with the words in which
 // every app's owner is asked for them.
 var usualExtras = map[string]struct{ ask, help, warning string }{
-	"theme":          {"Theme", "How the site looks. It can be changed later.", ""},
-	"sample":         {"Sample content", "A few made-up entries, to see how the site looks when it is in use.", ""},
-	"languages":      {"Further languages", "The languages that visitors can switch to.", ""},
-	"extensions":     {"Extensions", "What the app can do beyond its usual work.", ""},
-	"lockout":        {"Lock out repeated failed sign-ins", "Whoever types wrong passwords again and again has to wait.", ""},
-	"search-engines": {"Search engines welcome", "With no, search engines are asked to leave the site out: for a site that is not ready, or for a few.", ""},
+	"theme":      {"Theme", "How the site looks. It can be changed later.", ""},
+	"sample":     {"Sample content", "A few made-up entries, to see how the site looks when it is in use.", ""},
+	"languages":  {"Further languages", "The languages that visitors can switch to.", ""},
+	"extensions": {"Extensions", "What the app can do beyond its usual work.", ""},
+	"lockout": {"Lock out repeated failed sign-ins", "Whoever types wrong passwords again and again has to wait.",
+		""},
+	"search-engines": {"Search engines welcome",
+		"With no, search engines are asked to leave the site out: for a site that is not ready, or for a few.", ""},
 	"many-sites": {"One installation for many sites", "One installation that serves several sites. Normally no.",
-		"one installation for many sites is harder to update, to move and to take back: take it only when you know that you need it"},
+		"one installation for many sites is harder to update, to move and to take back: take it only when you know that " +
+			"you need it"},
 }
 
 // groups are the words of a kit for the groups that its questions can be in.
@@ -33,7 +36,8 @@ func (c *checker) asks() {
 	for i, a := range c.Asks {
 		key := "asks." + strconv.Itoa(i)
 		if !askName.MatchString(a.ID) || slices.Contains(commonAnswers, a.ID) || seen[a.ID] {
-			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", a.ID), "Use lower case letters, digits and -; each id once; not "+strings.Join(commonAnswers, ", ")+".")
+			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", a.ID),
+				"Use lower case letters, digits and -; each id once; not "+strings.Join(commonAnswers, ", ")+".")
 		}
 		seen[a.ID] = true
 		c.need(key+".ask", a.Ask, "ask: Name of the first board")
@@ -44,7 +48,8 @@ func (c *checker) asks() {
 			c.wrong(key+".pattern", "the pattern is not a regular expression", "See the syntax of RE2.")
 		}
 		if a.NeededIf != "" && (a.AskedIf != "" || a.Needed) {
-			c.wrong(key+".needed-if", "needed-if says both when it is asked and that it is needed", "Leave asked-if and needed out.")
+			c.wrong(key+".needed-if", "needed-if says both when it is asked and that it is needed",
+				"Leave asked-if and needed out.")
 		}
 		if a.Secret && a.Default != "" {
 			c.wrong(key+".default", "a secret has no default", "Leave it out; for one that is made, see secrets.")
@@ -52,8 +57,10 @@ func (c *checker) asks() {
 		c.condition(key+".needed-if", a.NeededIf, known)
 		c.condition(key+".asked-if", a.AskedIf, known)
 		// The groups are asked in their order, whatever the order of the kit.
-		if n := slices.Index(groups[1:], cmp.Or(a.Group, "what")); i > 0 && n < slices.Index(groups[1:], cmp.Or(c.Asks[i-1].Group, "what")) {
-			c.wrong(key+".group", "questions of the group "+cmp.Or(a.Group, "what")+" come before those of "+c.Asks[i-1].Group, "List the questions in the order of the groups: what, admin, data, care.")
+		if n := slices.Index(groups[1:], cmp.Or(a.Group, "what")); i > 0 && n < slices.Index(groups[1:],
+			cmp.Or(c.Asks[i-1].Group, "what")) {
+			c.wrong(key+".group", "questions of the group "+cmp.Or(a.Group, "what")+" come before those of "+c.Asks[i-1].Group,
+				"List the questions in the order of the groups: what, admin, data, care.")
 		}
 		known = append(known, a.ID)
 	}
@@ -117,7 +124,8 @@ func (c *checker) extras() {
 			e.Default = cmp.Or(e.Default, answer.None)
 		}
 		if !askName.MatchString(e.ID) || seen[e.ID] {
-			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", e.ID), "Use lower case letters, digits and -; each id once.")
+			c.wrong(key+".id", fmt.Sprintf("the id %q is taken or not a name", e.ID),
+				"Use lower case letters, digits and -; each id once.")
 		}
 		seen[e.ID] = true
 		c.need(key+".ask", e.Ask, "ask: Sample content")

@@ -32,13 +32,15 @@ func TestDocsSchema(t *testing.T) {
 	}
 	have, err := os.ReadFile(schemaFile)
 	require.NoError(t, err)
-	assert.Equal(t, string(text)+"\n", string(have), "run: go test ./internal/command ./internal/app/kit -run Docs -update")
+	assert.Equal(t, string(text)+"\n", string(have),
+		"run: go test ./internal/command ./internal/app/kit -run Docs -update")
 }
 
 func schema(t reflect.Type) map[string]any {
 	if t == reflect.TypeFor[Text]() {
 		text := map[string]any{"type": "string"}
-		return map[string]any{"oneOf": []any{text, map[string]any{"type": "object", "additionalProperties": text, "propertyNames": map[string]any{"enum": Engines}}}}
+		return map[string]any{"oneOf": []any{text, map[string]any{"type": "object", "additionalProperties": text,
+			"propertyNames": map[string]any{"enum": Engines}}}}
 	}
 	switch t.Kind() {
 	case reflect.Pointer:

@@ -46,11 +46,14 @@ type Kit struct {
 	Check   Check             `yaml:"check"`
 	Admin   string            `yaml:"admin"` // where the admin side is, below the site's address
 	Update  Update            `yaml:"update"`
-	Stored  []Stored          `yaml:"addresses"`     // where the app stores its address
-	Copied  []Step            `yaml:"copied"`        // what a copy needs besides: that it sends no mail, is not found by search engines
-	Renew   []Step            `yaml:"renew"`         // what gives the admin the password {admin.password}; the configuration is written anew by itself
-	Known   *Recognise        `yaml:"recognise"`     // how to know the app where somebody else installed it
-	Account string            `yaml:"admin-account"` // own (when left out): made by the set-up; elsewhere: one that is there, such as a mailbox
+	Stored  []Stored          `yaml:"addresses"` // where the app stores its address
+	// what a copy needs besides: that it sends no mail, is not found by search engines
+	Copied []Step `yaml:"copied"`
+	// what gives the admin the password {admin.password}; the configuration is written anew by itself
+	Renew []Step     `yaml:"renew"`
+	Known *Recognise `yaml:"recognise"` // how to know the app where somebody else installed it
+	// own (when left out): made by the set-up; elsewhere: one that is there, such as a mailbox
+	Account string `yaml:"admin-account"`
 
 	files fs.FS
 	lines map[string]int  // the line of each key, by its path
@@ -173,16 +176,19 @@ func (e Extra) Answer() string { return "extra." + e.ID }
 
 // Place is how the app lies in its folder.
 type Place struct {
-	Remove      []string `yaml:"remove"`       // parts of the archive that a site does not need
-	Deny        []string `yaml:"deny"`         // what the web must never show; asked for after the install
-	AdminFolder string   `yaml:"admin-folder"` // a folder of the archive that every site gets under another name: {admin.folder}
-	Writable    []string `yaml:"writable"`     // where the app writes: what is there is the site's, and no release replaces it
-	DataFolder  bool     `yaml:"data-folder"`  // the app keeps files outside of the document root: {data.folder}
+	Remove []string `yaml:"remove"` // parts of the archive that a site does not need
+	Deny   []string `yaml:"deny"`   // what the web must never show; asked for after the install
+	// a folder of the archive that every site gets under another name: {admin.folder}
+	AdminFolder string `yaml:"admin-folder"`
+	// where the app writes: what is there is the site's, and no release replaces it
+	Writable   []string `yaml:"writable"`
+	DataFolder bool     `yaml:"data-folder"` // the app keeps files outside of the document root: {data.folder}
 }
 
 // Update is how the app goes from one release to another.
 type Update struct {
-	Keep  []string `yaml:"keep"`  // parts of the app's folder that no release replaces; configuration and what is writable are kept by themselves
+	// parts of the app's folder that no release replaces; configuration and what is writable are kept by themselves
+	Keep  []string `yaml:"keep"`
 	Steps []Step   `yaml:"steps"` // carried out in the new release, in order; since says for which
 }
 
@@ -230,13 +236,15 @@ type Step struct {
 	RunSQL  string            `yaml:"run-sql"` // one statement; {tables} is the table prefix
 	With    map[string]string `yaml:"with"`    // values for the :names of run-sql
 	Request *Request          `yaml:"request"`
-	Command []string          `yaml:"command"` // a program of the account's, run in the app's folder; the first word is php
-	Input   string            `yaml:"input"`   // what the command reads, and the only place for secrets
-	Time    string            `yaml:"time"`    // for how long the command may run, such as 2m; 5m when left out
-	Expect  *Expect           `yaml:"expect"`  // what the command prints, text and not-text
-	Remove  []string          `yaml:"remove"`  // files and folders to take away
-	When    string            `yaml:"when"`    // a condition; always when left out
-	Since   string            `yaml:"since"`   // in an update: the release that needs the step, which is left out where the site has that one already
+	// a program of the account's, run in the app's folder; the first word is php
+	Command []string `yaml:"command"`
+	Input   string   `yaml:"input"`  // what the command reads, and the only place for secrets
+	Time    string   `yaml:"time"`   // for how long the command may run, such as 2m; 5m when left out
+	Expect  *Expect  `yaml:"expect"` // what the command prints, text and not-text
+	Remove  []string `yaml:"remove"` // files and folders to take away
+	When    string   `yaml:"when"`   // a condition; always when left out
+	// in an update: the release that needs the step, which is left out where the site has that one already
+	Since string `yaml:"since"`
 }
 
 // SQLFile is a script of the archive to run in the site's database.
@@ -338,18 +346,6 @@ func ByForms(steps []Step) bool {
 	return slices.ContainsFunc(steps, func(s Step) bool { return s.Request != nil })
 }
 
-// Kept lists what no release replaces: what the app writes, and what the kit
-// names; the configuration, where it is a file of its own.
-func (k *Kit) Kept() []string {
-	out := append(slices.Clone(k.Place.Writable), k.Update.Keep...)
-	for _, c := range k.Config {
-		if len(c.Constant) == 0 {
-			out = append(out, c.Path)
-		}
-	}
-	return out
-}
-
 // Between lists the releases after one, up to and with another, newest first.
 func (k *Kit) Between(after, to string) []Release {
 	var out []Release
@@ -364,12 +360,9 @@ func (k *Kit) Between(after, to string) []Release {
 // Holds says whether addresses in a column are the site's own. Tables are
 // given without their prefix.
 func (k *Kit) Holds(table, column string) bool {
-	return slices.ContainsFunc(k.Stored, func(s Stored) bool { return s.Table == table && (s.Column == column || s.Column == "*") })
-}
-
-// ByCommands says whether the set-up runs programs of the account's.
-func (k *Kit) ByCommands() bool {
-	return slices.ContainsFunc(k.Setup, func(s Step) bool { return len(s.Command) > 0 })
+	return slices.ContainsFunc(k.Stored, func(s Stored) bool {
+		return s.Table == table && (s.Column == column || s.Column == "*")
+	})
 }
 
 // Patience is for how long a command may run.
@@ -399,4 +392,21 @@ func (r *Release) Disk() int64 {
 		return 0
 	}
 	return int64(n)
+}
+
+// Label words what a step does, for people.
+func (s Step) Label() string {
+	switch {
+	case s.SQL != nil:
+		return "Load " + s.SQL.File
+	case s.RunSQL != "":
+		return "Set the site up in its database"
+	case s.Request != nil && s.Request.Get != "":
+		return "Open the app's set-up page"
+	case len(s.Command) > 0:
+		return "Run the app's own set-up"
+	case s.Request != nil:
+		return "Send the app's set-up form"
+	}
+	return "Take away what only the set-up needs"
 }

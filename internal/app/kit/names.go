@@ -9,13 +9,15 @@ import (
 
 // commonAnswers are the ids of answers that every app has; a kit's own
 // questions have other ids.
-var commonAnswers = []string{"language", "licence", "title", "tagline", "admin", "data", "support", "extra", "occupied", "care", "details"}
+var commonAnswers = []string{"language", "licence", "title", "tagline", "admin", "data", "support", "extra", "occupied",
+	"care", "details"}
 
 // commonNames are the values that every kit can use.
 var commonNames = []string{
 	"title", "tagline", "language", "release", "app", "url", "domain", "path", "now",
 	"admin.name", "admin.email", "admin.password", "admin.first-name", "admin.last-name", "support.email",
-	"data.engine", "data.server", "data.host", "data.port", "data.name", "data.user", "data.password", "data.file", "tables",
+	"data.engine", "data.server", "data.host", "data.port", "data.name", "data.user", "data.password", "data.file",
+	"tables",
 }
 
 // plainNames lists the values that are not put together from others.

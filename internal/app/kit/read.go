@@ -39,7 +39,8 @@ func Read(folder fs.FS, name string) (*Kit, error) {
 	if len(problems) == 0 {
 		problems = k.problems()
 	}
-	if err := fault.Join("the kit "+name+" has mistakes", "Correct the lines named; docs/kit.md describes every key.", problems); err != nil {
+	if err := fault.Join("the kit "+name+" has mistakes", "Correct the lines named; docs/kit.md describes every key.",
+		problems); err != nil {
 		return nil, err
 	}
 	return k, nil
@@ -61,7 +62,8 @@ func (k *Kit) decode(text []byte) []fault.Problem {
 		return yamlProblems(err)
 	}
 	if err := decoder.Decode(&root); !errors.Is(err, io.EOF) {
-		return []fault.Problem{{ID: "kit.yaml", What: "there is more than one document", Remedy: "Keep the first, without ---."}}
+		return []fault.Problem{{ID: "kit.yaml", What: "there is more than one document",
+			Remedy: "Keep the first, without ---."}}
 	}
 	return nil
 }

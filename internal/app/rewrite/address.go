@@ -139,7 +139,8 @@ func before(text []byte) (begin int, slash string) {
 		}
 		named := rest[:len(rest)-len(colon)]
 		for _, scheme := range []string{"https", "http"} {
-			if len(named) >= len(scheme) && strings.EqualFold(string(named[len(named)-len(scheme):]), scheme) && (len(named) == len(scheme) || !letter(named[len(named)-len(scheme)-1])) {
+			if len(named) >= len(scheme) && strings.EqualFold(string(named[len(named)-len(scheme):]), scheme) &&
+				(len(named) == len(scheme) || !letter(named[len(named)-len(scheme)-1])) {
 				return len(named) - len(scheme), slash
 			}
 		}

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"io"
 	"strings"
+
+	"tivset/internal/hosting/database"
 )
 
 // Wanted says whether the addresses in a column are to be replaced.
@@ -15,9 +17,10 @@ type Wanted func(table, column string) bool
 // Dump replaces the address in the rows of a dump, as packages below database
 // write it, while it goes through. What it keeps in memory is one row.
 func (a *Address) Dump(engine string, wanted Wanted, from io.Reader, to io.Writer) error {
-	d := &dump{a: a, wanted: wanted, in: bufio.NewReaderSize(from, 1<<20), out: bufio.NewWriterSize(to, 1<<20), form: formOf(engine)}
+	d := &dump{a: a, wanted: wanted, in: bufio.NewReaderSize(from, 1<<20), out: bufio.NewWriterSize(to, 1<<20),
+		form: formOf(engine)}
 	d.hex = []byte(hex.EncodeToString(a.host))
-	if engine == "sqlite" {
+	if d.form.upper {
 		d.hex = bytes.ToUpper(d.hex)
 	}
 	for {
@@ -132,23 +135,33 @@ func (d *dump) row(line []byte) []byte {
 
 // form is how one engine's dump writes rows.
 type form struct {
-	breaks bool                                           // texts hold line breaks
-	inline bool                                           // the row follows on the line that names its columns
-	begins func(line []byte) int                          // the length of what names table and columns, 0 for other lines
-	names  func(head string) []string                     // the table, then its columns
-	over   func(line []byte) bool                         // no more rows come
-	fields func(line []byte) [][2]int                     // where the values are
-	value  func(raw []byte) ([]byte, func([]byte) []byte) // a value, and how another is written in its place; nil for numbers and the like
+	upper  bool                       // binary values are in capital digits
+	breaks bool                       // texts hold line breaks
+	inline bool                       // the row follows on the line that names its columns
+	begins func(line []byte) int      // the length of what names table and columns, 0 for other lines
+	names  func(head string) []string // the table, then its columns
+	over   func(line []byte) bool     // no more rows come
+	fields func(line []byte) [][2]int // where the values are
+	// a value, and how another is written in its place; nil for numbers and the like
+	value func(raw []byte) ([]byte, func([]byte) []byte)
 }
 
 func formOf(engine string) form {
-	switch engine {
-	case "postgresql":
-		return form{begins: copyBegins, names: names('"'), over: func(l []byte) bool { return bytes.HasPrefix(l, []byte(`\.`)) }, fields: tabs, value: copied}
-	case "sqlite":
-		return form{breaks: true, inline: true, begins: inlineBegins, names: names('"'), over: func([]byte) bool { return false }, fields: literals(false), value: doubled}
+	e, _ := database.EngineOf(engine)
+	switch e.Dump {
+	case database.Copied:
+		return form{begins: copyBegins, names: names('"'), over: func(l []byte) bool {
+			return bytes.HasPrefix(l, []byte(`\.`))
+		}, fields: tabs, value: copied}
+	case database.Literals:
+		return form{breaks: true, upper: true, inline: true, begins: inlineBegins, names: names('"'),
+			over: func([]byte) bool {
+				return false
+			}, fields: literals(false), value: doubled}
 	}
-	return form{begins: insertBegins, names: names('`'), over: func(l []byte) bool { return l[0] != '(' }, fields: literals(true), value: backslashed}
+	return form{begins: insertBegins, names: names('`'), over: func(l []byte) bool {
+		return l[0] != '('
+	}, fields: literals(true), value: backslashed}
 }
 
 func insertBegins(line []byte) int {
@@ -256,7 +269,8 @@ func backslashed(raw []byte) ([]byte, func([]byte) []byte) {
 		out = append(out, c)
 	}
 	return out, func(v []byte) []byte {
-		return []byte("'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`, "\x1a", `\Z`).Replace(string(v)) + "'")
+		return []byte("'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`, "\x1a",
+			`\Z`).Replace(string(v)) + "'")
 	}
 }
 
@@ -295,7 +309,8 @@ func copied(raw []byte) ([]byte, func([]byte) []byte) {
 		out = append(out, c)
 	}
 	return out, func(v []byte) []byte {
-		return []byte(strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`, "\t", `\t`, "\b", `\b`, "\f", `\f`, "\v", `\v`).Replace(string(v)))
+		return []byte(strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`, "\t", `\t`, "\b", `\b`, "\f", `\f`, "\v",
+			`\v`).Replace(string(v)))
 	}
 }
 

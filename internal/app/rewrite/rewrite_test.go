@@ -20,30 +20,35 @@ func address(t testing.TB, from, to string, except ...string) *rewrite.Address {
 }
 
 func TestText(t *testing.T) {
-	a := address(t, "http://lockside.localhost:8780/forum/", "https://try.lockside.localhost/a/b/", "http://lockside.localhost:8780/forum/shop/")
+	a := address(t, "http://lockside.localhost:8780/forum/", "https://try.lockside.localhost/a/b/",
+		"http://lockside.localhost:8780/forum/shop/")
 	for text, want := range map[string]string{
-		"http://lockside.localhost:8780/forum":                      "https://try.lockside.localhost/a/b",
-		"See http://lockside.localhost:8780/forum/thread.page?id=1": "See https://try.lockside.localhost/a/b/thread.page?id=1",
-		"See http://lockside.localhost:8780/forum. Bye":             "See https://try.lockside.localhost/a/b. Bye",
-		"https://lockside.localhost:8780/forum?x":                   "https://try.lockside.localhost/a/b?x",
-		"//lockside.localhost:8780/forum/x":                         "//try.lockside.localhost/a/b/x",
-		`"http:\/\/lockside.localhost:8780\/forum\/x"`:              `"https:\/\/try.lockside.localhost\/a\/b\/x"`,
-		"?next=http%3A%2F%2Flockside.localhost%3A8780%2Fforum%2Fx":  "?next=https%3A%2F%2Ftry.lockside.localhost%2Fa%2Fb%2Fx",
-		"?next=http://lockside.localhost:8780/forum%3Fq":            "?next=https://try.lockside.localhost/a/b%3Fq",
+		"http://lockside.localhost:8780/forum":                     "https://try.lockside.localhost/a/b",
+		"See http://lockside.localhost:8780/forum/page?id=1":       "See https://try.lockside.localhost/a/b/page?id=1",
+		"See http://lockside.localhost:8780/forum. Bye":            "See https://try.lockside.localhost/a/b. Bye",
+		"https://lockside.localhost:8780/forum?x":                  "https://try.lockside.localhost/a/b?x",
+		"//lockside.localhost:8780/forum/x":                        "//try.lockside.localhost/a/b/x",
+		`"http:\/\/lockside.localhost:8780\/forum\/x"`:             `"https:\/\/try.lockside.localhost\/a\/b\/x"`,
+		"?next=http%3A%2F%2Flockside.localhost%3A8780%2Fforum%2Fx": "?next=https%3A%2F%2Ftry.lockside.localhost%2Fa%2Fb%2Fx",
+		"?next=http://lockside.localhost:8780/forum%3Fq":           "?next=https://try.lockside.localhost/a/b%3Fq",
 	} {
 		assert.Equal(t, want, string(a.Text([]byte(text))))
 	}
 	for _, text := range []string{
-		"http://lockside.localhost:8780/forum2/", "http://lockside.localhost:8780/forum-old", "http://lockside.localhost:8780/forum.html",
-		"http://lockside.localhost:87801/forum/", "http://lockside.localhost/forum/", "http://lockside.localhost:8780/", "http://lockside.localhost.au:8780/forum",
-		"ftp://lockside.localhost:8780/forum", "w@lockside.localhost:8780/forum", "http://x.lockside.localhost:8780/forum", "lockside.localhost:8780/forum",
+		"http://lockside.localhost:8780/forum2/", "http://lockside.localhost:8780/forum-old",
+		"http://lockside.localhost:8780/forum.html",
+		"http://lockside.localhost:87801/forum/", "http://lockside.localhost/forum/", "http://lockside.localhost:8780/",
+		"http://lockside.localhost.au:8780/forum",
+		"ftp://lockside.localhost:8780/forum", "w@lockside.localhost:8780/forum", "http://x.lockside.localhost:8780/forum",
+		"lockside.localhost:8780/forum",
 		"http://lockside.localhost:8780/forum/shop/x",
 	} {
 		assert.Equal(t, text, string(a.Text([]byte(text))))
 	}
 	root := address(t, "https://example.localhost", "https://other.localhost/x")
 	for text, want := range map[string]string{
-		"https://example.localhost.au/": "https://example.localhost.au/", "https://example.localhost:81/": "https://example.localhost:81/",
+		"https://example.localhost.au/":                          "https://example.localhost.au/",
+		"https://example.localhost:81/":                          "https://example.localhost:81/",
 		"https://example.localhost/a https://example.localhost.": "https://other.localhost/x/a https://other.localhost/x.",
 	} {
 		assert.Equal(t, want, string(root.Text([]byte(text))))
@@ -60,10 +65,11 @@ func TestValues(t *testing.T) {
 		`a:1:{i:0;s:19:\"http://a.localhost/\";}`:                                `a:1:{i:0;s:26:\"http://longer.localhost/b/\";}`,
 		`{"u":"http:\/\/a.localhost\/x","s":"s:19:\"http:\/\/a.localhost\/\";"}`: `{"u":"http:\/\/longer.localhost\/b\/x","s":"s:26:\"http:\/\/longer.localhost\/b\/\";"}`,
 		`{"in":"{\"u\":\"http://a.localhost/\"}", "n": 1.50}`:                    `{"in":"{\"u\":\"http://longer.localhost/b/\"}", "n": 1.50}`,
-		`s:99:"http://a.localhost/";`:                                            `s:99:"http://longer.localhost/b/";`, // no serialised value: its length is wrong
-		`C:1:"X":19:{http://a.localhost/}`:                                       `C:1:"X":26:{http://longer.localhost/b/}`,
-		"s:21:\"ü http://a.localhost\";":                                         "s:28:\"ü http://longer.localhost/b\";",
-		`<a href="http://a.localhost/">x</a> {not json}`:                         `<a href="http://longer.localhost/b/">x</a> {not json}`,
+		// no serialised value: its length is wrong
+		`s:99:"http://a.localhost/";`:                    `s:99:"http://longer.localhost/b/";`,
+		`C:1:"X":19:{http://a.localhost/}`:               `C:1:"X":26:{http://longer.localhost/b/}`,
+		"s:21:\"ü http://a.localhost\";":                 "s:28:\"ü http://longer.localhost/b\";",
+		`<a href="http://a.localhost/">x</a> {not json}`: `<a href="http://longer.localhost/b/">x</a> {not json}`,
 	} {
 		assert.Equal(t, want, string(a.Value([]byte(value))))
 	}
@@ -71,8 +77,10 @@ func TestValues(t *testing.T) {
 
 // There and back again gives what was, whatever surrounds the addresses.
 func TestThereAndBack(t *testing.T) {
-	there, back := address(t, "http://a.localhost/f/", "http://longer.localhost:81/b/"), address(t, "http://longer.localhost:81/b/", "http://a.localhost/f/")
-	piece := rapid.SampledFrom([]string{"http://a.localhost/f/", "http://a.localhost/f", `http:\/\/a.localhost\/f\/`, "a.localhost", " ", "\"", "é", ";", "s:3:", "}", "{", "\\", "/x", ".au", "2", "\n"})
+	there, back := address(t, "http://a.localhost/f/", "http://longer.localhost:81/b/"),
+		address(t, "http://longer.localhost:81/b/", "http://a.localhost/f/")
+	piece := rapid.SampledFrom([]string{"http://a.localhost/f/", "http://a.localhost/f", `http:\/\/a.localhost\/f\/`,
+		"a.localhost", " ", "\"", "é", ";", "s:3:", "}", "{", "\\", "/x", ".au", "2", "\n"})
 	rapid.Check(t, func(t *rapid.T) {
 		text := strings.Join(rapid.SliceOf(piece).Draw(t, "pieces"), "")
 		for _, v := range []string{text, php(text), php(php(text))} {
@@ -97,14 +105,44 @@ func TestDumps(t *testing.T) {
 	wanted := func(table, column string) bool { return table == "opt" && column != "name" }
 	for engine, c := range map[string][2]string{
 		"mariadb": {
-			"CREATE TABLE `opt` (x);\nINSERT INTO `opt` (`name`, `value`, `raw`) VALUES\n('http://a.localhost/','it\\'s http://a.localhost/,\\n(x)',0x687474703a2f2f612e6c6f63616c686f73742f),\n(NULL,'s:19:\"http://a.localhost/\";',1);\nINSERT INTO `other` (`value`) VALUES\n('http://a.localhost/');\n",
-			"CREATE TABLE `opt` (x);\nINSERT INTO `opt` (`name`, `value`, `raw`) VALUES\n('http://a.localhost/','it\\'s http://bb.localhost/,\\n(x)',0x687474703a2f2f62622e6c6f63616c686f73742f),\n(NULL,'s:20:\"http://bb.localhost/\";',1);\nINSERT INTO `other` (`value`) VALUES\n('http://a.localhost/');\n"},
+			"CREATE TABLE `opt` (x);\nINSERT INTO `opt` (`name`, `value`, `raw`) VALUES\n('http://a.localhost/','it\\'s " +
+				"http://a.localhost/,\\n" +
+				"(x)',0x687474703a2f2f612e6c6f63616c686f73742f),\n" +
+				"(NULL,'s:19:\"http://a.localhost/\";',1);\n" +
+				"INSERT INTO `other` (`value`) VALUES\n" +
+				"('http://a.localhost/');\n",
+			"CREATE TABLE `opt` (x);\nINSERT INTO `opt` (`name`, `value`, `raw`) VALUES\n('http://a.localhost/','it\\'s " +
+				"http://bb.localhost/,\\n" +
+				"(x)',0x687474703a2f2f62622e6c6f63616c686f73742f),\n" +
+				"(NULL,'s:20:\"http://bb.localhost/\";',1);\n" +
+				"INSERT INTO `other` (`value`) VALUES\n" +
+				"('http://a.localhost/');\n"},
 		"postgresql": {
-			"COPY \"opt\" (name, value, \"raw\") FROM stdin;\nhttp://a.localhost/\tx\\\\y\\thttp://a.localhost/\t\\\\x687474703a2f2f612e6c6f63616c686f73742f\n\\N\thttp://a.localhost/\t\\N\n\\.\nCOPY x (value) FROM stdin;\nhttp://a.localhost/\n\\.\n",
-			"COPY \"opt\" (name, value, \"raw\") FROM stdin;\nhttp://a.localhost/\tx\\\\y\\thttp://bb.localhost/\t\\\\x687474703a2f2f62622e6c6f63616c686f73742f\n\\N\thttp://bb.localhost/\t\\N\n\\.\nCOPY x (value) FROM stdin;\nhttp://a.localhost/\n\\.\n"},
+			"COPY \"opt\" (name, value, \"raw\") FROM " +
+				"stdin;\n" +
+				"http://a.localhost/\tx\\\\y\\thttp://a.localhost/\t\\\\x687474703a2f2f612e6c6f63616c686f73742f\n" +
+				"\\N\thttp://a.localhost/\t\\N\n" +
+				"\\.\n" +
+				"COPY x (value) FROM stdin;\n" +
+				"http://a.localhost/\n" +
+				"\\.\n",
+			"COPY \"opt\" (name, value, \"raw\") FROM " +
+				"stdin;\n" +
+				"http://a.localhost/\tx\\\\y\\thttp://bb.localhost/\t\\\\x687474703a2f2f62622e6c6f63616c686f73742f\n" +
+				"\\N\thttp://bb.localhost/\t\\N\n" +
+				"\\.\n" +
+				"COPY x (value) FROM stdin;\n" +
+				"http://a.localhost/\n" +
+				"\\.\n"},
 		"sqlite": {
-			"CREATE TABLE opt (name, value);\nINSERT INTO \"opt\" (\"name\", \"value\", \"raw\") VALUES ('http://a.localhost/','it''s\nhttp://a.localhost/, (''x'')',X'687474703A2F2F612E6C6F63616C686F73742F');\nINSERT INTO \"x\" (\"value\") VALUES ('http://a.localhost/');\n",
-			"CREATE TABLE opt (name, value);\nINSERT INTO \"opt\" (\"name\", \"value\", \"raw\") VALUES ('http://a.localhost/','it''s\nhttp://bb.localhost/, (''x'')',X'687474703A2F2F62622E6C6F63616C686F73742F');\nINSERT INTO \"x\" (\"value\") VALUES ('http://a.localhost/');\n"},
+			"CREATE TABLE opt (name, value);\nINSERT INTO \"opt\" (\"name\", \"value\", \"raw\") VALUES " +
+				"('http://a.localhost/','it''s\nhttp://a.localhost/, " +
+				"(''x'')',X'687474703A2F2F612E6C6F63616C686F73742F');\nINSERT INTO \"x\" (\"value\") VALUES " +
+				"('http://a.localhost/');\n",
+			"CREATE TABLE opt (name, value);\nINSERT INTO \"opt\" (\"name\", \"value\", \"raw\") VALUES " +
+				"('http://a.localhost/','it''s\nhttp://bb.localhost/, " +
+				"(''x'')',X'687474703A2F2F62622E6C6F63616C686F73742F');\nINSERT INTO \"x\" (\"value\") VALUES " +
+				"('http://a.localhost/');\n"},
 	} {
 		var out bytes.Buffer
 		require.NoError(t, a.Dump(engine, wanted, strings.NewReader(c[0]), &out))

@@ -59,7 +59,8 @@ func (r *Runner) Do(ctx context.Context, s kit.Step) error {
 func (r *Runner) command(ctx context.Context, s kit.Step) error {
 	commander, ok := r.Files.(files.Commander)
 	if !ok || r.PHP == "" {
-		return fault.New(fault.Failed, "the set-up runs a program, and the account's files are reached without commands", s.Command[0], "Reach the account over SSH with a shell, and name its php: runtime: {php: …}.")
+		return fault.New(fault.Failed, "the set-up runs a program, and the account's files are reached without commands",
+			s.Command[0], "Reach the account over SSH with a shell, and name its php: runtime: {php: …}.")
 	}
 	words := []string{r.PHP}
 	for _, w := range s.Command[1:] {
@@ -78,7 +79,8 @@ func (r *Runner) command(ctx context.Context, s kit.Step) error {
 	out, err := commander.Command(limited, r.Folder, words, input)
 	name := strings.Join(s.Command, " ")
 	wrong := func(what string) error {
-		f := &fault.Error{Kind: fault.Failed, What: what, Where: name, Remedy: "Tell whoever made the kit, with what the program says."}
+		f := &fault.Error{Kind: fault.Failed, What: what, Where: name,
+			Remedy: "Tell whoever made the kit, with what the program says."}
 		if said := lastLines(string(out)); said != "" {
 			f.Details = []string{"it printed: " + r.redact(said)}
 		}
@@ -202,11 +204,13 @@ const lookAtServer = "Open the address in a browser and look at the server's err
 // sendForm sends the form of the page got last.
 func (r *Runner) sendForm(ctx context.Context, fields map[string]string, to string) error {
 	if r.page == nil {
-		return fault.New(fault.Failed, "a form is to be sent and no page was fetched before", r.Base, "The kit needs a request with get first.")
+		return fault.New(fault.Failed, "a form is to be sent and no page was fetched before", r.Base,
+			"The kit needs a request with get first.")
 	}
 	answer, err := r.send(ctx, r.page, fields, to)
 	if err != nil {
-		return fault.New(fault.Failed, "a form of the app could not be sent", r.page.URL.Redacted(), lookAtServer).Because(err)
+		return fault.New(fault.Failed, "a form of the app could not be sent", r.page.URL.Redacted(),
+			lookAtServer).Because(err)
 	}
 	r.page = answer
 	return nil

@@ -91,11 +91,13 @@ func runner(t *testing.T) (*setup.Runner, *app) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = f.Close() })
 	return &setup.Runner{Files: f, Folder: ".", Base: s.URL + "/app/", Visitor: web.NewVisitor(nil),
-		Values:  fill.Values{"title": "Lock & Key", "tables": "t1_", "admin.name": "wharfinger", "admin.password": "geheim-geheim"},
+		Values: fill.Values{"title": "Lock & Key", "tables": "t1_", "admin.name": "wharfinger",
+			"admin.password": "geheim-geheim"},
 		Secrets: []string{"geheim-geheim"}}, a
 }
 
-var signIn = kit.SignIn{Page: "sign-in", Fields: map[string]string{"keeper": "{admin.name}", "secret": "{admin.password}"},
+var signIn = kit.SignIn{Page: "sign-in", Fields: map[string]string{"keeper": "{admin.name}",
+	"secret": "{admin.password}"},
 	Then: kit.Request{Get: "admin/", Expect: kit.Expect{Text: "Harbour office"}}}
 
 func TestFormsAndSignIn(t *testing.T) {
@@ -103,7 +105,8 @@ func TestFormsAndSignIn(t *testing.T) {
 	r, a := runner(t)
 	steps := []kit.Step{
 		{Request: &kit.Request{Get: "install/", Expect: kit.Expect{Text: "Set up"}}},
-		{Request: &kit.Request{Form: "page", Fields: map[string]string{"keeper": "{admin.name}", "secret": "{admin.password}"}, Expect: kit.Expect{Text: "All done", NotText: "Startup failed"}}},
+		{Request: &kit.Request{Form: "page", Fields: map[string]string{"keeper": "{admin.name}",
+			"secret": "{admin.password}"}, Expect: kit.Expect{Text: "All done", NotText: "Startup failed"}}},
 	}
 	for _, s := range steps {
 		require.NoError(t, r.Do(ctx, s))
@@ -136,7 +139,8 @@ func TestAnswersThatAreNotTheExpectedOnes(t *testing.T) {
 	}
 	assert.ErrorContains(t, (&setup.Runner{}).Request(ctx, kit.Request{Form: "page"}), "no page was fetched before")
 	require.NoError(t, r.Request(ctx, kit.Request{Get: "nothing", Expect: kit.Expect{Status: 404}}))
-	for page, what := range map[string]string{"get-form": "not sent by POST", "other-form": "another host", "/": "has no form"} {
+	for page, what := range map[string]string{"get-form": "not sent by POST", "other-form": "another host",
+		"/": "has no form"} {
 		err := r.SignIn(ctx, kit.SignIn{Page: page, Fields: map[string]string{"secret": "x"}, Then: signIn.Then}, "x", nil)
 		assert.ErrorContains(t, err, what, page)
 	}
@@ -172,10 +176,13 @@ func TestSQLAndRemove(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	s := &session{}
-	r := &setup.Runner{Files: f, Folder: "stage", Data: s, Values: fill.Values{"tables": "t1_", "admin.name": "{tables}'; --"}}
+	r := &setup.Runner{Files: f, Folder: "stage", Data: s, Values: fill.Values{"tables": "t1_",
+		"admin.name": "{tables}'; --"}}
 	require.NoError(t, r.Do(ctx, kit.Step{SQL: &kit.SQLFile{File: "schema/x.sql", Tables: "moo_"}}))
-	require.NoError(t, r.Do(ctx, kit.Step{RunSQL: "UPDATE {tables}users SET n = :n", With: map[string]string{"n": "{admin.name}"}}))
-	assert.Equal(t, []string{"moo_>t1_ SELECT 1", "UPDATE t1_users SET n = :nmap[n:{tables}'; --]"}, s.ran, "values stay values")
+	require.NoError(t, r.Do(ctx, kit.Step{RunSQL: "UPDATE {tables}users SET n = :n",
+		With: map[string]string{"n": "{admin.name}"}}))
+	assert.Equal(t, []string{"moo_>t1_ SELECT 1", "UPDATE t1_users SET n = :nmap[n:{tables}'; --]"}, s.ran,
+		"values stay values")
 	require.NoError(t, r.Do(ctx, kit.Step{Remove: []string{"schema/", "not-there"}}))
 	assert.NoDirExists(t, filepath.Join(dir, "stage/schema"))
 	assert.ErrorContains(t, r.Do(ctx, kit.Step{SQL: &kit.SQLFile{File: "schema/x.sql"}}), "open the schema")
@@ -194,12 +201,15 @@ func TestCommands(t *testing.T) {
 	defer f.Close()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "stage"), 0o755))
 	program := filepath.Join(dir, "php")
-	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\npwd; printf '%s|' \"$@\"; cat; [ \"$1\" != fail ] || { echo it failed >&2; exit 3; }; [ \"$1\" != wait ] || sleep 5\n"), 0o755))
+	require.NoError(t, os.WriteFile(program,
+		[]byte("#!/bin/sh\npwd; printf '%s|' \"$@\"; cat; [ \"$1\" != fail ] || { echo it failed >&2; exit 3; }; [ \"$1\" "+
+			"!= wait ] || sleep 5\n"), 0o755))
 	r.Files, r.Folder, r.PHP = f, "stage", program
 	r.Values["admin.name"], r.Values["admin.password"] = "$(id) 'x' \"y\"", "geheim-geheim"
 	r.Secrets = []string{"geheim-geheim"}
 	step := func(words ...string) kit.Step {
-		return kit.Step{Command: append([]string{"php"}, words...), Input: "{admin.password}\n", Expect: &kit.Expect{Text: "geheim-geheim"}}
+		return kit.Step{Command: append([]string{"php"}, words...), Input: "{admin.password}\n",
+			Expect: &kit.Expect{Text: "geheim-geheim"}}
 	}
 	require.NoError(t, r.Do(ctx, step("a b", "{admin.name}", "*")))
 	s := step("{admin.name}")

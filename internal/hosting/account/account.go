@@ -5,7 +5,6 @@ package account
 
 import (
 	"bytes"
-	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -22,6 +21,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/database"
 	"tivset/internal/near"
 )
 
@@ -48,15 +48,17 @@ type Domain struct {
 
 // Database is a database server that the account's sites can use.
 type Database struct {
-	Name     string   `yaml:"name" json:"name"`
-	Engine   string   `yaml:"engine" json:"engine"`
-	Server   string   `yaml:"server" json:"server"`                       // host:port or a socket's path, as seen from here
+	Name   string `yaml:"name" json:"name"`
+	Engine string `yaml:"engine" json:"engine"`
+	// host:port or a socket's path, as seen from here
+	Server   string   `yaml:"server" json:"server"`
 	ForSites string   `yaml:"for-sites,omitempty" json:"for_sites"`       // host or host:port, as the sites see it
 	Clients  []string `yaml:"clients,omitempty" json:"clients,omitempty"` // hosts that the server sees the sites come from
 	Admin    *Login   `yaml:"admin,omitempty" json:"admin,omitempty"`     // who may create
 	Make     string   `yaml:"make,omitempty" json:"make,omitempty"`       // by-hand or helper, when there is no admin
-	Helper   []string `yaml:"helper,omitempty" json:"helper,omitempty"`   // with make: helper, the program on this machine and its arguments
-	Prefix   string   `yaml:"prefix,omitempty" json:"prefix"`             // what names must begin with
+	// with make: helper, the program on this machine and its arguments
+	Helper []string `yaml:"helper,omitempty" json:"helper,omitempty"`
+	Prefix string   `yaml:"prefix,omitempty" json:"prefix"` // what names must begin with
 }
 
 // Login is a user of a database server. Password is a reference, vault:NAME
@@ -74,23 +76,6 @@ type Access struct {
 	Passphrase string `yaml:"passphrase,omitempty" json:"-"`
 }
 
-// The ways to files that are not on this machine, and their usual ports.
-const (
-	SFTP = "sftp"
-	FTP  = "ftp"  // in clear
-	FTPS = "ftps" // FTP with TLS, asked for on the same port
-)
-
-var remotePorts = map[string]string{SFTP: "22", FTP: "21", FTPS: "21"}
-
-// Remote is where the files of an account are that is not on this machine.
-type Remote struct {
-	Scheme  string
-	User    string
-	Address string // host:port
-	Top     string // the account's folder on the server, from its root
-}
-
 // Tunnel begins the address of a database server that is reached through the
 // account's SSH connection; the rest is as the account's own machine sees it.
 const Tunnel = "tunnel:"
@@ -101,9 +86,11 @@ const Courier = "courier:"
 
 // Runtime is where the account's programs are, and what they see.
 type Runtime struct {
-	PHP     string `yaml:"php,omitempty" json:"php,omitempty"`
-	Crontab string `yaml:"crontab,omitempty" json:"crontab,omitempty"` // the program crontab; without it timers are not set up, but described
-	Folder  string `yaml:"folder,omitempty" json:"folder,omitempty"`   // the account's folder as its own programs see it, where the reach cannot tell
+	PHP string `yaml:"php,omitempty" json:"php,omitempty"`
+	// the program crontab; without it timers are not set up, but described
+	Crontab string `yaml:"crontab,omitempty" json:"crontab,omitempty"`
+	// the account's folder as its own programs see it, where the reach cannot tell
+	Folder string `yaml:"folder,omitempty" json:"folder,omitempty"`
 }
 
 // Mail is how the account's mail is sent.
@@ -142,14 +129,18 @@ func parseFault(err error) error {
 		return fault.New(fault.Usage, "the account file is empty", "", "See “Accounts” in the README for an example.")
 	}
 	var problems []fault.Problem
-	keys := []string{"account", "reach", "login", "key", "passphrase", "domains", "databases", "runtime", "store", "mail", "name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "helper", "folder", "crontab", "prefix", "user", "password", "php", "from"}
+	keys := []string{"account", "reach", "login", "key", "passphrase", "domains", "databases", "runtime", "store", "mail",
+		"name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "helper",
+		"folder", "crontab", "prefix", "user", "password", "php", "from"}
 	for _, m := range unknownKey.FindAllStringSubmatch(err.Error(), -1) {
-		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here", Remedy: near.Hint(m[2], keys)})
+		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here",
+			Remedy: near.Hint(m[2], keys)})
 	}
 	if len(problems) > 0 {
 		return fault.Join("the account file has mistakes", "Correct them and add the account again.", problems)
 	}
-	return fault.New(fault.Usage, "the account file cannot be read", "", "See “Accounts” in the README for an example.").Because(err)
+	return fault.New(fault.Usage, "the account file cannot be read", "",
+		"See “Accounts” in the README for an example.").Because(err)
 }
 
 // complete fills in what may be left out.
@@ -167,7 +158,7 @@ func (a *Account) complete() {
 	}
 	for i := range a.Databases {
 		d := &a.Databases[i]
-		if d.Engine == SQLite {
+		if d.InFiles() {
 			d.Server = strings.TrimSuffix(d.Server, "/")
 			continue
 		}
@@ -202,16 +193,20 @@ func (a *Account) problems() []fault.Problem {
 		wrong("account", fmt.Sprintf("%q is not a name for an account", a.Name), "Use lower case letters, digits and -.")
 	}
 	if _, err := a.Top(); err != nil {
-		wrong("reach", err.Error(), "Write local:/srv/quillmere, or sftp://quill@host:22/home/quill (ftps://, ftp://) with login: {password: …}; over SFTP also {key: FILE}.")
+		wrong("reach", err.Error(),
+			"Write local:/srv/quillmere, or sftp://quill@host:22/home/quill (ftps://, ftp://) with login: {password: …}; "+
+				"over SFTP also {key: FILE}.")
 	}
-	if to := a.Remote(); to != nil && to.Scheme != SFTP && (a.Login == nil || a.Login.Password == "") {
+	if l := a.Line(); a.Remote() != nil && !l.Keys && (a.Login == nil || a.Login.Password == "") {
 		wrong("login", "FTP needs a password", "Write login: {password: …}.")
 	}
 	if f := a.Runtime.Folder; f != "" && (!path.IsAbs(f) || path.Clean(f) != f) {
-		wrong("runtime.folder", fmt.Sprintf("%q is not a folder from the root", f), "Write the account's folder as its programs see it, such as /home/quill.")
+		wrong("runtime.folder", fmt.Sprintf("%q is not a folder from the root", f),
+			"Write the account's folder as its programs see it, such as /home/quill.")
 	}
 	if !Inside(a.Store) {
-		wrong("store", fmt.Sprintf("%q is not a folder inside the account", a.Store), "Write it from the account's top, such as .tivset.")
+		wrong("store", fmt.Sprintf("%q is not a folder inside the account", a.Store),
+			"Write it from the account's top, such as .tivset.")
 	}
 	if len(a.Domains) == 0 {
 		wrong("domains", "there are none", "Add at least one, with name and folder.")
@@ -219,16 +214,20 @@ func (a *Account) problems() []fault.Problem {
 	for i, d := range a.Domains {
 		id := fmt.Sprintf("domains[%d]", i)
 		if !domainName.MatchString(d.Name) || len(d.Name) > 253 {
-			wrong(id+".name", fmt.Sprintf("%q is not a domain", d.Name), "Write the name in lower case, without http:// and without a path.")
+			wrong(id+".name", fmt.Sprintf("%q is not a domain", d.Name),
+				"Write the name in lower case, without http:// and without a path.")
 		}
 		if !Inside(d.Folder) {
-			wrong(id+".folder", fmt.Sprintf("%q is not a folder inside the account", d.Folder), "Write the document root from the account's top, such as web/lockside.")
+			wrong(id+".folder", fmt.Sprintf("%q is not a folder inside the account", d.Folder),
+				"Write the document root from the account's top, such as web/lockside.")
 		}
 		if d.Folder == a.Store || strings.HasPrefix(a.Store, d.Folder+"/") {
 			wrong("store", "the store lies in the document root of "+d.Name, "Choose a folder that no domain serves.")
 		}
-		if u, err := url.Parse(d.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() != d.Name || u.Path != "" {
-			wrong(id+".url", fmt.Sprintf("%q does not lead to %s", d.URL, d.Name), "Write http:// or https://, the domain, and the port where it is unusual.")
+		if u, err := url.Parse(d.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() != d.Name ||
+			u.Path != "" {
+			wrong(id+".url", fmt.Sprintf("%q does not lead to %s", d.URL, d.Name),
+				"Write http:// or https://, the domain, and the port where it is unusual.")
 		}
 		if d.Connect != "" && !hostPort(d.Connect) {
 			wrong(id+".connect", fmt.Sprintf("%q is not host:port", d.Connect), "Write it as 127.0.0.1:8780.")
@@ -241,8 +240,10 @@ func (a *Account) problems() []fault.Problem {
 		id := fmt.Sprintf("databases[%d]", i)
 		out = append(out, d.problems(id)...)
 		for _, domain := range a.Domains {
-			if d.Engine == SQLite && (d.Server == domain.Folder || strings.HasPrefix(d.Server, domain.Folder+"/") || d.Server == a.Store) {
-				wrong(id+".server", "the web serves "+domain.Folder+", and the store is "+a.Store, "Choose a folder of its own for database files, such as data.")
+			if d.InFiles() && (d.Server == domain.Folder || strings.HasPrefix(d.Server, domain.Folder+"/") ||
+				d.Server == a.Store) {
+				wrong(id+".server", "the web serves "+domain.Folder+", and the store is "+a.Store,
+					"Choose a folder of its own for database files, such as data.")
 			}
 		}
 	}
@@ -257,20 +258,22 @@ func (d *Database) problems(id string) []fault.Problem {
 	wrong := func(key, what, remedy string) {
 		out = append(out, fault.Problem{ID: id + key, What: what, Remedy: remedy})
 	}
-	if !accountName.MatchString(d.Name) || d.Name == "login" || d.Name == "passphrase" { // the vault keeps those of SSH under these names
+	// the vault keeps those of SSH under these names
+	if !accountName.MatchString(d.Name) || d.Name == "login" || d.Name == "passphrase" {
 		wrong(".name", fmt.Sprintf("%q is not a name", d.Name), "Use lower case letters, digits and -, such as main.")
 	}
-	if _, known := Engines[d.Engine]; !known {
+	if _, known := database.EngineOf(d.Engine); !known {
 		wrong(".engine", fmt.Sprintf("%q cannot be used", d.Engine), "Write mariadb (for MySQL too), postgresql or sqlite.")
 	}
-	if d.Engine == SQLite {
+	if d.InFiles() {
 		return append(out, d.fileProblems(id)...)
 	}
 	if what, remedy := WrongServer(d.Server); what != "" {
 		wrong(".server", what, remedy)
 	}
 	if d.Make == Helper && (len(d.Helper) == 0 || !filepath.IsAbs(d.Helper[0])) {
-		wrong(".helper", "the helper's program is missing, or does not begin at the root", "Write helper: [/usr/local/bin/make-database].")
+		wrong(".helper", "the helper's program is missing, or does not begin at the root",
+			"Write helper: [/usr/local/bin/make-database].")
 	}
 	if d.Make != "" && d.Make != ByHand && d.Make != Helper {
 		wrong(".make", fmt.Sprintf("%q is not a way to make databases", d.Make), "Write by-hand or helper, or give admin.")
@@ -282,7 +285,8 @@ func (d *Database) problems(id string) []fault.Problem {
 		wrong(".admin.user", "it is empty", "Name the user who may create databases.")
 	}
 	if d.Admin != nil && strings.HasPrefix(d.Server, Courier) {
-		wrong(".admin", "databases that only the sites can reach are made by hand, or by a helper", "Write make: by-hand instead of admin.")
+		wrong(".admin", "databases that only the sites can reach are made by hand, or by a helper",
+			"Write make: by-hand instead of admin.")
 	}
 	if !prefixName.MatchString(d.Prefix) {
 		wrong(".prefix", fmt.Sprintf("%q cannot begin a name", d.Prefix), "Use at most 16 lower case letters, digits and _.")
@@ -294,16 +298,40 @@ func (d *Database) problems(id string) []fault.Problem {
 // create.
 func (d *Database) fileProblems(id string) (out []fault.Problem) {
 	if !Inside(d.Server) {
-		out = append(out, fault.Problem{ID: id + ".server", What: fmt.Sprintf("%q is not a folder inside the account", d.Server), Remedy: "Write the folder for database files from the account's top, outside of every document root, such as data."})
+		out = append(out, fault.Problem{ID: id + ".server", What: fmt.Sprintf("%q is not a folder inside the account",
+			d.Server), Remedy: "Write the folder for database files from the account's top, outside of every document root, " +
+			"such as data."})
 	}
 	if d.Admin != nil || d.Make != "" {
-		out = append(out, fault.Problem{ID: id + ".admin", What: "databases of SQLite are files: nobody signs in", Remedy: "Leave admin and make out."})
+		out = append(out, fault.Problem{ID: id + ".admin", What: "databases of SQLite are files: nobody signs in",
+			Remedy: "Leave admin and make out."})
 	}
 	return out
 }
 
-// SQLite is the engine whose databases are files of the account.
-const SQLite = "sqlite"
+// InFiles says whether the databases are files of the account.
+func (d *Database) InFiles() bool { return d.engine().InFiles }
+
+func (d *Database) engine() database.Engine {
+	e, _ := database.EngineOf(d.Engine)
+	return e
+}
+
+// FromInside says whether only the sites can reach the server.
+func (d *Database) FromInside() bool { return strings.HasPrefix(d.Server, Courier) }
+
+// HostAndPort takes the server's address apart, as the sites see it; without a
+// port it is the engine's usual one, and a socket's path has none.
+func (d *Database) HostAndPort() (host, port string) {
+	if strings.HasPrefix(d.ForSites, "/") {
+		return d.ForSites, ""
+	}
+	host, port, err := net.SplitHostPort(d.ForSites)
+	if err != nil {
+		return d.ForSites, d.engine().Port
+	}
+	return host, port
+}
 
 // How databases are made where nobody may create them.
 const (
@@ -311,14 +339,11 @@ const (
 	Helper = "helper"  // a program of the host's makes them
 )
 
-// Engines are the database engines, with their usual ports; mariadb stands for
-// MySQL too.
-var Engines = map[string]string{"mariadb": "3306", "postgresql": "5432", SQLite: ""}
-
 // Elsewhere is a server that is no part of the account: only a database that
 // is there already can be used on it.
 func Elsewhere(engine, server string) *Database {
-	return &Database{Name: server, Engine: engine, Server: server, ForSites: server, Clients: clients(server), Make: ByHand}
+	return &Database{Name: server, Engine: engine, Server: server, ForSites: server, Clients: clients(server),
+		Make: ByHand}
 }
 
 // WrongServer says what is wrong with a database server's address.
@@ -339,64 +364,6 @@ func hostPort(s string) bool {
 	host, port, err := net.SplitHostPort(s)
 	n, errPort := strconv.Atoi(port)
 	return err == nil && errPort == nil && host != "" && n > 0 && n < 65536
-}
-
-// Remote says where the files are when they are not on this machine; nil when
-// they are.
-func (a *Account) Remote() *Remote {
-	r, err := a.remote()
-	if err != nil {
-		return nil
-	}
-	return r
-}
-
-func (a *Account) remote() (*Remote, error) {
-	scheme, _, _ := strings.Cut(a.Reach, ":")
-	port := remotePorts[scheme]
-	u, err := url.Parse(a.Reach)
-	if err != nil || port == "" || u.Hostname() == "" || u.User.Username() == "" || !path.IsAbs(u.Path) || u.RawQuery+u.Fragment != "" {
-		return nil, fmt.Errorf("%q is not %s://USER@HOST:PORT/FOLDER", a.Reach, scheme)
-	}
-	if _, has := u.User.Password(); has {
-		return nil, errors.New("a password does not belong into reach; write it as login: {password: …}")
-	}
-	return &Remote{scheme, u.User.Username(), net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), port)), path.Clean(u.Path)}, nil
-}
-
-// Top gives the account's folder, on this machine or on the server.
-func (a *Account) Top() (string, error) {
-	scheme, rest, _ := strings.Cut(a.Reach, ":")
-	switch {
-	case scheme == "local" && filepath.IsAbs(rest):
-		return filepath.Clean(rest), nil
-	case scheme == "local":
-		return "", fmt.Errorf("%q does not give a folder from the root", a.Reach)
-	case remotePorts[scheme] != "":
-		to, err := a.remote()
-		if err != nil {
-			return "", err
-		}
-		return to.Top, nil
-	}
-	return "", fmt.Errorf("%q is not a way to reach files", a.Reach)
-}
-
-// ServerTop gives the account's folder as its own programs see it; "" when
-// that is not known: over FTP paths may begin anywhere.
-func (a *Account) ServerTop() string {
-	if a.Runtime.Folder != "" {
-		return a.Runtime.Folder
-	}
-	to := a.Remote()
-	if to != nil && to.Scheme != SFTP {
-		return ""
-	}
-	top, err := a.Top()
-	if err != nil {
-		return ""
-	}
-	return top
 }
 
 // Database returns the server of a name, or nil. A name that is an address is

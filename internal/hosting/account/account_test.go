@@ -44,7 +44,8 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, []string{"%"}, a.Database("far", "").Clients)
 	assert.Equal(t, "db.quillmere.example:3306", a.Database("far", "").ForSites)
 	assert.Nil(t, a.Database("none", "mariadb"))
-	assert.Equal(t, "mariadb", a.Database("db.elsewhere.example:3306", "mariadb").Engine, "a server is known by its address too")
+	assert.Equal(t, "mariadb", a.Database("db.elsewhere.example:3306", "mariadb").Engine,
+		"a server is known by its address too")
 	text, err := a.Format()
 	require.NoError(t, err)
 	again, err := account.Parse(text)
@@ -55,41 +56,53 @@ func TestParse(t *testing.T) {
 func TestMistakes(t *testing.T) {
 	const start = "account: a\nreach: local:/srv\n"
 	const domain = "domains: [{name: a.localhost, folder: web}]\n"
+	const data = start + domain + "databases: [{name: m, "
+	const maria = data + "engine: mariadb, server: "
 	for text, words := range map[string]string{
 		"":                                   "empty",
 		"account: [":                         "cannot be read",
 		start + domain + "stor: x\n":         "Did you mean store?",
 		start + domain + "---\naccount: b\n": "more than one document",
-		"account: A B\nreach: local:/srv\n" + domain:                                                                "not a name for an account",
-		"account: sites\nreach: local:/srv\n" + domain:                                                              "not a name for an account",
-		"account: a\nreach: local:srv\n" + domain:                                                                   "folder from the root",
-		"account: a\nreach: sftp://x:pw@y/z\n" + domain:                                                             "a password does not belong into reach",
-		"account: a\nreach: sftp://y/z\n" + domain:                                                                  "is not sftp://USER@HOST",
-		"account: a\nreach: sftp://x@y\n" + domain:                                                                  "is not sftp://USER@HOST",
-		"account: a\nreach: ftp://x@y/z\n" + domain:                                                                 "FTP needs a password",
-		"account: a\nreach: ftps://y/z\n" + domain:                                                                  "is not ftps://USER@HOST",
-		start + domain + "runtime: {folder: web}\n":                                                                 "not a folder from the root",
-		"account: a\nreach: gopher:x\n" + domain:                                                                    "not a way to reach files",
-		start:                                                                                                       "there are none",
-		start + "domains: [{name: A_b, folder: web}]\n":                                                             "is not a domain",
-		start + "domains: [{name: a.localhost, folder: /web}]\n":                                                    "not a folder inside",
-		start + "domains: [{name: a.localhost, folder: ../web}]\n":                                                  "not a folder inside",
-		start + "domains: [{name: a.localhost, folder: web, url: \"http://b/\"}]\n":                                 "does not lead to",
-		start + "domains: [{name: a.localhost, folder: web, url: \"ftp://a.localhost\"}]\n":                         "does not lead to",
-		start + "domains: [{name: a.localhost, folder: web, connect: x}]\n":                                         "not host:port",
-		start + "domains: [{name: a.localhost, folder: web}, {name: a.localhost, folder: web2}]\n":                  "stands twice",
-		start + "store: web/s\n" + domain:                                                                           "lies in the document root",
-		start + domain + "databases: [{name: m, engine: nonesuch, server: \"h:1\", make: helper}]\n":                "cannot be used",
-		start + domain + "databases: [{name: m, engine: sqlite, server: web/data}]\n":                               "the web serves",
-		start + domain + "databases: [{name: m, engine: sqlite, server: ../data}]\n":                                "not a folder inside",
-		start + domain + "databases: [{name: m, engine: sqlite, server: data, admin: {user: x}}]\n":                 "nobody signs in",
-		start + domain + "databases: [{name: m, engine: mariadb, server: h, make: by-hand}]\n":                      "neither host:port nor",
-		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\"}]\n":                               "either admin or make",
-		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", make: magic}]\n":                  "not a way to make",
-		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", admin: {user: \"\"}}]\n":          "it is empty",
-		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", make: helper, prefix: \"a-\"}]\n": "cannot begin a name",
-		start + domain + "databases: [{name: m, engine: mariadb, server: \"h:1\", make: helper}]\n":                 "helper's program is missing",
-		start + domain + "mail: {server: x}\n":                                                                      "not host:port",
+		"account: A B\nreach: local:/srv\n" +
+			domain: "not a name for an account",
+		"account: sites\nreach: local:/srv\n" +
+			domain: "not a name for an account",
+		"account: a\nreach: local:srv\n" +
+			domain: "folder from the root",
+		"account: a\nreach: sftp://x:pw@y/z\n" +
+			domain: "a password does not belong into reach",
+		"account: a\nreach: sftp://y/z\n" +
+			domain: "is not sftp://USER@HOST",
+		"account: a\nreach: sftp://x@y\n" +
+			domain: "is not sftp://USER@HOST",
+		"account: a\nreach: ftp://x@y/z\n" +
+			domain: "FTP needs a password",
+		"account: a\nreach: ftps://y/z\n" +
+			domain: "is not ftps://USER@HOST",
+		start + domain + "runtime: {folder: web}\n": "not a folder from the root",
+		"account: a\nreach: gopher:x\n" +
+			domain: "not a way to reach files",
+		start: "there are none",
+		start + "domains: [{name: A_b, folder: web}]\n":                                            "is not a domain",
+		start + "domains: [{name: a.localhost, folder: /web}]\n":                                   "not a folder inside",
+		start + "domains: [{name: a.localhost, folder: ../web}]\n":                                 "not a folder inside",
+		start + "domains: [{name: a.localhost, folder: web, url: \"http://b/\"}]\n":                "does not lead to",
+		start + "domains: [{name: a.localhost, folder: web, url: \"ftp://a.localhost\"}]\n":        "does not lead to",
+		start + "domains: [{name: a.localhost, folder: web, connect: x}]\n":                        "not host:port",
+		start + "domains: [{name: a.localhost, folder: web}, {name: a.localhost, folder: web2}]\n": "stands twice",
+		start + "store: web/s\n" +
+			domain: "lies in the document root",
+		data + "engine: nonesuch, server: \"h:1\", make: helper}]\n": "cannot be used",
+		data + "engine: sqlite, server: web/data}]\n":                "the web serves",
+		data + "engine: sqlite, server: ../data}]\n":                 "not a folder inside",
+		data + "engine: sqlite, server: data, admin: {user: x}}]\n":  "nobody signs in",
+		maria + "h, make: by-hand}]\n":                               "neither host:port nor",
+		maria + "\"h:1\"}]\n":                                        "either admin or make",
+		maria + "\"h:1\", make: magic}]\n":                           "not a way to make",
+		maria + "\"h:1\", admin: {user: \"\"}}]\n":                   "it is empty",
+		maria + "\"h:1\", make: helper, prefix: \"a-\"}]\n":          "cannot begin a name",
+		maria + "\"h:1\", make: helper}]\n":                          "helper's program is missing",
+		start + domain + "mail: {server: x}\n":                       "not host:port",
 	} {
 		_, err := account.Parse([]byte(text))
 		require.Error(t, err, text)
@@ -110,19 +123,22 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestRemote(t *testing.T) {
-	a, err := account.Parse([]byte("account: a\nreach: sftp://quill@ssh.quillmere.example/home/quill/\nlogin: {password: \"plain:x\", key: /k}\ndomains: [{name: a.localhost, folder: web}]\n" +
+	a, err := account.Parse([]byte("account: a\nreach: sftp://quill@ssh.quillmere.example/home/quill/\nlogin: " +
+		"{password: \"plain:x\", key: /k}\ndomains: [{name: a.localhost, folder: web}]\n" +
 		"databases: [{name: main, engine: mariadb, server: \"tunnel:localhost:3306\", make: by-hand}]"))
 	require.NoError(t, err)
-	assert.Equal(t, &account.Remote{Scheme: "sftp", User: "quill", Address: "ssh.quillmere.example:22", Top: "/home/quill"}, a.Remote())
+	assert.Equal(t, &account.Remote{User: "quill", Address: "ssh.quillmere.example:22", Top: "/home/quill"}, a.Remote())
 	top, err := a.Top()
 	require.NoError(t, err)
 	assert.Equal(t, "/home/quill", top)
 	assert.Equal(t, "localhost:3306", a.Databases[0].ForSites, "the sites see the server as the machine does")
 	assert.Equal(t, []string{"localhost", "127.0.0.1"}, a.Databases[0].Clients)
 	assert.Equal(t, "/home/quill", a.ServerTop())
-	plain, err := account.Parse([]byte("account: a\nreach: ftps://quill@ftp.quillmere.example/\nlogin: {password: \"plain:x\"}\ndomains: [{name: a.localhost, folder: web}]"))
+	assert.Equal(t, account.SFTP, a.Line())
+	plain, err := account.Parse([]byte("account: a\nreach: ftps://quill@ftp.quillmere.example/\nlogin: {password: " +
+		"\"plain:x\"}\ndomains: [{name: a.localhost, folder: web}]"))
 	require.NoError(t, err)
-	assert.Equal(t, &account.Remote{Scheme: account.FTPS, User: "quill", Address: "ftp.quillmere.example:21", Top: "/"}, plain.Remote())
+	assert.Equal(t, &account.Remote{User: "quill", Address: "ftp.quillmere.example:21", Top: "/"}, plain.Remote())
 	assert.Empty(t, plain.ServerTop(), "over FTP paths may begin anywhere")
 	plain.Runtime.Folder = "/home/quill"
 	assert.Equal(t, "/home/quill", plain.ServerTop())

@@ -124,7 +124,8 @@ func (c *Courier) ask(ctx context.Context, request map[string]any, answer any) e
 	where := c.place.URL + "/" + c.place.Name
 	page, err := c.visitor.Send(ctx, where, "X-Tivset", base64.StdEncoding.EncodeToString(signed), body)
 	if err != nil {
-		return fault.New(fault.Failed, "the account's PHP does not answer", where, "Open the site's address in a browser; ask the host when it does not answer either.").Because(err)
+		return fault.New(fault.Failed, "the account's PHP does not answer", where,
+			"Open the site's address in a browser; ask the host when it does not answer either.").Because(err)
 	}
 	var said struct {
 		OK    bool   `json:"ok"`
@@ -134,7 +135,8 @@ func (c *Courier) ask(ctx context.Context, request map[string]any, answer any) e
 		return &Silent{where, page.Status, bytes.Contains(page.Body, []byte("<?php"))}
 	}
 	if !said.OK {
-		return fault.New(fault.Failed, "the account's PHP says: "+said.Error, c.place.Root, "Ask the host what its PHP may do.")
+		return fault.New(fault.Failed, "the account's PHP says: "+said.Error, c.place.Root,
+			"Ask the host what its PHP may do.")
 	}
 	return json.Unmarshal(page.Body, answer)
 }
@@ -170,7 +172,8 @@ type Found struct {
 // Look asks what the PHP is, with these functions and settings.
 func (c *Courier) Look(ctx context.Context, functions, settings []string) (Found, error) {
 	var found Found
-	err := c.ask(ctx, map[string]any{"do": "look", "functions": append([]string{}, functions...), "settings": append([]string{}, settings...)}, &found)
+	err := c.ask(ctx, map[string]any{"do": "look", "functions": append([]string{}, functions...),
+		"settings": append([]string{}, settings...)}, &found)
 	return found, err
 }
 
@@ -187,7 +190,8 @@ const atOnce = 3
 
 // WriteParts implements files.PartWriter: each part goes up as a file, and the
 // courier unpacks it while the next goes up.
-func (u *unpacking) WriteParts(ctx context.Context, folder string, write func(open func() (io.WriteCloser, error)) error) error {
+func (u *unpacking) WriteParts(ctx context.Context, folder string,
+	write func(open func() (io.WriteCloser, error)) error) error {
 	group, under := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
 	count := 0
@@ -226,7 +230,8 @@ func (u *unpacking) bring(ctx context.Context, to io.Closer, name, folder string
 		var answer struct {
 			At int `json:"at"`
 		}
-		if err := u.courier.ask(ctx, map[string]any{"do": "unpack", "from": name, "to": folder, "at": at}, &answer); err != nil {
+		if err := u.courier.ask(ctx, map[string]any{"do": "unpack", "from": name, "to": folder, "at": at},
+			&answer); err != nil {
 			return err
 		}
 		at = answer.At

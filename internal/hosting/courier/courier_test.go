@@ -56,10 +56,12 @@ func newHosting(t *testing.T) *hosting {
 	_, err = files.MkdirAll(ctx, f, "web/lockside", 0o755)
 	require.NoError(t, err)
 	require.NoError(t, f.Mkdir(ctx, ".tivset", 0o700))
-	address := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: filepath.Join(h.root, "web/lockside")}})
+	address := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost",
+		Root: filepath.Join(h.root, "web/lockside")}})
 	_, port, _ := strings.Cut(address, ":")
 	h.visitor = web.NewVisitor(web.Connections{"lockside.localhost:" + port: address})
-	h.place = courier.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port, Name: "tivset-t0k3n.php", Store: ".tivset"}
+	h.place = courier.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port, Name: "tivset-t0k3n.php",
+		Store: ".tivset"}
 	return h
 }
 
@@ -157,14 +159,16 @@ func TestStrangers(t *testing.T) {
 	_, err := c.Look(ctx, nil, nil)
 	require.NoError(t, err)
 	address := h.place.URL + "/" + h.place.Name
-	body, err := json.Marshal(map[string]any{"n": 99, "file": h.place.Name, "do": "look", "functions": []string{}, "settings": []string{}})
+	body, err := json.Marshal(map[string]any{"n": 99, "file": h.place.Name, "do": "look", "functions": []string{},
+		"settings": []string{}})
 	require.NoError(t, err)
 	other, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	sum := sha256.Sum256(body)
 	signed, err := ecdsa.SignASN1(rand.Reader, other, sum[:])
 	require.NoError(t, err)
-	for what, signature := range map[string]string{"none": "", "nonsense": "AAAA", "another key's": base64.StdEncoding.EncodeToString(signed)} {
+	for what, signature := range map[string]string{"none": "", "nonsense": "AAAA",
+		"another key's": base64.StdEncoding.EncodeToString(signed)} {
 		page, err := h.visitor.Send(ctx, address, "X-Tivset", signature, body)
 		require.NoError(t, err)
 		assert.Equal(t, http.StatusNotFound, page.Status, what)
@@ -190,7 +194,8 @@ func TestReplay(t *testing.T) {
 	})
 	s := newSpy(t, spy)
 	real := h.place.URL
-	c, err := courier.Send(ctx, h.files, web.NewVisitor(nil), courier.Place{Root: h.place.Root, URL: s, Name: h.place.Name, Store: h.place.Store}, time.Now())
+	c, err := courier.Send(ctx, h.files, web.NewVisitor(nil), courier.Place{Root: h.place.Root, URL: s, Name: h.place.Name,
+		Store: h.place.Store}, time.Now())
 	require.NoError(t, err)
 	_, err = c.Look(ctx, nil, nil)
 	require.NoError(t, err)
@@ -231,7 +236,8 @@ func TestDatabasesFromInside(t *testing.T) {
 	c := h.send(t, time.Now())
 	for _, d := range []testserver.Database{testserver.MariaDB(t), testserver.PostgreSQL(t)} {
 		t.Run(d.Engine, func(t *testing.T) {
-			l := database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password), Database: map[string]string{"mariadb": "mysql", "postgresql": "postgres"}[d.Engine]}
+			l := database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password),
+				Database: map[string]string{"mariadb": "mysql", "postgresql": "postgres"}[d.Engine]}
 			create := "CREATE DATABASE quill_in"
 			s, err := c.Open(ctx, d.Engine, l)
 			require.NoError(t, err)
@@ -244,7 +250,9 @@ func TestDatabasesFromInside(t *testing.T) {
 			assert.Equal(t, d.Engine, engine)
 			assert.Regexp(t, `^\d+\.\d+`, version)
 			long := map[string]string{"mariadb": "LONGTEXT", "postgresql": "TEXT"}[d.Engine]
-			n, err := s.Run(ctx, strings.NewReader("CREATE TABLE ink_a (id INT PRIMARY KEY, t "+long+");\nINSERT INTO ink_a VALUES (1, '"+strings.Repeat("x", 700_000)+"');\nINSERT INTO ink_a VALUES (2, 'it''s');\n"), database.ScriptOptions{From: "ink_", To: "t1_"})
+			n, err := s.Run(ctx, strings.NewReader("CREATE TABLE ink_a (id INT PRIMARY KEY, t "+long+
+				");\nINSERT INTO ink_a VALUES (1, '"+strings.Repeat("x", 700_000)+"');\nINSERT INTO ink_a VALUES (2, 'it''s');\n"),
+				database.ScriptOptions{From: "ink_", To: "t1_"})
 			require.NoError(t, err)
 			assert.Equal(t, 3, n)
 			const awkward = `p'a"s\s $x ${y} %; #é–?:name`

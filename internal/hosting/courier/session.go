@@ -32,10 +32,10 @@ func (c *Courier) Open(ctx context.Context, engine string, l database.Login) (*S
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the server's address is not host:port", l.Server, "Correct it in the account.")
 	}
-	s := &Session{courier: c, engine: engine, login: l, syntax: database.MariaDB}
+	s := &Session{courier: c, engine: engine, login: l, syntax: database.MariaDB.Syntax}
 	s.dsn = fmt.Sprintf("mysql:host=%s;port=%s;dbname=%s;charset=utf8mb4", host, port, l.Database)
-	if engine == "postgresql" {
-		s.syntax = database.PostgreSQL
+	if engine == database.PostgreSQL.Name {
+		s.syntax = database.PostgreSQL.Syntax
 		s.dsn = fmt.Sprintf("pgsql:host=%s;port=%s;dbname=%s", host, port, l.Database)
 	}
 	_, _, err = s.Version(ctx)
@@ -85,7 +85,8 @@ func (s *Session) Run(ctx context.Context, script io.Reader, options database.Sc
 	}
 	err := database.Statements(script, s.syntax, options, func(statement database.Statement) error {
 		if statement.Data != nil {
-			return fmt.Errorf("line %d: COPY cannot be done from inside of PHP; reach the database directly, or through SSH", statement.Line)
+			return fmt.Errorf("line %d: COPY cannot be done from inside of PHP; reach the database directly, or through SSH",
+				statement.Line)
 		}
 		parcel, size = append(parcel, statement), size+len(statement.Text)
 		if size < most {
@@ -123,12 +124,17 @@ func (s *Session) explain(err error) error {
 	}
 	where := s.login.User + " on " + s.login.Server
 	switch {
-	case strings.Contains(f.What, "[1045]"), strings.Contains(f.What, "password authentication failed"), strings.Contains(f.What, "[1044]"):
-		return fault.New(fault.Failed, "the database server refused the user or password", where, "Check both in the hosting's own pages.").Because(err)
-	case strings.Contains(f.What, "[2002]"), strings.Contains(f.What, "[2006]"), strings.Contains(f.What, "Connection refused"):
-		return fault.New(fault.Failed, "the database server does not answer the account's PHP", s.login.Server, "Check the server's address in the hosting's own pages.").Because(err)
+	case strings.Contains(f.What, "[1045]"), strings.Contains(f.What, "password authentication failed"),
+		strings.Contains(f.What, "[1044]"):
+		return fault.New(fault.Failed, "the database server refused the user or password", where,
+			"Check both in the hosting's own pages.").Because(err)
+	case strings.Contains(f.What, "[2002]"), strings.Contains(f.What, "[2006]"),
+		strings.Contains(f.What, "Connection refused"):
+		return fault.New(fault.Failed, "the database server does not answer the account's PHP", s.login.Server,
+			"Check the server's address in the hosting's own pages.").Because(err)
 	case strings.Contains(f.What, "could not find driver"):
-		return fault.New(fault.Failed, "the account's PHP has no driver for "+s.engine, s.login.Server, "Ask the host to switch on PDO for it.").Because(err)
+		return fault.New(fault.Failed, "the account's PHP has no driver for "+s.engine, s.login.Server,
+			"Ask the host to switch on PDO for it.").Because(err)
 	}
 	return err
 }
@@ -153,10 +159,11 @@ func (s *Session) Value(ctx context.Context, query string, values map[string]str
 
 // Tables implements database.Session.
 func (s *Session) Tables(ctx context.Context) ([]string, error) {
-	if s.engine == "postgresql" {
+	if s.engine == database.PostgreSQL.Name {
 		return s.rows(ctx, `SELECT table_name FROM information_schema.tables WHERE table_schema = current_schema() ORDER BY table_name COLLATE "C"`, nil)
 	}
-	return s.rows(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY table_name", nil)
+	return s.rows(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY "+
+		"table_name", nil)
 }
 
 // DropTables implements database.Session.
@@ -164,14 +171,14 @@ func (s *Session) DropTables(ctx context.Context, names []string) error {
 	request := s.request("sql")
 	statements := []string{}
 	for _, name := range names {
-		if s.engine == "postgresql" {
+		if s.engine == database.PostgreSQL.Name {
 			statements = append(statements, `DROP TABLE IF EXISTS "`+strings.ReplaceAll(name, `"`, `""`)+`" CASCADE`)
 		} else {
 			statements = append(statements, "DROP TABLE IF EXISTS `"+strings.ReplaceAll(name, "`", "``")+"`")
 		}
 	}
 	before := []string{}
-	if s.engine != "postgresql" {
+	if s.engine != database.PostgreSQL.Name {
 		before = append(before, "SET foreign_key_checks = 0")
 	}
 	request["before"], request["statements"] = before, statements
@@ -193,7 +200,7 @@ var number = regexp.MustCompile(`^[0-9]+(\.[0-9]+)*`)
 // Version implements database.Session.
 func (s *Session) Version(ctx context.Context) (engine, version string, err error) {
 	query := "SELECT VERSION()"
-	if s.engine == "postgresql" {
+	if s.engine == database.PostgreSQL.Name {
 		query = "SHOW server_version"
 	}
 	text, err := s.Value(ctx, query, nil)
@@ -218,7 +225,8 @@ func (s *Session) Empty(ctx context.Context, only func(string) bool) error {
 
 // Dump implements database.Session.
 func (s *Session) Dump(context.Context, io.Writer, func(string) bool) error {
-	return fault.New(fault.Failed, "a database cannot be dumped from inside of PHP", s.login.Server, "Reach it directly, or through SSH.")
+	return fault.New(fault.Failed, "a database cannot be dumped from inside of PHP", s.login.Server,
+		"Reach it directly, or through SSH.")
 }
 
 // Close implements database.Session. Nothing is held open.

@@ -21,6 +21,7 @@ type Login struct {
 	User     string
 	Password secret.Text
 	Database string // "" for none
+	Account  string // the name of the account that it is for, to say what to do
 
 	// Dial makes the connection in place of the system's; it may be nil.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)

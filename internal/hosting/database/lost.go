@@ -22,7 +22,8 @@ func (l lost) Error() string {
 		return system.Err.Error()
 	case errors.As(l.cause, &dial):
 		return dial.Err.Error()
-	case errors.Is(l.cause, driver.ErrBadConn), strings.Contains(l.cause.Error(), "EOF"), strings.Contains(l.cause.Error(), "invalid connection"):
+	case errors.Is(l.cause, driver.ErrBadConn), strings.Contains(l.cause.Error(), "EOF"),
+		strings.Contains(l.cause.Error(), "invalid connection"):
 		return "the connection was cut"
 	}
 	return l.cause.Error()

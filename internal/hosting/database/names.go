@@ -9,7 +9,8 @@ import (
 // mark writes for the first, second … value, and gives the values in that
 // order. Colons in strings, in quoted names and in :: are left alone; a :name
 // without a value is an error.
-func Positional(statement string, syntax Syntax, values map[string]string, mark func(n int) string) (string, []any, error) {
+func Positional(statement string, syntax Syntax, values map[string]string, mark func(n int) string) (string, []any,
+	error) {
 	var out strings.Builder
 	var args []any
 	var in byte // the quote we are inside of, or 0

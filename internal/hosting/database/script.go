@@ -23,7 +23,8 @@ type Statement struct {
 // to run. Names that begin with options.From, outside strings and comments,
 // begin with options.To in what is handed on.
 func Statements(script io.Reader, syntax Syntax, options ScriptOptions, run func(Statement) error) error {
-	s := &splitter{Syntax: syntax, in: bufio.NewReaderSize(script, 1<<16), delimiter: ";", options: options, line: 1, start: 1}
+	s := &splitter{Syntax: syntax, in: bufio.NewReaderSize(script, 1<<16), delimiter: ";", options: options, line: 1,
+		start: 1}
 	for {
 		err := s.step()
 		if errors.Is(err, io.EOF) {
@@ -383,5 +384,6 @@ func (s *splitter) rename() {
 }
 
 func wordByte(b byte) bool {
-	return b == '_' || b == '$' || b == '@' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b > 127
+	return b == '_' || b == '$' || b == '@' || b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' ||
+		b > 127
 }

@@ -17,12 +17,3 @@ type Syntax struct {
 	Delimiters  bool // DELIMITER lines of the command-line client
 	Triggers    bool // CREATE TRIGGER holds statements without a delimiter of their own
 }
-
-// The syntaxes of the engines (MariaDB manual, "Comment Syntax", "Delimiters";
-// PostgreSQL manual, "Lexical Structure"; SQLite, "SQL As Understood By
-// SQLite").
-var (
-	MariaDB    = Syntax{Backslash: true, Backquotes: true, Hash: true, DashSpace: true, Obeyed: true, Delimiters: true}
-	PostgreSQL = Syntax{Escapes: true, DoubleNames: true, Nested: true, Dollars: true, Copy: true, Meta: true}
-	SQLite     = Syntax{DoubleNames: true, Backquotes: true, Brackets: true, Triggers: true}
-)

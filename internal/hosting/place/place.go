@@ -113,7 +113,8 @@ func wrongDirectory(dir string) (what, remedy string) {
 	case strings.ContainsAny(dir, " \t") || strings.Contains(dir, "%20"):
 		return "a directory cannot have spaces", instead
 	case strings.ToLower(dir) != dir && directory.MatchString(strings.ToLower(dir)):
-		return "a directory is written in lower case, as many servers tell the cases apart", "Write " + strings.ToLower(dir) + "."
+		return "a directory is written in lower case, as many servers tell the cases apart", "Write " + strings.ToLower(dir) +
+			"."
 	case likeDomain.MatchString(dir):
 		return "the directory looks like a domain", "Name the domain first: DOMAIN/DIRECTORY; or use a name without dots."
 	case dir == "cgi-bin" || strings.HasPrefix(dir, "."):
@@ -132,12 +133,24 @@ func example(domains []account.Domain) string {
 // Match finds the one address that a word means: the whole of it, or an
 // unambiguous beginning or ending, with or without scheme, port and final slash.
 func Match(word string, addresses []string) (string, error) {
-	if _, rest, ok := strings.Cut(word, "://"); ok {
-		word = rest
+	switch fits := Fits(word, addresses); len(fits) {
+	case 1:
+		return fits[0], nil
+	case 0:
+		remedy := strings.TrimSpace(near.Hint(bareWord(word), addresses) + " See the sites with: " + fault.Call("sites"))
+		return "", fault.New(fault.Usage, "no site has this address", word, remedy)
+	default:
+		return "", &fault.Error{Kind: fault.Usage, What: "several sites could be meant", Where: word, Details: fits,
+			Remedy: "Write more of the address."}
 	}
-	word = strings.ToLower(strings.TrimSuffix(word, "/"))
+}
+
+// Fits lists the addresses that a word can mean: the one that it is, with or
+// without scheme, port and final slash, else those that it begins or ends.
+func Fits(word string, addresses []string) []string {
+	word = bareWord(word)
 	if slices.Contains(addresses, word) {
-		return word, nil
+		return []string{word}
 	}
 	var fits []string
 	for _, a := range addresses {
@@ -146,7 +159,7 @@ func Match(word string, addresses []string) (string, error) {
 		}
 	}
 	if len(fits) == 1 {
-		return fits[0], nil
+		return fits
 	}
 	fits = nil
 	for _, a := range addresses {
@@ -154,14 +167,15 @@ func Match(word string, addresses []string) (string, error) {
 			fits = append(fits, a)
 		}
 	}
-	switch len(fits) {
-	case 1:
-		return fits[0], nil
-	case 0:
-		remedy := strings.TrimSpace(near.Hint(word, addresses) + " See the sites with: tivset sites")
-		return "", fault.New(fault.Usage, "no site has this address", word, remedy)
+	return fits
+}
+
+// bareWord is a word as addresses are written.
+func bareWord(word string) string {
+	if _, rest, ok := strings.Cut(word, "://"); ok {
+		word = rest
 	}
-	return "", &fault.Error{Kind: fault.Usage, What: "several sites could be meant", Where: word, Details: fits, Remedy: "Write more of the address."}
+	return strings.ToLower(strings.TrimSuffix(word, "/"))
 }
 
 func withoutPort(address string) string {
@@ -171,9 +185,4 @@ func withoutPort(address string) string {
 		domain += "/" + directory
 	}
 	return domain
-}
-
-// Within says whether folder inner is folder outer or lies below it.
-func Within(inner, outer string) bool {
-	return inner == outer || strings.HasPrefix(inner, outer+"/")
 }

@@ -9,6 +9,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/place"
 )
 
@@ -20,11 +21,14 @@ var domains = []account.Domain{
 
 func TestResolve(t *testing.T) {
 	for address, want := range map[string][3]string{ // URL, folder, address
-		"http://lockside.localhost:8780/forum": {"http://lockside.localhost:8780/forum/", "web/lockside/forum", "lockside.localhost:8780/forum"},
-		"lockside.localhost/forum/":            {"http://lockside.localhost:8780/forum/", "web/lockside/forum", "lockside.localhost:8780/forum"},
-		"LOCKSIDE.localhost":                   {"http://lockside.localhost:8780/", "web/lockside", "lockside.localhost:8780"},
-		"lockside.localhost:8780/":             {"http://lockside.localhost:8780/", "web/lockside", "lockside.localhost:8780"},
-		"https://helm-school.localhost/a_b-2":  {"https://helm-school.localhost/a_b-2/", "web/helm-school/a_b-2", "helm-school.localhost/a_b-2"},
+		"http://lockside.localhost:8780/forum": {"http://lockside.localhost:8780/forum/", "web/lockside/forum",
+			"lockside.localhost:8780/forum"},
+		"lockside.localhost/forum/": {"http://lockside.localhost:8780/forum/", "web/lockside/forum",
+			"lockside.localhost:8780/forum"},
+		"LOCKSIDE.localhost":       {"http://lockside.localhost:8780/", "web/lockside", "lockside.localhost:8780"},
+		"lockside.localhost:8780/": {"http://lockside.localhost:8780/", "web/lockside", "lockside.localhost:8780"},
+		"https://helm-school.localhost/a_b-2": {"https://helm-school.localhost/a_b-2/", "web/helm-school/a_b-2",
+			"helm-school.localhost/a_b-2"},
 	} {
 		p, err := place.Resolve(address, domains)
 		require.NoError(t, err, address)
@@ -90,18 +94,12 @@ func TestMatch(t *testing.T) {
 	}
 }
 
-func TestWithin(t *testing.T) {
-	assert.True(t, place.Within("web/a/b", "web/a"))
-	assert.True(t, place.Within("web/a", "web/a"))
-	assert.False(t, place.Within("web/ab", "web/a"))
-}
-
 func FuzzResolve(f *testing.F) {
 	f.Add("http://lockside.localhost:8780/forum")
 	f.Add("lockside.localhost/../x")
 	f.Fuzz(func(t *testing.T, address string) {
 		p, err := place.Resolve(address, domains)
-		if err == nil && !place.Within(p.Folder(), p.Domain.Folder) {
+		if err == nil && !files.Within(p.Folder(), p.Domain.Folder) {
 			t.Fatalf("%q leads to %s", address, p.Folder())
 		}
 	})

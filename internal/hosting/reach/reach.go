@@ -24,14 +24,19 @@ import (
 	"tivset/internal/hosting/files/local"
 	"tivset/internal/hosting/files/sftp"
 	"tivset/internal/hosting/ssh"
-	"tivset/internal/records/vault"
 	"tivset/internal/secret"
 )
+
+// Vault gives the passwords that accounts name; fs.ErrNotExist when there is no
+// such entry.
+type Vault interface {
+	Get(name string) (secret.Text, error)
+}
 
 // Reach opens accounts. It keeps one SSH connection an account, which files and
 // databases share.
 type Reach struct {
-	Vault        *vault.Vault
+	Vault        Vault
 	Hosts        *ssh.Hosts
 	Certificates *ftp.Certificates // of FTP servers
 	Agent        string            // the socket of an SSH agent, or ""
@@ -54,7 +59,7 @@ func (r *Reach) Files(ctx context.Context, a *account.Account) (files.Closer, er
 		}
 		return f, nil
 	}
-	if a.Remote().Scheme != account.SFTP {
+	if !a.Line().Shell {
 		return r.ftp(ctx, a)
 	}
 	client, err := r.client(a)
@@ -70,11 +75,12 @@ func (r *Reach) Files(ctx context.Context, a *account.Account) (files.Closer, er
 
 func (r *Reach) ftp(ctx context.Context, a *account.Account) (files.Closer, error) {
 	to := a.Remote()
-	password, err := r.secret(a.Login.Password)
+	password, err := r.secret(a, a.Login.Password)
 	if err != nil {
 		return nil, err
 	}
-	f, err := ftp.Open(ctx, ftp.Login{Address: to.Address, User: to.User, Password: password, TLS: to.Scheme == account.FTPS}, r.Certificates, to.Top)
+	f, err := ftp.Open(ctx, ftp.Login{Account: a.Name, Address: to.Address, User: to.User, Password: password,
+		TLS: a.Line().Encrypted}, r.Certificates, to.Top)
 	if err != nil {
 		return nil, err
 	}
@@ -82,8 +88,9 @@ func (r *Reach) ftp(ctx context.Context, a *account.Account) (files.Closer, erro
 }
 
 // Server signs in to a database server as the one who may create.
-func (r *Reach) Server(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Server, error) {
-	if d.Engine == account.SQLite {
+func (r *Reach) Server(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Server,
+	error) {
+	if d.InFiles() {
 		f, err := r.apart(ctx, a)
 		if err != nil {
 			return nil, err
@@ -97,15 +104,16 @@ func (r *Reach) Server(ctx context.Context, a *account.Account, d *account.Datab
 	if err != nil {
 		return nil, err
 	}
-	if d.Engine == "postgresql" {
+	if d.Engine == database.PostgreSQL.Name {
 		return server(postgresql.Connect(ctx, l))
 	}
 	return server(mariadb.Connect(ctx, l))
 }
 
 // Session signs in to a site's database.
-func (r *Reach) Session(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Session, error) {
-	if d.Engine == account.SQLite {
+func (r *Reach) Session(ctx context.Context, a *account.Account, d *account.Database,
+	l database.Login) (database.Session, error) {
+	if d.InFiles() {
 		f, err := r.apart(ctx, a)
 		if err != nil {
 			return nil, err
@@ -116,7 +124,7 @@ func (r *Reach) Session(ctx context.Context, a *account.Account, d *account.Data
 	if err != nil {
 		return nil, err
 	}
-	if d.Engine == "postgresql" {
+	if d.Engine == database.PostgreSQL.Name {
 		return session(postgresql.Open(ctx, l))
 	}
 	return session(mariadb.Open(ctx, l))
@@ -156,12 +164,14 @@ func (open) Close() error { return nil }
 // through leads a login through the account's SSH connection where its server
 // begins with tunnel:.
 func (r *Reach) through(a *account.Account, d *account.Database, l database.Login) (database.Login, error) {
+	l.Account = a.Name
 	server, tunnel := strings.CutPrefix(d.Server, account.Tunnel)
 	if !tunnel {
 		return l, nil
 	}
-	if to := a.Remote(); to == nil || to.Scheme != account.SFTP {
-		return l, fault.New(fault.Usage, "the database is to be reached through SSH, and the account has none", d.Name, "Give reach: sftp://…, or the server's address without tunnel:.")
+	if a.Remote() == nil || !a.Line().Shell {
+		return l, fault.New(fault.Usage, "the database is to be reached through SSH, and the account has none", d.Name,
+			"Give reach: sftp://…, or the server's address without tunnel:.")
 	}
 	client, err := r.client(a)
 	l.Server, l.Dial = server, func(ctx context.Context, network, address string) (net.Conn, error) {
@@ -178,18 +188,19 @@ func (r *Reach) client(a *account.Account) (*ssh.Client, error) {
 		return c, nil
 	}
 	to := a.Remote()
-	l := ssh.Login{Address: to.Address, User: to.User, Agent: r.Agent}
+	l := ssh.Login{Account: a.Name, Address: to.Address, User: to.User, Agent: r.Agent}
 	var err error
 	if a.Login != nil {
-		if l.Password, err = r.secret(a.Login.Password); err != nil {
+		if l.Password, err = r.secret(a, a.Login.Password); err != nil {
 			return nil, err
 		}
-		if l.Passphrase, err = r.secret(a.Login.Passphrase); err != nil {
+		if l.Passphrase, err = r.secret(a, a.Login.Passphrase); err != nil {
 			return nil, err
 		}
 		if a.Login.Key != "" {
 			if l.Key, err = os.ReadFile(a.Login.Key); err != nil {
-				return nil, fault.New(fault.Usage, "the key cannot be read", a.Login.Key, "Correct login: {key: FILE} in the account.").Because(err)
+				return nil, fault.New(fault.Usage, "the key cannot be read", a.Login.Key,
+					"Correct login: {key: FILE} in the account.").Because(err)
 			}
 		}
 	}
@@ -215,14 +226,15 @@ func (r *Reach) usualKey() []byte {
 }
 
 // secret reads what an account keeps in the vault; "" is none.
-func (r *Reach) secret(reference string) (secret.Text, error) {
+func (r *Reach) secret(a *account.Account, reference string) (secret.Text, error) {
 	name, ok := strings.CutPrefix(reference, "vault:")
 	if !ok {
 		return secret.Text{}, nil
 	}
 	s, err := r.Vault.Get(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return s, fault.New(fault.Usage, "the vault has no such password", name, "Add the account again: tivset account add NAME --from FILE --replace")
+		return s, fault.New(fault.Usage, "the vault has no such password", name, "Add the account again: "+
+			fault.Call("account", "add", a.Name, "--from", "FILE", "--replace"))
 	}
 	return s, err
 }

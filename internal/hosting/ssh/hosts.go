@@ -33,12 +33,20 @@ func (h *Hosts) callback() (ssh.HostKeyCallback, error) {
 	}
 	check, err := knownhosts.New(there...)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "the file of known hosts cannot be read", strings.Join(there, ", "), "Correct the line named.").Because(err)
+		return nil, fault.New(fault.Usage, "the file of known hosts cannot be read", strings.Join(there, ", "),
+			"Correct the line named.").Because(err)
 	}
 	return check, nil
 }
 
-func (h *Hosts) check(address string, remote net.Addr, key ssh.PublicKey) error {
+// checker judges the keys of servers of an account.
+func (h *Hosts) checker(account string) ssh.HostKeyCallback {
+	return func(address string, remote net.Addr, key ssh.PublicKey) error {
+		return h.check(account, address, remote, key)
+	}
+}
+
+func (h *Hosts) check(account, address string, remote net.Addr, key ssh.PublicKey) error {
 	check, err := h.callback()
 	if err != nil {
 		return err
@@ -50,11 +58,13 @@ func (h *Hosts) check(address string, remote net.Addr, key ssh.PublicKey) error 
 	}
 	print := ssh.FingerprintSHA256(key)
 	if len(wrong.Want) > 0 {
-		return &fault.Error{Kind: fault.Failed, What: "the server's key has changed", Where: address, Details: []string{"it shows " + key.Type() + " " + print, "known is the one in " + wrong.Want[0].String()},
-			Remedy: "Somebody may be listening in. Ask the host; only when they changed it, take the old key out of that file."}
+		return &fault.Error{Kind: fault.Failed, What: "the server's key has changed", Where: address,
+			Details: []string{"it shows " + key.Type() + " " + print, "known is the one in " + wrong.Want[0].String()},
+			Remedy:  "Somebody may be listening in. Ask the host; only when they changed it, take the old key out of that file."}
 	}
-	return &fault.Error{Kind: fault.Decision, What: "the server's key is not known yet", Where: address, Details: []string{key.Type() + " " + print},
-		Remedy: "Compare it with what the host publishes, then accept it: tivset account trust NAME " + print}
+	return &fault.Error{Kind: fault.Decision, What: "the server's key is not known yet", Where: address,
+		Details: []string{key.Type() + " " + print},
+		Remedy:  "Compare it with what the host publishes, then accept it: " + fault.Call("account", "trust", account, print)}
 }
 
 // algorithms lists the kinds of the keys that are known of a server, so that it
@@ -91,19 +101,22 @@ func (noKey) Verify([]byte, *ssh.Signature) error { return errors.New("nobody ha
 // shown.
 func (h *Hosts) Trust(address, fingerprint string) (shown string, err error) {
 	var key ssh.PublicKey
-	config := &ssh.ClientConfig{User: "nobody", Timeout: connectTime, HostKeyCallback: func(_ string, _ net.Addr, k ssh.PublicKey) error {
+	config := &ssh.ClientConfig{User: "nobody", Timeout: connectTime, HostKeyCallback: func(_ string, _ net.Addr,
+		k ssh.PublicKey) error {
 		key = k
 		return errors.New("seen")
 	}}
 	if _, err := ssh.Dial("tcp", address, config); key == nil {
-		return "", fault.New(fault.Failed, "the SSH server does not answer", address, "Check the address and the port of reach: in the account.").Because(err)
+		return "", fault.New(fault.Failed, "the SSH server does not answer", address,
+			"Check the address and the port of reach: in the account.").Because(err)
 	}
 	shown = ssh.FingerprintSHA256(key)
 	if fingerprint == "" {
 		return shown, nil
 	}
 	if fingerprint != shown {
-		return shown, fault.New(fault.Decision, "the server shows another key", shown, "Compare it with what the host publishes. Nothing was accepted.")
+		return shown, fault.New(fault.Decision, "the server shows another key", shown,
+			"Compare it with what the host publishes. Nothing was accepted.")
 	}
 	if err := os.MkdirAll(filepath.Dir(h.Own), 0o700); err != nil {
 		return shown, err

@@ -37,6 +37,7 @@ type Login struct {
 	Key        []byte // a private key, PEM (as ssh-keygen writes it)
 	Passphrase secret.Text
 	Agent      string // the socket of an agent
+	Account    string // the name of the account that it is for, to say what to do
 }
 
 // Client is a server that can be connected to, again and again.
@@ -129,10 +130,12 @@ func (c *Client) connect(ctx context.Context) (*ssh.Client, error) {
 		return nil, err
 	}
 	where := c.login.User + "@" + c.login.Address
-	config := &ssh.ClientConfig{User: c.login.User, Auth: methods, HostKeyCallback: c.hosts.check, HostKeyAlgorithms: c.hosts.algorithms(c.login.Address), Timeout: connectTime}
+	config := &ssh.ClientConfig{User: c.login.User, Auth: methods, HostKeyCallback: c.hosts.checker(c.login.Account),
+		HostKeyAlgorithms: c.hosts.algorithms(c.login.Address), Timeout: connectTime}
 	line, err := (&net.Dialer{Timeout: connectTime}).DialContext(ctx, "tcp", c.login.Address)
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the SSH server does not answer", c.login.Address, "Check the address and the port of reach: in the account.").Because(err)
+		return nil, fault.New(fault.Failed, "the SSH server does not answer", c.login.Address,
+			"Check the address and the port of reach: in the account.").Because(err)
 	}
 	// The handshake has a deadline of its own: a server may take the connection
 	// and then say nothing.
@@ -152,12 +155,15 @@ func (c *Client) explain(err error, where string) error {
 	case errors.As(err, &f):
 		return f
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		c.refused = fault.New(fault.Failed, "the SSH server refused the user, password or key", where, "Check login: in the account against the hosting's own pages; it is not tried again.")
+		c.refused = fault.New(fault.Failed, "the SSH server refused the user, password or key", where,
+			"Check login: in the account against the hosting's own pages; it is not tried again.")
 		return c.refused
 	case errors.Is(err, os.ErrDeadlineExceeded):
-		return fault.New(fault.Failed, "what answers does not speak SSH, or not in time", c.login.Address, "Check the address and the port of reach: in the account.")
+		return fault.New(fault.Failed, "what answers does not speak SSH, or not in time", c.login.Address,
+			"Check the address and the port of reach: in the account.")
 	}
-	return fault.New(fault.Failed, "the SSH connection cannot be made", where, "Check the address and the port of reach: in the account.").Because(err)
+	return fault.New(fault.Failed, "the SSH connection cannot be made", where,
+		"Check the address and the port of reach: in the account.").Because(err)
 }
 
 // methods are the ways to sign in that the login has, keys first. An agent's
@@ -184,7 +190,8 @@ func (c *Client) methods() ([]ssh.AuthMethod, error) {
 	}
 	if !c.login.Password.Empty() {
 		password := c.login.Password.Reveal()
-		out = append(out, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+		out = append(out, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string,
+			_ []bool) ([]string, error) {
 			answers := make([]string, len(questions))
 			for i := range answers {
 				answers[i] = password
@@ -193,7 +200,8 @@ func (c *Client) methods() ([]ssh.AuthMethod, error) {
 		}))
 	}
 	if len(out) == 0 {
-		return nil, fault.New(fault.Usage, "nothing to sign in with", c.login.User+"@"+c.login.Address, "Give the account login: {password: …} or {key: FILE}, or start an SSH agent.")
+		return nil, fault.New(fault.Usage, "nothing to sign in with", c.login.User+"@"+c.login.Address,
+			"Give the account login: {password: …} or {key: FILE}, or start an SSH agent.")
 	}
 	return out, nil
 }
@@ -203,12 +211,14 @@ func (c *Client) signer() (ssh.Signer, error) {
 	signer, err := ssh.ParsePrivateKey(c.login.Key)
 	if errors.As(err, &locked) {
 		if c.login.Passphrase.Empty() {
-			return nil, fault.New(fault.Usage, "the key has a passphrase", "", "Give it with login: {passphrase: …} in the account, or use an SSH agent.")
+			return nil, fault.New(fault.Usage, "the key has a passphrase", "",
+				"Give it with login: {passphrase: …} in the account, or use an SSH agent.")
 		}
 		signer, err = ssh.ParsePrivateKeyWithPassphrase(c.login.Key, []byte(c.login.Passphrase.Reveal()))
 	}
 	if err != nil {
-		return nil, fault.New(fault.Usage, "the key cannot be used", "", "Check login: {key: FILE} and its passphrase.").Because(errors.New(strings.TrimPrefix(err.Error(), "ssh: ")))
+		return nil, fault.New(fault.Usage, "the key cannot be used", "",
+			"Check login: {key: FILE} and its passphrase.").Because(errors.New(strings.TrimPrefix(err.Error(), "ssh: ")))
 	}
 	return signer, nil
 }

@@ -26,14 +26,15 @@ var ctx = context.Background()
 
 func server(t *testing.T, folder string) *sftpd.Server {
 	t.Helper()
-	s, err := sftpd.Start(sftpd.Options{Address: "127.0.0.1:0", Folder: folder, Home: t.TempDir(), User: "quill", Password: "right"})
+	s, err := sftpd.Start(sftpd.Options{Address: "127.0.0.1:0", Folder: folder, Home: t.TempDir(), User: "quill",
+		Password: "right"})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	return s
 }
 
 func login(s *sftpd.Server) ssh.Login {
-	return ssh.Login{Address: s.Address(), User: "quill", Password: secret.Of("right")}
+	return ssh.Login{Account: "quillmere", Address: s.Address(), User: "quill", Password: secret.Of("right")}
 }
 
 func connects(l ssh.Login, h *ssh.Hosts) error {
@@ -51,7 +52,7 @@ func TestServersKey(t *testing.T) {
 	f := fault.Of(connects(login(s), h))
 	require.Equal(t, fault.Decision, f.Kind, "%v", f)
 	assert.Contains(t, f.Details[0], s.Fingerprint())
-	assert.Contains(t, f.Remedy, "tivset account trust NAME "+s.Fingerprint())
+	assert.Contains(t, f.Remedy, fault.Call("account", "trust", "quillmere", s.Fingerprint()))
 
 	shown, err := h.Trust(s.Address(), "")
 	require.NoError(t, err)
@@ -62,12 +63,14 @@ func TestServersKey(t *testing.T) {
 	_, err = h.Trust(s.Address(), shown)
 	require.NoError(t, err)
 	require.NoError(t, connects(login(s), h))
-	require.NoError(t, connects(login(s), &ssh.Hosts{Own: filepath.Join(t.TempDir(), "none"), Others: []string{h.Own}}), "people's own files count too")
+	require.NoError(t, connects(login(s), &ssh.Hosts{Own: filepath.Join(t.TempDir(), "none"), Others: []string{h.Own}}),
+		"people's own files count too")
 
 	// Another server takes the address over.
 	address := s.Address()
 	require.NoError(t, s.Close())
-	other, err := sftpd.Start(sftpd.Options{Address: address, Folder: t.TempDir(), Home: t.TempDir(), User: "quill", Password: "right"})
+	other, err := sftpd.Start(sftpd.Options{Address: address, Folder: t.TempDir(), Home: t.TempDir(), User: "quill",
+		Password: "right"})
 	require.NoError(t, err)
 	defer other.Close()
 	f = fault.Of(connects(ssh.Login{Address: address, User: "quill", Password: secret.Of("right")}, h))
@@ -92,15 +95,19 @@ func TestRefused(t *testing.T) {
 	assert.Equal(t, err, again, "the server is not asked a second time")
 
 	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill"}, h), "nothing to sign in with")
-	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: []byte("nonsense")}, h), "the key cannot be used")
+	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: []byte("nonsense")}, h),
+		"the key cannot be used")
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	block, err := xssh.MarshalPrivateKeyWithPassphrase(key, "test", []byte("made for tests"))
 	require.NoError(t, err)
 	locked := pem.EncodeToMemory(block)
-	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked}, h), "the key has a passphrase")
-	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked, Passphrase: secret.Of("not it")}, h), "the key cannot be used")
-	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked, Passphrase: secret.Of("made for tests")}, h), "does not answer", "the passphrase opens it; the server is gone")
+	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked}, h),
+		"the key has a passphrase")
+	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked,
+		Passphrase: secret.Of("not it")}, h), "the key cannot be used")
+	assert.ErrorContains(t, connects(ssh.Login{Address: s.Address(), User: "quill", Key: locked,
+		Passphrase: secret.Of("made for tests")}, h), "does not answer", "the passphrase opens it; the server is gone")
 }
 
 // An agent's keys are offered, and a key file beside them.
@@ -146,8 +153,10 @@ func TestNoSSHThere(t *testing.T) {
 			line.Close()
 		}
 	}()
-	assert.Error(t, connects(ssh.Login{Address: l.Addr().String(), User: "quill", Password: secret.Of("x")}, &ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}))
-	assert.ErrorContains(t, connects(ssh.Login{Address: "127.0.0.1:9", User: "quill", Password: secret.Of("x")}, &ssh.Hosts{}), "does not answer")
+	assert.Error(t, connects(ssh.Login{Address: l.Addr().String(), User: "quill", Password: secret.Of("x")},
+		&ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}))
+	assert.ErrorContains(t, connects(ssh.Login{Address: "127.0.0.1:9", User: "quill", Password: secret.Of("x")},
+		&ssh.Hosts{}), "does not answer")
 }
 
 func TestQuote(t *testing.T) {

@@ -44,7 +44,8 @@ func (p *Page) Form(fields []string) (*Form, error) {
 		return nil, fmt.Errorf("the page has no form")
 	}
 	if found == nil {
-		return nil, fmt.Errorf("no form of the page has the fields %s; there are %s", strings.Join(fields, ", "), strings.Join(offered, " and "))
+		return nil, fmt.Errorf("no form of the page has the fields %s; there are %s", strings.Join(fields, ", "),
+			strings.Join(offered, " and "))
 	}
 	return found, nil
 }

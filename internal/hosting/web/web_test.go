@@ -42,7 +42,8 @@ func TestFormWithTheDefaultsOfThePage(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, base+"/admin/sign-in?x=1", f.Action)
 	assert.Equal(t, "POST", f.Method)
-	assert.Equal(t, url.Values{"token": {`a"b`}, "name": {"old"}, "password": {""}, "keep": {"1"}, "r": {"2"}, "rows": {"40"}, "plain": {"first"}, "text": {"some\ntext"}}, f.Values)
+	assert.Equal(t, url.Values{"token": {`a"b`}, "name": {"old"}, "password": {""}, "keep": {"1"}, "r": {"2"},
+		"rows": {"40"}, "plain": {"first"}, "text": {"some\ntext"}}, f.Values)
 	_, err = p.Form([]string{"nope"})
 	assert.ErrorContains(t, err, "there are (q) and (token, name")
 	for text, shows := range map[string]bool{"Lock & Key": true, `It's "open"`: true, "old": true, "nowhere": false} {

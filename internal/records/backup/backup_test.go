@@ -28,7 +28,8 @@ var script = strings.Repeat("INSERT INTO t VALUES (1);\n", 400_000)
 func make1(t *testing.T, to ...string) ([]byte, backup.Summary) {
 	t.Helper()
 	var out bytes.Buffer
-	w, err := backup.NewWriter(&out, backup.Header{Address: "a.localhost", App: "inkwater", MadeAt: time.Unix(1760000000, 0), Site: []byte(`{"title":"T"}`)}, to)
+	w, err := backup.NewWriter(&out, backup.Header{Address: "a.localhost", App: "inkwater",
+		MadeAt: time.Unix(1760000000, 0), Site: []byte(`{"title":"T"}`)}, to)
 	require.NoError(t, err)
 	d := w.Data()
 	_, err = io.Copy(d, strings.NewReader(script))

@@ -37,16 +37,17 @@ const pieceBytes = 4 << 20
 
 // Header says what a backup is of.
 type Header struct {
-	Format   int             `json:"backup"` // Version
-	MadeAt   time.Time       `json:"made_at"`
-	Address  string          `json:"address"`
-	URL      string          `json:"url"`
-	App      string          `json:"app"`
-	Release  string          `json:"release"`
-	Engine   string          `json:"engine,omitempty"`  // of the database, "" for none
-	Site     json.RawMessage `json:"site"`              // the whole record of the site
-	Secrets  []byte          `json:"secrets,omitempty"` // the site's passwords and keys, sealed with the key of the vault that made the backup
-	Warnings []string        `json:"warnings,omitempty"`
+	Format  int             `json:"backup"` // Version
+	MadeAt  time.Time       `json:"made_at"`
+	Address string          `json:"address"`
+	URL     string          `json:"url"`
+	App     string          `json:"app"`
+	Release string          `json:"release"`
+	Engine  string          `json:"engine,omitempty"` // of the database, "" for none
+	Site    json.RawMessage `json:"site"`             // the whole record of the site
+	// the site's passwords and keys, sealed with the key of the vault that made the backup
+	Secrets  []byte   `json:"secrets,omitempty"`
+	Warnings []string `json:"warnings,omitempty"`
 }
 
 // Item is one file of a backup.

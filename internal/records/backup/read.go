@@ -212,7 +212,8 @@ func (b *Backup) Part(part string) archive.Source {
 			if !ours {
 				return nil
 			}
-			return use(archive.Entry{Name: name, Dir: h.Typeflag == tar.TypeDir, Mode: h.FileInfo().Mode().Perm(), Size: h.Size, Exact: true}, content)
+			return use(archive.Entry{Name: name, Dir: h.Typeflag == tar.TypeDir, Mode: h.FileInfo().Mode().Perm(), Size: h.Size,
+				Exact: true}, content)
 		})
 	}
 }

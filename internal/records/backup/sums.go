@@ -28,7 +28,10 @@ const (
 )
 
 func newSums() *sums {
-	s := &sums{work: make(chan summed, ahead), pool: sync.Pool{New: func() any { b := make([]byte, blockBytes); return &b }}}
+	s := &sums{work: make(chan summed, ahead), pool: sync.Pool{New: func() any {
+		b := make([]byte, blockBytes)
+		return &b
+	}}}
 	s.over.Add(1)
 	go func() {
 		defer s.over.Done()

@@ -64,7 +64,8 @@ func NewWriter(to io.Writer, h Header, recipients []string) (*Writer, error) {
 		under = w.sealed
 	}
 	var err error
-	if w.packed, err = zstd.NewWriter(under, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2), zstd.WithWindowSize(1<<20)); err != nil {
+	if w.packed, err = zstd.NewWriter(under, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2),
+		zstd.WithWindowSize(1<<20)); err != nil {
 		return nil, err
 	}
 	w.buffer = bufio.NewWriterSize(w.packed, 256<<10)
@@ -92,7 +93,8 @@ func Recipients(texts []string) ([]age.Recipient, error) {
 
 // Folder adds an empty folder, or one whose mode matters, to a part.
 func (w *Writer) Folder(part, name string, mode fs.FileMode) error {
-	return w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: path.Join(part, name) + "/", Mode: int64(mode.Perm()), ModTime: w.at, Format: tar.FormatPAX})
+	return w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: path.Join(part, name) + "/",
+		Mode: int64(mode.Perm()), ModTime: w.at, Format: tar.FormatPAX})
 }
 
 // File adds a file of a size to a part. Content that turns out shorter is an
@@ -106,7 +108,8 @@ func (w *Writer) File(part, name string, mode fs.FileMode, size int64, content i
 }
 
 func (w *Writer) add(name string, mode fs.FileMode, content io.Reader, size int64) error {
-	if err := w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: int64(mode.Perm()), Size: size, ModTime: w.at, Format: tar.FormatPAX}); err != nil {
+	if err := w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: int64(mode.Perm()), Size: size,
+		ModTime: w.at, Format: tar.FormatPAX}); err != nil {
 		return err
 	}
 	item := &Item{Name: name, Bytes: size}
@@ -174,7 +177,8 @@ func (w *Writer) Close() (Summary, error) {
 	if err != nil {
 		return w.sum, err
 	}
-	if err := w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: manifestName, Mode: 0o600, Size: int64(len(text)), ModTime: w.at, Format: tar.FormatPAX}); err != nil {
+	if err := w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: manifestName, Mode: 0o600, Size: int64(len(text)),
+		ModTime: w.at, Format: tar.FormatPAX}); err != nil {
 		return w.sum, err
 	}
 	if _, err := w.tar.Write(text); err != nil {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/adrg/xdg"
+	"github.com/google/renameio/v2"
 	"go.yaml.in/yaml/v3"
 
 	"tivset/internal/fault"
@@ -77,7 +78,7 @@ func (h Home) Account(name string) (*account.Account, error) {
 		return nil, err
 	}
 	if !slices.Contains(names, name) {
-		remedy := strings.TrimSpace(near.Hint(name, names) + " See the accounts with: tivset account list")
+		remedy := strings.TrimSpace(near.Hint(name, names) + " See the accounts with: " + fault.Call("account", "list"))
 		return nil, fault.New(fault.Usage, "no account is called "+name, "", remedy)
 	}
 	text, err := os.ReadFile(h.accountFile(name))
@@ -96,11 +97,7 @@ func (h Home) PutAccount(a *account.Account) error {
 	if err := os.MkdirAll(h.accounts(), 0o700); err != nil {
 		return err
 	}
-	temporary := filepath.Join(h.accounts(), "."+a.Name)
-	if err := os.WriteFile(temporary, text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(temporary, h.accountFile(a.Name))
+	return renameio.WriteFile(h.accountFile(a.Name), text, 0o600)
 }
 
 // ForgetAccount drops an account; none there is fine.
@@ -137,7 +134,8 @@ func (h Home) Catalogues() (Catalogues, error) {
 		return c, err
 	}
 	if err := yaml.Unmarshal(text, &c); err != nil {
-		return c, fault.New(fault.Usage, "the list of catalogues cannot be read", h.cataloguesFile(), "Correct it, or remove it to use the built-in kits.").Because(err)
+		return c, fault.New(fault.Usage, "the list of catalogues cannot be read", h.cataloguesFile(),
+			"Correct it, or remove it to use the built-in kits.").Because(err)
 	}
 	return c, nil
 }
@@ -151,5 +149,15 @@ func (h Home) PutCatalogues(c Catalogues) error {
 	if err := os.MkdirAll(h.Config, 0o700); err != nil {
 		return err
 	}
-	return os.WriteFile(h.cataloguesFile(), text, 0o600)
+	return renameio.WriteFile(h.cataloguesFile(), text, 0o600)
+}
+
+// Temporary makes a file in the cache that nobody else reads. The caller closes
+// it and takes it away.
+func (h Home) Temporary() (*os.File, error) {
+	folder := filepath.Join(h.Cache, "backups")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	return os.CreateTemp(folder, "fetched-*")
 }

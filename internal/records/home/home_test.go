@@ -18,7 +18,8 @@ func TestAccounts(t *testing.T) {
 	names, err := h.Accounts()
 	require.NoError(t, err)
 	assert.Empty(t, names)
-	a := &account.Account{Name: "quillmere", Reach: "local:/srv", Store: ".tivset", Domains: []account.Domain{{Name: "a.localhost", Folder: "web", URL: "http://a.localhost"}}}
+	a := &account.Account{Name: "quillmere", Reach: "local:/srv", Store: ".tivset",
+		Domains: []account.Domain{{Name: "a.localhost", Folder: "web", URL: "http://a.localhost"}}}
 	require.NoError(t, h.PutAccount(a))
 	got, err := h.Account("quillmere")
 	require.NoError(t, err)

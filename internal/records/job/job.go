@@ -36,9 +36,48 @@ type Preparer interface {
 	Prepare(ctx context.Context) error
 }
 
-// Settler is the step after which a job is settled: from there it is only
-// ever finished, never undone.
-type Settler interface{ Settles() bool }
+// Finisher is what is left to do when a job is settled: it is only ever finished,
+// never undone, and after a crash it is redone from the journal alone. Its
+// exported fields are all that it needs, and none of its fields is a function.
+type Finisher interface {
+	// Kind names the type of finisher in the journal.
+	Kind() string
+
+	// Title says what it does, for people.
+	Title() string
+
+	// Finish carries it out. It must be right when run again after a run that
+	// stopped anywhere inside.
+	Finish(ctx context.Context) error
+}
+
+// List is what a job does: steps that can all be undone, then the one that
+// settles it (with it the ledger says what has become of the site), then what
+// is left to be finished.
+type List struct {
+	Steps  []Step
+	Settle Step
+	Finish []Finisher
+}
+
+// part is a step or a finisher of a list.
+type part interface {
+	Kind() string
+	Title() string
+}
+
+// parts gives the whole list in order.
+func (l List) parts() []part {
+	var out []part
+	for _, s := range l.Steps {
+		out = append(out, s)
+	}
+	out = append(out, l.Settle)
+	for _, f := range l.Finish {
+		out = append(out, f)
+	}
+	return out
+}
 
 // Event tells how a run goes on.
 type Event struct {
@@ -77,33 +116,28 @@ func (s *Stopped) Error() string { return fmt.Sprintf("%s: %v", s.Step, s.Cause)
 // Unwrap gives the cause.
 func (s *Stopped) Unwrap() error { return s.Cause }
 
-// Run carries out the steps. On failure it undoes those begun and returns
+// Run carries out a list. On failure it undoes what was begun and returns
 // *Stopped. A failure after the job was settled leaves the rest for Recover.
-func (r *Runner) Run(ctx context.Context, steps []Step) error {
-	settled := false
-	for i, s := range steps {
-		if err := r.one(ctx, i, len(steps), s); err != nil {
-			stopped := &Stopped{Job: r.Journal.ID, Step: s.Title(), Cause: err}
-			if settled {
+func (r *Runner) Run(ctx context.Context, list List) error {
+	all := list.parts()
+	settles := len(list.Steps)
+	for i, p := range all {
+		if err := r.one(ctx, i, len(all), p); err != nil {
+			stopped := &Stopped{Job: r.Journal.ID, Step: p.Title(), Cause: err}
+			if i > settles {
 				stopped.Settled, stopped.Left = true, err
 				return stopped
 			}
-			stopped.Left = r.undo(ctx, steps[:i+1], len(steps))
+			stopped.Left = r.undo(ctx, all[:i+1], len(all))
 			stopped.Undone = stopped.Left == nil
 			return stopped
 		}
-		if settles(s) {
-			settled = true
+		if i == settles {
 			// Finishing must not be cut off by an interrupt that comes now.
 			ctx = context.WithoutCancel(ctx)
 		}
 	}
 	return r.Journal.end("done")
-}
-
-func settles(s Step) bool {
-	settler, ok := s.(Settler)
-	return ok && settler.Settles()
 }
 
 func (r *Runner) tell(e Event) {
@@ -112,38 +146,47 @@ func (r *Runner) tell(e Event) {
 	}
 }
 
-func (r *Runner) one(ctx context.Context, i, of int, s Step) error {
+func (r *Runner) one(ctx context.Context, i, of int, p part) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	r.tell(Event{Step: i + 1, Of: of, Title: s.Title()})
-	if p, ok := s.(Preparer); ok {
-		if err := p.Prepare(ctx); err != nil {
+	r.tell(Event{Step: i + 1, Of: of, Title: p.Title()})
+	if preparer, ok := p.(Preparer); ok {
+		if err := preparer.Prepare(ctx); err != nil {
 			return err
 		}
 	}
-	if err := r.Journal.write(record{N: i, State: begun, Kind: s.Kind(), Step: s}); err != nil {
+	if err := r.Journal.write(record{N: i, State: begun, Kind: p.Kind(), Step: p}); err != nil {
 		return err
 	}
-	if err := s.Do(ctx); err != nil {
+	if err := carryOut(ctx, p); err != nil {
 		// What Do learned, such as that a name belongs to somebody else, is
 		// for the undo to know.
-		return errors.Join(err, r.Journal.write(record{N: i, State: failed, Kind: s.Kind(), Step: s}))
+		return errors.Join(err, r.Journal.write(record{N: i, State: failed, Kind: p.Kind(), Step: p}))
 	}
-	r.tell(Event{Step: i + 1, Of: of, Title: s.Title(), Done: true})
+	r.tell(Event{Step: i + 1, Of: of, Title: p.Title(), Done: true})
 	return r.Journal.write(record{N: i, State: done})
 }
 
+func carryOut(ctx context.Context, p part) error {
+	if f, ok := p.(Finisher); ok {
+		return f.Finish(ctx)
+	}
+	return p.(Step).Do(ctx)
+}
+
 // undo takes the begun steps back, last first, even when ctx was cancelled.
-func (r *Runner) undo(ctx context.Context, steps []Step, of int) error {
+// Finishers have nothing to take back.
+func (r *Runner) undo(ctx context.Context, all []part, of int) error {
 	ctx = context.WithoutCancel(ctx)
-	for i := len(steps) - 1; i >= 0; i-- {
-		if !r.Journal.Begun(i) {
+	for i := len(all) - 1; i >= 0; i-- {
+		step, undoes := all[i].(Step)
+		if !r.Journal.Begun(i) || !undoes {
 			continue
 		}
-		r.tell(Event{Step: i + 1, Of: of, Title: steps[i].Title(), Undo: true})
-		if err := r.undoOne(ctx, i, of, steps[i]); err != nil {
-			return fmt.Errorf("undo “%s”: %w", steps[i].Title(), err)
+		r.tell(Event{Step: i + 1, Of: of, Title: step.Title(), Undo: true})
+		if err := r.undoOne(ctx, i, of, step); err != nil {
+			return fmt.Errorf("undo “%s”: %w", step.Title(), err)
 		}
 	}
 	return r.Journal.end("undone")
@@ -164,61 +207,60 @@ func (r *Runner) undoOne(ctx context.Context, i, of int, s Step) error {
 	}
 }
 
-// Decode makes a step from its kind and its fields in the journal.
-type Decode func(kind string, fields json.RawMessage) (Step, error)
+// Decode makes a Step or a Finisher from its kind and its fields in the journal.
+type Decode func(kind string, fields json.RawMessage) (any, error)
 
 // Recover ends a job that a crash cut off: a settled one is finished, any
 // other undone. It says which by settled.
 func (r *Runner) Recover(ctx context.Context, decode Decode) (settled bool, err error) {
-	steps, settled, err := r.begun(decode)
+	all, settled, err := r.decoded(decode)
 	if err != nil {
 		return false, err
 	}
 	if !settled || r.Journal.Ended == reversing {
-		return false, r.undo(ctx, steps, len(r.Journal.steps))
+		return false, r.undo(ctx, all, len(all))
 	}
-	steps = append(steps, make([]Step, len(r.Journal.steps)-len(steps))...)
 	for i, s := range r.Journal.steps {
 		if s.state == done {
 			continue
 		}
-		if steps[i], err = decode(s.kind, s.fields); err != nil {
-			return true, err
-		}
-		if err := r.one(ctx, i, len(steps), steps[i]); err != nil {
+		if err := r.one(ctx, i, len(all), all[i]); err != nil {
 			return true, err
 		}
 	}
 	return true, r.Journal.end("done")
 }
 
-// begun makes the steps up to the last that was begun; those between that were
-// undone are nil.
-func (r *Runner) begun(decode Decode) (steps []Step, settled bool, err error) {
-	steps = make([]Step, len(r.Journal.steps))
+// decoded makes the whole list again. The job is settled when its last step is
+// done: what follows that are finishers.
+func (r *Runner) decoded(decode Decode) (all []part, settled bool, err error) {
 	last := -1
 	for i, s := range r.Journal.steps {
-		if s.state == "" {
-			continue
-		}
-		if steps[i], err = decode(s.kind, s.fields); err != nil {
+		made, err := decode(s.kind, s.fields)
+		if err != nil {
 			return nil, false, err
 		}
-		last = i
-		settled = settled || s.state == done && settles(steps[i])
+		p, ok := made.(part)
+		if !ok {
+			return nil, false, fmt.Errorf("%q is neither a step nor what finishes a job", s.kind)
+		}
+		all = append(all, p)
+		if _, step := made.(Step); step {
+			last = i
+		}
 	}
-	return steps[:last+1], settled, nil
+	return all, last >= 0 && r.Journal.steps[last].state == done, nil
 }
 
 // Reverse undoes a job that had come to its end. Cut off, it is for Recover to
 // go on.
 func (r *Runner) Reverse(ctx context.Context, decode Decode) error {
-	steps, _, err := r.begun(decode)
+	all, _, err := r.decoded(decode)
 	if err != nil {
 		return err
 	}
 	if err := r.Journal.end(reversing); err != nil {
 		return err
 	}
-	return r.undo(ctx, steps, len(r.Journal.steps))
+	return r.undo(ctx, all, len(all))
 }

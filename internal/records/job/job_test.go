@@ -22,7 +22,6 @@ import (
 type step struct {
 	Name     string `json:"name"`
 	Learned  string `json:"learned,omitempty"`
-	Final    bool   `json:"final,omitempty"`
 	log      *[]string
 	fail     error
 	stubborn int // how often its undo fails
@@ -30,7 +29,6 @@ type step struct {
 
 func (s *step) Kind() string     { return "step" }
 func (s *step) Title() string    { return s.Name }
-func (s *step) Settles() bool    { return s.Final }
 func (s *step) note(what string) { *s.log = append(*s.log, what+" "+s.Name) }
 func (s *step) Prepare(context.Context) error {
 	s.Learned = "prepared"
@@ -51,11 +49,31 @@ func (s *step) Undo(ctx context.Context) error {
 	return ctx.Err()
 }
 
+// finisher notes when it is carried out.
+type finisher struct {
+	Name string `json:"name"`
+	log  *[]string
+}
+
+func (f *finisher) Kind() string  { return "finisher" }
+func (f *finisher) Title() string { return f.Name }
+func (f *finisher) Finish(context.Context) error {
+	*f.log = append(*f.log, "finish "+f.Name)
+	return nil
+}
+
+// settledBy makes a list whose last step settles it.
+func settledBy(steps ...job.Step) job.List {
+	last := len(steps) - 1
+	return job.List{Steps: steps[:last], Settle: steps[last]}
+}
+
 var errAway = errors.New("away")
 
-func begin(t *testing.T, dir string, steps ...job.Step) *job.Runner {
+func begin(t *testing.T, dir string, list job.List) *job.Runner {
 	t.Helper()
-	j, err := job.Begin(dir, job.Header{ID: "20261123-080000-abcd", What: "install", Account: "a", Address: "x"}, steps, time.Now)
+	j, err := job.Begin(dir, job.Header{ID: "20261123-080000-abcd", What: "install", Account: "a", Address: "x"}, list,
+		time.Now)
 	require.NoError(t, err)
 	return &job.Runner{Journal: j, Again: func(err error) bool { return errors.Is(err, errAway) }, Patience: time.Second}
 }
@@ -63,21 +81,24 @@ func begin(t *testing.T, dir string, steps ...job.Step) *job.Runner {
 func TestDone(t *testing.T) {
 	var log []string
 	var events []job.Event
-	r := begin(t, t.TempDir(), &step{Name: "a", log: &log}, &step{Name: "b", log: &log})
+	list := settledBy(&step{Name: "a", log: &log}, &step{Name: "b", log: &log})
+	list.Finish = []job.Finisher{&finisher{"c", &log}}
+	r := begin(t, t.TempDir(), list)
 	defer r.Journal.Close()
 	r.Progress = func(e job.Event) { events = append(events, e) }
-	require.NoError(t, r.Run(context.Background(), []job.Step{&step{Name: "a", log: &log}, &step{Name: "b", log: &log}}))
-	assert.Equal(t, []string{"do a", "do b"}, log)
+	require.NoError(t, r.Run(context.Background(), list))
+	assert.Equal(t, []string{"do a", "do b", "finish c"}, log)
 	assert.Equal(t, "done", r.Journal.Ended)
-	assert.Len(t, events, 4)
+	assert.Len(t, events, 6)
 }
 
 func TestFailureIsUndoneLastFirst(t *testing.T) {
 	var log []string
-	steps := []job.Step{&step{Name: "a", log: &log, stubborn: 2}, &step{Name: "b", log: &log}, &step{Name: "c", log: &log, fail: errors.New("full")}, &step{Name: "d", log: &log}}
-	r := begin(t, t.TempDir(), steps...)
+	list := settledBy(&step{Name: "a", log: &log, stubborn: 2}, &step{Name: "b", log: &log},
+		&step{Name: "c", log: &log, fail: errors.New("full")}, &step{Name: "d", log: &log})
+	r := begin(t, t.TempDir(), list)
 	defer r.Journal.Close()
-	err := r.Run(context.Background(), steps)
+	err := r.Run(context.Background(), list)
 	var stopped *job.Stopped
 	require.ErrorAs(t, err, &stopped)
 	assert.True(t, stopped.Undone)
@@ -88,12 +109,12 @@ func TestFailureIsUndoneLastFirst(t *testing.T) {
 
 func TestUndoThatFailsIsLeft(t *testing.T) {
 	var log []string
-	steps := []job.Step{&step{Name: "a", log: &log, stubborn: 1000}, &step{Name: "b", log: &log, fail: errors.New("full")}}
+	list := settledBy(&step{Name: "a", log: &log, stubborn: 1000}, &step{Name: "b", log: &log, fail: errors.New("full")})
 	dir := t.TempDir()
-	r := begin(t, dir, steps...)
+	r := begin(t, dir, list)
 	r.Patience = 0
 	var stopped *job.Stopped
-	require.ErrorAs(t, r.Run(context.Background(), steps), &stopped)
+	require.ErrorAs(t, r.Run(context.Background(), list), &stopped)
 	assert.False(t, stopped.Undone)
 	assert.ErrorIs(t, stopped.Left, errAway)
 	require.NoError(t, r.Journal.Close())
@@ -111,12 +132,16 @@ func recoverAnew(t *testing.T, dir string, log *[]string) (bool, error) {
 	require.NoError(t, err)
 	defer j.Close()
 	r := &job.Runner{Journal: j}
-	return r.Recover(context.Background(), func(kind string, fields json.RawMessage) (job.Step, error) {
-		if kind != "step" {
-			return nil, fmt.Errorf("kind %s", kind)
+	return r.Recover(context.Background(), func(kind string, fields json.RawMessage) (any, error) {
+		switch kind {
+		case "step":
+			s := &step{log: log}
+			return s, json.Unmarshal(fields, s)
+		case "finisher":
+			f := &finisher{log: log}
+			return f, json.Unmarshal(fields, f)
 		}
-		s := &step{log: log}
-		return s, json.Unmarshal(fields, s)
+		return nil, fmt.Errorf("kind %s", kind)
 	})
 }
 
@@ -125,9 +150,10 @@ func recoverAnew(t *testing.T, dir string, log *[]string) (bool, error) {
 func TestRecoverFromEveryCut(t *testing.T) {
 	var log []string
 	dir := t.TempDir()
-	steps := []job.Step{&step{Name: "a", log: &log}, &step{Name: "b", log: &log, Final: true}, &step{Name: "c", log: &log}}
-	r := begin(t, dir, steps...)
-	require.NoError(t, r.Run(context.Background(), steps))
+	list := settledBy(&step{Name: "a", log: &log}, &step{Name: "b", log: &log})
+	list.Finish = []job.Finisher{&finisher{"c", &log}}
+	r := begin(t, dir, list)
+	require.NoError(t, r.Run(context.Background(), list))
 	require.NoError(t, r.Journal.Close())
 	whole, err := os.ReadFile(filepath.Join(dir, "20261123-080000-abcd.jsonl"))
 	require.NoError(t, err)
@@ -144,6 +170,7 @@ func TestRecoverFromEveryCut(t *testing.T) {
 		case records >= 4: // b is done
 			assert.True(t, settled)
 			assert.NotContains(t, log, "undo prepared a")
+			assert.Equal(t, records < 6, slices.Contains(log, "finish c"), "it is finished when it was not")
 		case records == 0:
 			assert.Empty(t, log)
 		default:
@@ -162,7 +189,7 @@ func TestJournalFiles(t *testing.T) {
 		_, err := job.Open(dir, id, time.Now)
 		assert.ErrorContains(t, err, "no journal")
 	}
-	r := begin(t, dir)
+	r := begin(t, dir, settledBy(&step{Name: "a"}))
 	_, err := job.Open(dir, r.Journal.ID, time.Now)
 	assert.ErrorIs(t, err, job.ErrRunning)
 	require.NoError(t, r.Journal.Close())
@@ -170,7 +197,8 @@ func TestJournalFiles(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "install", j.What)
 	require.NoError(t, j.Close())
-	for name, text := range map[string]string{"empty": "", "newer": `{"journal":9,"job":"x"}` + "\n", "nonsense": "hello\n", "no such step": `{"journal":1,"plan":[]}` + "\n" + `{"n":3,"state":"begin"}` + "\n"} {
+	for name, text := range map[string]string{"empty": "", "newer": `{"journal":9,"job":"x"}` + "\n",
+		"nonsense": "hello\n", "no such step": `{"journal":1,"plan":[]}` + "\n" + `{"n":3,"state":"begin"}` + "\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "20261123-080000-wxyz.jsonl"), []byte(text), 0o600))
 		_, err := job.Open(dir, "20261123-080000-wxyz", time.Now)
 		assert.Error(t, err, name)
@@ -180,15 +208,15 @@ func TestJournalFiles(t *testing.T) {
 func TestInterruptedBetweenSteps(t *testing.T) {
 	var log []string
 	ctx, cancel := context.WithCancel(context.Background())
-	steps := []job.Step{&step{Name: "a", log: &log}, &step{Name: "b", log: &log}}
-	r := begin(t, t.TempDir(), steps...)
+	list := settledBy(&step{Name: "a", log: &log}, &step{Name: "b", log: &log})
+	r := begin(t, t.TempDir(), list)
 	defer r.Journal.Close()
 	r.Progress = func(e job.Event) {
 		if e.Done {
 			cancel()
 		}
 	}
-	err := r.Run(ctx, steps)
+	err := r.Run(ctx, list)
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, []string{"do a", "undo prepared a"}, log, "the undo is not cancelled")
 }

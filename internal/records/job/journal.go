@@ -85,7 +85,8 @@ var idForm = regexp.MustCompile(`^[0-9]{8}-[0-9]{6}-[a-z0-9]{4}$`)
 func path(folder, id string) string { return filepath.Join(folder, id+".jsonl") }
 
 // Begin makes the journal of a new job in a folder and notes all of its steps.
-func Begin(folder string, h Header, steps []Step, now func() time.Time) (*Journal, error) {
+func Begin(folder string, h Header, list List, now func() time.Time) (*Journal, error) {
+	steps := list.parts()
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, err
 	}
@@ -145,7 +146,7 @@ func (j *Journal) hold() error {
 // Open reads the journal of a job that ended or was cut off, and locks it. A
 // usage fault when there is no such job; ErrRunning while it runs.
 func Open(folder, id string, now func() time.Time) (*Journal, error) {
-	none := fault.New(fault.Usage, "no journal of such a job is here", id, "See the jobs with: tivset jobs")
+	none := fault.New(fault.Usage, "no journal of such a job is here", id, "See the jobs with: "+fault.Call("jobs"))
 	if !idForm.MatchString(id) {
 		return nil, none
 	}
@@ -205,7 +206,8 @@ func (j *Journal) take(n int, line []byte) error {
 			return err
 		}
 		if j.Format != format {
-			return fault.New(fault.Usage, fmt.Sprintf("the journal has format %d", j.Format), j.ID, "Another release of Tivset made it; use that one.")
+			return fault.New(fault.Usage, fmt.Sprintf("the journal has format %d", j.Format), j.ID,
+				"Another release of Tivset made it; use that one.")
 		}
 		for _, p := range r.Plan {
 			j.steps = append(j.steps, stepState{kind: p.Kind, fields: p.Fields})

@@ -62,16 +62,19 @@ type Site struct {
 	Chosen      []Choice  `json:"chosen,omitempty"`      // the app's own questions and extras, without secrets
 	Licence     *Accepted `json:"licence,omitempty"`
 
-	NewerLevel    string     `json:"newer_level,omitempty"`    // filled in when shown: how far the newest release goes beyond this one
-	Due           string     `json:"due_release,omitempty"`    // filled in when shown: the release that the site's care takes by itself
+	// filled in when shown: how far the newest release goes beyond this one
+	NewerLevel string `json:"newer_level,omitempty"`
+	// filled in when shown: the release that the site's care takes by itself
+	Due           string     `json:"due_release,omitempty"`
 	DatabaseBytes int64      `json:"database_bytes,omitempty"` // when it was last looked at
 	LastBackupAt  *time.Time `json:"last_backup_at,omitempty"` //
 	CheckedAt     *time.Time `json:"checked_at,omitempty"`     //
-	Gone          string     `json:"gone,omitempty"`           // what of the site is not there any more: files, data or all
-	LastJob       string     `json:"last_job,omitempty"`       // the job that changed it last, after its install
-	FoldersMade   []string   `json:"folders_made,omitempty"`   // folders that came with it and go with it, innermost first
-	CopyOf        string     `json:"copy_of,omitempty"`        // the address of the site that it is a copy of
-	Adopted       bool       `json:"adopted,omitempty"`        // installed by other means
+	// what of the site is not there any more: files, data or all
+	Gone        string   `json:"gone,omitempty"`
+	LastJob     string   `json:"last_job,omitempty"`     // the job that changed it last, after its install
+	FoldersMade []string `json:"folders_made,omitempty"` // folders that came with it and go with it, innermost first
+	CopyOf      string   `json:"copy_of,omitempty"`      // the address of the site that it is a copy of
+	Adopted     bool     `json:"adopted,omitempty"`      // installed by other means
 }
 
 // Admin is the site's admin; the password is in the vault.

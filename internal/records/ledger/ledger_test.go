@@ -31,7 +31,8 @@ func TestLedger(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []ledger.Site{}, empty, "an empty array in JSON, not null")
 	now := time.Date(2026, 11, 23, 8, 0, 0, 5, time.UTC)
-	site := ledger.Site{Address: "b.localhost/forum", Title: `it's "x"`, InstalledAt: now, Entries: []string{"a"}, Database: &ledger.Database{Name: "d"}}
+	site := ledger.Site{Address: "b.localhost/forum", Title: `it's "x"`, InstalledAt: now, Entries: []string{"a"},
+		Database: &ledger.Database{Name: "d"}}
 	require.NoError(t, l.PutSite(ctx, site))
 	require.NoError(t, l.PutSite(ctx, ledger.Site{Address: "a.localhost"}))
 	site.Title = "new"

@@ -73,7 +73,8 @@ func (l *SQLite) prepare(ctx context.Context) error {
 		return err // another program was faster
 	}
 	if have != 0 {
-		return fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), "", "A newer release of Tivset made it; use that one.")
+		return fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), "",
+			"A newer release of Tivset made it; use that one.")
 	}
 	if _, err := tx.ExecContext(ctx, tables); err != nil {
 		return err
@@ -144,7 +145,8 @@ func (l *SQLite) Jobs(ctx context.Context) ([]Job, error) {
 
 // PutJob implements Ledger.
 func (l *SQLite) PutJob(ctx context.Context, j Job) error {
-	return l.put(ctx, "INSERT OR REPLACE INTO jobs (id, started, record) VALUES (?, ?, ?)", j, j.ID, j.Started.UTC().Format("2006-01-02T15:04:05.000000000Z"))
+	return l.put(ctx, "INSERT OR REPLACE INTO jobs (id, started, record) VALUES (?, ?, ?)", j, j.ID,
+		j.Started.UTC().Format("2006-01-02T15:04:05.000000000Z"))
 }
 
 func (l *SQLite) put(ctx context.Context, statement string, record any, columns ...any) error {

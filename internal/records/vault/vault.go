@@ -20,6 +20,7 @@ import (
 
 	"filippo.io/age"
 	"github.com/gofrs/flock"
+	"github.com/google/renameio/v2"
 
 	"tivset/internal/fault"
 	"tivset/internal/secret"
@@ -171,10 +172,12 @@ func (v *Vault) all() (map[string]string, error) {
 	}
 	c, err := unseal(file, identity)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "the vault does not open with its key", v.file, "Put back the key that belongs to it: "+v.key).Because(err)
+		return nil, fault.New(fault.Usage, "the vault does not open with its key", v.file,
+			"Put back the key that belongs to it: "+v.key).Because(err)
 	}
 	if c.Vault != version {
-		return nil, fault.New(fault.Usage, fmt.Sprintf("the vault has format %d", c.Vault), v.file, "A newer release of Tivset made it; use that one.")
+		return nil, fault.New(fault.Usage, fmt.Sprintf("the vault has format %d", c.Vault), v.file,
+			"A newer release of Tivset made it; use that one.")
 	}
 	if c.Secrets == nil {
 		c.Secrets = map[string]string{}
@@ -204,7 +207,7 @@ func (v *Vault) change(edit func(map[string]string)) error {
 	if err != nil {
 		return err
 	}
-	return replace(v.file, sealed)
+	return renameio.WriteFile(v.file, sealed, 0o600)
 }
 
 // identity reads the key, or makes one when there is neither key nor vault.
@@ -213,13 +216,15 @@ func (v *Vault) identity(make bool) (*age.X25519Identity, error) {
 	if err == nil {
 		identity, err := age.ParseX25519Identity(strings.TrimSpace(string(text)))
 		if err != nil {
-			return nil, fault.New(fault.Usage, "the vault's key cannot be read", v.key, "Put back the key that belongs to the vault.").Because(err)
+			return nil, fault.New(fault.Usage, "the vault's key cannot be read", v.key,
+				"Put back the key that belongs to the vault.").Because(err)
 		}
 		return identity, nil
 	}
 	_, vaultErr := os.Stat(v.file)
 	if !errors.Is(err, fs.ErrNotExist) || !make || vaultErr == nil {
-		return nil, fault.New(fault.Usage, "the vault's key is not there", v.key, "Put back the key that belongs to the vault.").Because(err)
+		return nil, fault.New(fault.Usage, "the vault's key is not there", v.key,
+			"Put back the key that belongs to the vault.").Because(err)
 	}
 	identity, err := age.GenerateX25519Identity()
 	if err != nil {
@@ -228,22 +233,5 @@ func (v *Vault) identity(make bool) (*age.X25519Identity, error) {
 	if err := os.MkdirAll(filepath.Dir(v.key), 0o700); err != nil {
 		return nil, err
 	}
-	return identity, replace(v.key, []byte(identity.String()+"\n"))
-}
-
-// replace writes a file whole: beside it, to the disk, then over it.
-func replace(name string, text []byte) error {
-	temporary, err := os.CreateTemp(filepath.Dir(name), ".new-*") // 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(temporary.Name())
-	if _, err := io.Copy(temporary, bytes.NewReader(text)); err != nil {
-		temporary.Close()
-		return err
-	}
-	if err := errors.Join(temporary.Sync(), temporary.Close()); err != nil {
-		return err
-	}
-	return os.Rename(temporary.Name(), name)
+	return identity, renameio.WriteFile(v.key, []byte(identity.String()+"\n"), 0o600)
 }

@@ -25,7 +25,8 @@ func TestVault(t *testing.T) {
 	v := vault.At(file, key)
 	_, err := v.Get("a")
 	assert.ErrorIs(t, err, fs.ErrNotExist)
-	require.NoError(t, v.Set(map[string]secret.Text{"sites/a/x": secret.Of("geheim"), "sites/a/y": secret.Of(""), "sites/a/b/x": secret.Of("2")}))
+	require.NoError(t, v.Set(map[string]secret.Text{"sites/a/x": secret.Of("geheim"), "sites/a/y": secret.Of(""),
+		"sites/a/b/x": secret.Of("2")}))
 	got, err := vault.At(file, key).Get("sites/a/x")
 	require.NoError(t, err)
 	assert.Equal(t, "geheim", got.Reveal())
@@ -65,7 +66,8 @@ func TestKeyThatIsGoneOrAnother(t *testing.T) {
 	require.NoError(t, os.Remove(key))
 	_, err = v.Get("a")
 	assert.ErrorContains(t, err, "key is not there")
-	assert.ErrorContains(t, v.Set(map[string]secret.Text{"b": secret.Of("2")}), "key is not there", "a new key would lose what is in it")
+	assert.ErrorContains(t, v.Set(map[string]secret.Text{"b": secret.Of("2")}), "key is not there",
+		"a new key would lose what is in it")
 	other, otherKey := paths(t)
 	require.NoError(t, vault.At(other, otherKey).Set(map[string]secret.Text{"a": secret.Of("1")}))
 	_, err = vault.At(file, otherKey).Get("a")

@@ -236,7 +236,8 @@ func (c *session) describe(argument string) {
 		c.no(err)
 		return
 	}
-	fmt.Fprintf(c.conn, "250-Here it is\r\n %s%s\r\n250 End\r\n", strings.TrimSuffix(facts(info), info.Name()+"\r\n"), argument)
+	fmt.Fprintf(c.conn, "250-Here it is\r\n %s%s\r\n250 End\r\n", strings.TrimSuffix(facts(info), info.Name()+"\r\n"),
+		argument)
 }
 
 func (c *session) list(argument string, offered bool, format func(fs.FileInfo) string) {
@@ -275,7 +276,8 @@ func facts(i fs.FileInfo) string {
 	case i.Mode()&fs.ModeSymlink != 0:
 		kind = "OS.unix=slink"
 	}
-	return fmt.Sprintf("type=%s;size=%d;modify=%s;UNIX.mode=%04o; %s\r\n", kind, i.Size(), i.ModTime().UTC().Format("20060102150405"), i.Mode().Perm(), i.Name())
+	return fmt.Sprintf("type=%s;size=%d;modify=%s;UNIX.mode=%04o; %s\r\n", kind, i.Size(),
+		i.ModTime().UTC().Format("20060102150405"), i.Mode().Perm(), i.Name())
 }
 
 // long is a line of LIST, like that of ls -l.
@@ -284,5 +286,6 @@ func long(i fs.FileInfo) string {
 	if i.Mode()&fs.ModeSymlink != 0 {
 		mode = "l" + mode[1:]
 	}
-	return fmt.Sprintf("%s 1 quill quill %12d %s %s\r\n", mode, i.Size(), i.ModTime().UTC().Format("Jan _2 15:04"), path.Base(i.Name()))
+	return fmt.Sprintf("%s 1 quill quill %12d %s %s\r\n", mode, i.Size(), i.ModTime().UTC().Format("Jan _2 15:04"),
+		path.Base(i.Name()))
 }

@@ -68,7 +68,8 @@ func Start(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{options: o, odd: o.Odd, root: root, tls: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}}
+	s := &Server{options: o, odd: o.Odd, root: root, tls: &tls.Config{Certificates: []tls.Certificate{pair},
+		MinVersion: tls.VersionTLS12}}
 	sum := sha256.Sum256(pair.Certificate[0])
 	s.print = "SHA256:" + strings.ReplaceAll(fmt.Sprintf("% X", sum[:]), " ", ":")
 	if s.Listener, err = lines.Listen(o.Address, s.serve); err != nil {

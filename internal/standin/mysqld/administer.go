@@ -57,7 +57,8 @@ func (s *session) createDatabase(t []token) error {
 	}
 	name := t[0].name()
 	for _, rest := range t[1:] {
-		if !rest.any("character", "set", "charset", "collate", "default", "=") && !strings.HasPrefix(strings.ToLower(rest.name()), "utf8mb4") {
+		if !rest.any("character", "set", "charset", "collate", "default", "=") &&
+			!strings.HasPrefix(strings.ToLower(rest.name()), "utf8mb4") {
 			return syntax(t)
 		}
 	}
@@ -188,7 +189,8 @@ func (s *session) show(t []token) (*result, error) {
 			r.rows = append(r.rows, []any{name})
 		}
 		return r, nil
-	case begins(t, "full"), begins(t, "create", "table"), begins(t, "triggers"), begins(t, "events"), begins(t, "procedure", "status"), begins(t, "function", "status"):
+	case begins(t, "full"), begins(t, "create", "table"), begins(t, "triggers"), begins(t, "events"),
+		begins(t, "procedure", "status"), begins(t, "function", "status"):
 		return s.describe(t)
 	case begins(t, "warnings"):
 		return &result{columns: []string{"Level", "Code", "Message"}}, nil
@@ -214,14 +216,16 @@ func (s *session) showGrants(t []token) (*result, error) {
 		return r, nil
 	}
 	var known int
-	if err := s.server.store.db.QueryRow("SELECT count(*) FROM users WHERE user = ? AND host = ?", user, host).Scan(&known); err != nil {
+	if err := s.server.store.db.QueryRow("SELECT count(*) FROM users WHERE user = ? AND host = ?", user,
+		host).Scan(&known); err != nil {
 		return nil, err
 	}
 	if known == 0 {
 		return nil, refuse(1141, "42000", "There is no such grant defined for user '%s' on host '%s'", user, host)
 	}
 	r.rows = append(r.rows, []any{"GRANT USAGE ON *.*" + at})
-	rows, err := s.server.store.db.Query("SELECT pattern FROM grants WHERE user = ? AND host = ? ORDER BY pattern", user, host)
+	rows, err := s.server.store.db.Query("SELECT pattern FROM grants WHERE user = ? AND host = ? ORDER BY pattern", user,
+		host)
 	if err != nil {
 		return nil, err
 	}
@@ -268,7 +272,8 @@ func (s *session) ask(t []token, original string) (*result, bool, error) {
 		return one("USER()", s.user.name+"@"+s.user.host)
 	case strings.Contains(lower, "information_schema ."), strings.Contains(lower, "mysql . "):
 		if strings.Contains(lower, "mysql . ") && !s.user.all {
-			return nil, true, refuse(1142, "42000", "SELECT command denied to user '%s'@'%s' for table 'user'", s.user.name, s.user.host)
+			return nil, true, refuse(1142, "42000", "SELECT command denied to user '%s'@'%s' for table 'user'", s.user.name,
+				s.user.host)
 		}
 		statements, err := translate(t)
 		if err != nil {
@@ -305,7 +310,8 @@ func (s *session) tables(database string) []string {
 		defer opened.Close()
 		db = opened
 	}
-	r, err := fetch(db, "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite~_%' ESCAPE '~' ORDER BY name")
+	r, err := fetch(db, "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite~_%' ESCAPE '~' "+
+		"ORDER BY name")
 	if err != nil {
 		return nil
 	}

@@ -30,7 +30,8 @@ func (s *session) describe(t []token) (*result, error) {
 }
 
 func (s *session) describeColumns(table string) (*result, error) {
-	found, err := fetch(s.db, "SELECT name, type FROM pragma_table_info('"+strings.ReplaceAll(table, "'", "''")+"') ORDER BY cid")
+	found, err := fetch(s.db, "SELECT name, type FROM pragma_table_info('"+strings.ReplaceAll(table, "'", "''")+
+		"') ORDER BY cid")
 	if err != nil {
 		return nil, err
 	}
@@ -53,7 +54,8 @@ var (
 // reads it.
 func (s *session) madeBy(table string) (*result, error) {
 	quoted := "'" + strings.ReplaceAll(table, "'", "''") + "'"
-	found, err := fetch(s.db, "SELECT type, sql FROM sqlite_master WHERE tbl_name = "+quoted+" AND sql IS NOT NULL ORDER BY type = 'index', rowid")
+	found, err := fetch(s.db, "SELECT type, sql FROM sqlite_master WHERE tbl_name = "+quoted+
+		" AND sql IS NOT NULL ORDER BY type = 'index', rowid")
 	if err != nil {
 		return nil, err
 	}
@@ -69,5 +71,6 @@ func (s *session) madeBy(table string) (*result, error) {
 			columns += ", KEY `" + name + "` " + strings.ReplaceAll(m[2], `"`, "`")
 		}
 	}
-	return &result{[]string{"Table", "Create Table"}, [][]any{{table, "CREATE TABLE `" + table + "` (" + columns + ") DEFAULT CHARSET=utf8mb4"}}}, nil
+	return &result{[]string{"Table", "Create Table"},
+		[][]any{{table, "CREATE TABLE `" + table + "` (" + columns + ") DEFAULT CHARSET=utf8mb4"}}}, nil
 }

@@ -54,7 +54,9 @@ func TestRefusals(t *testing.T) {
 func TestStatements(t *testing.T) {
 	_, db := start(t)
 	for _, statement := range []string{
-		"CREATE TABLE IF NOT EXISTS `t` (id INT UNSIGNED NOT NULL AUTO_INCREMENT COMMENT 'x', `key` VARCHAR(20) CHARACTER SET utf8mb4 NOT NULL DEFAULT 'a', at TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP(), PRIMARY KEY (id), UNIQUE KEY u (`key`), KEY k (at)) ENGINE=InnoDB AUTO_INCREMENT=5 DEFAULT CHARSET=utf8mb4",
+		"CREATE TABLE IF NOT EXISTS `t` (id INT UNSIGNED NOT NULL AUTO_INCREMENT COMMENT 'x', `key` VARCHAR(20) CHARACTER " +
+			"SET utf8mb4 NOT NULL DEFAULT 'a', at TIMESTAMP NOT NULL DEFAULT CURRENT_TIMESTAMP(), PRIMARY KEY (id), UNIQUE " +
+			"KEY u (`key`), KEY k (at)) ENGINE=InnoDB AUTO_INCREMENT=5 DEFAULT CHARSET=utf8mb4",
 		"INSERT INTO t (`key`) VALUES ('one'), (\"two\")",
 		"INSERT IGNORE INTO t (`key`) VALUES ('one')",
 		"INSERT INTO t (id, `key`) VALUES (1, 'x') ON DUPLICATE KEY UPDATE `key` = VALUES(`key`)",

@@ -117,7 +117,8 @@ func scan(s string) ([]token, error) {
 }
 
 // escapes are the backslash escapes of strings (MariaDB manual, "String Literals").
-var escapes = map[byte]string{'0': "\x00", 'b': "\b", 'n': "\n", 'r': "\r", 't': "\t", 'Z': "\x1a", '%': `\%`, '_': `\_`}
+var escapes = map[byte]string{'0': "\x00", 'b': "\b", 'n': "\n", 'r': "\r", 't': "\t", 'Z': "\x1a", '%': `\%`,
+	'_': `\_`}
 
 // quoted reads a string or name in quotes and says how long it is.
 func quoted(s string) (text string, n int, ok bool) {

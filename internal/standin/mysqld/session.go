@@ -81,7 +81,8 @@ func (s *session) command(code byte, rest string) {
 		}
 		err = s.query(rest)
 	default:
-		err = refuse(1047, "08S01", "the stand-in's database server does not know command %d of the protocol (prepared statements among them)", code)
+		err = refuse(1047, "08S01",
+			"the stand-in's database server does not know command %d of the protocol (prepared statements among them)", code)
 	}
 	if err != nil {
 		var e *sqlError

@@ -67,7 +67,8 @@ func hash(password string) []byte {
 
 // signIn checks a client's proof, SHA1(password) XOR SHA1(scramble + hash).
 func (s *store) signIn(name, host string, scramble, proof []byte) (account, bool) {
-	rows, err := s.db.Query("SELECT host, hash FROM users WHERE user = ? AND host IN (?, 'localhost', '%') ORDER BY host = ? DESC", name, host, host)
+	rows, err := s.db.Query("SELECT host, hash FROM users WHERE user = ? AND host IN (?, 'localhost', '%') ORDER BY "+
+		"host = ? DESC", name, host, host)
 	if err != nil {
 		return account{}, false
 	}
@@ -147,7 +148,8 @@ func matches(pattern, name string) bool {
 
 // catalogue is a throw-away database with what the system schemas show to a
 // user, to run queries on.
-func (s *store) catalogue(a account, tables func(database string) []string, size func(database string) int64) (*sql.DB, error) {
+func (s *store) catalogue(a account, tables func(database string) []string, size func(database string) int64) (*sql.DB,
+	error) {
 	db, err := sql.Open("sqlite", ":memory:")
 	if err != nil {
 		return nil, err
@@ -157,7 +159,8 @@ func (s *store) catalogue(a account, tables func(database string) []string, size
 	for _, statement := range []string{
 		"ATTACH ':memory:' AS information_schema", "ATTACH ':memory:' AS mysql",
 		"CREATE TABLE information_schema.schemata (schema_name TEXT)",
-		"CREATE TABLE information_schema.tables (table_schema TEXT, table_name TEXT, data_length INTEGER, index_length INTEGER)",
+		"CREATE TABLE information_schema.tables (table_schema TEXT, table_name TEXT, data_length INTEGER, index_length " +
+			"INTEGER)",
 		"CREATE TABLE mysql.user (user TEXT, host TEXT)",
 		"CREATE TABLE mysql.db (user TEXT, host TEXT, db TEXT)",
 		"INSERT INTO information_schema.schemata VALUES ('information_schema'), ('mysql')",
@@ -170,7 +173,8 @@ func (s *store) catalogue(a account, tables func(database string) []string, size
 	return db, s.fillCatalogue(ctx, db, a, tables, size)
 }
 
-func (s *store) fillCatalogue(ctx context.Context, db *sql.DB, a account, tables func(string) []string, size func(string) int64) error {
+func (s *store) fillCatalogue(ctx context.Context, db *sql.DB, a account, tables func(string) []string,
+	size func(string) int64) error {
 	bases, err := fetch(s.db, "SELECT name FROM bases")
 	if err != nil {
 		return err
@@ -185,7 +189,8 @@ func (s *store) fillCatalogue(ctx context.Context, db *sql.DB, a account, tables
 		}
 		all := tables(name)
 		for _, t := range all { // the file's size is told as if all tables were alike
-			if _, err := db.ExecContext(ctx, "INSERT INTO information_schema.tables VALUES (?, ?, ?, 0)", name, t, size(name)/int64(len(all))); err != nil {
+			if _, err := db.ExecContext(ctx, "INSERT INTO information_schema.tables VALUES (?, ?, ?, 0)", name, t,
+				size(name)/int64(len(all))); err != nil {
 				return err
 			}
 		}

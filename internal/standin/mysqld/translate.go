@@ -29,7 +29,8 @@ func translate(t []token) ([]string, error) {
 
 // functions replaces functions that SQLite calls by other names.
 func functions(t []token) []token {
-	names := map[string]string{"now": "datetime('now')", "current_timestamp": "datetime('now')", "unix_timestamp": "unixepoch()", "last_insert_id": "last_insert_rowid()"}
+	names := map[string]string{"now": "datetime('now')", "current_timestamp": "datetime('now')",
+		"unix_timestamp": "unixepoch()", "last_insert_id": "last_insert_rowid()"}
 	var out []token
 	for i := 0; i < len(t); i++ {
 		if t[i].kind == 'w' && i+2 < len(t) && t[i+1].is("(") && t[i+2].is(")") {

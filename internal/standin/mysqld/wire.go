@@ -20,7 +20,8 @@ const (
 	capAttributes   = 1 << 20
 	capLenencAuth   = 1 << 21
 
-	capabilities = capLongPassword | capLongFlag | capWithDatabase | capProtocol41 | capTransactions | capSecure | capPluginAuth | capAttributes | capLenencAuth
+	capabilities = capLongPassword | capLongFlag | capWithDatabase | capProtocol41 | capTransactions |
+		capSecure | capPluginAuth | capAttributes | capLenencAuth
 
 	statusAutocommit = 2
 	charsetUTF8MB4   = 45

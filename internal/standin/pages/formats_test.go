@@ -30,7 +30,8 @@ func TestReadersOfEachFormat(t *testing.T) {
 		assert.Equal(t, awkward, got[c.a], ending)
 		assert.Equal(t, "two\nlines", got[c.b], ending)
 	}
-	for ending, text := range map[string]string{".json": `{"a": [1]}`, ".yaml": "a: [1]", ".toml": "a = [1]", ".xml": `<a b="c"/>`} {
+	for ending, text := range map[string]string{".json": `{"a": [1]}`, ".yaml": "a: [1]", ".toml": "a = [1]",
+		".xml": `<a b="c"/>`} {
 		_, err := readers[ending](text)
 		assert.ErrorContains(t, err, "does not read", ending)
 	}

@@ -46,7 +46,8 @@ func Start(o Options) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{options: o, key: key}
-	s.config = &ssh.ServerConfig{MaxAuthTries: 3, PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+	s.config = &ssh.ServerConfig{MaxAuthTries: 3, PasswordCallback: func(c ssh.ConnMetadata,
+		password []byte) (*ssh.Permissions, error) {
 		if c.User() != o.User || subtle.ConstantTimeCompare(password, []byte(o.Password)) != 1 {
 			return nil, errors.New("refused")
 		}
@@ -71,7 +72,8 @@ func hostKey(name string) (ssh.Signer, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o700), os.WriteFile(name, pem.EncodeToMemory(block), 0o600)); err != nil {
+	if err := errors.Join(os.MkdirAll(filepath.Dir(name), 0o700), os.WriteFile(name, pem.EncodeToMemory(block),
+		0o600)); err != nil {
 		return nil, err
 	}
 	return ssh.NewSignerFromKey(private)
@@ -119,7 +121,8 @@ func (s *Server) session(c ssh.NewChannel) {
 	}
 	defer root.Close()
 	h := &handlers{root, s.options.Home}
-	server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h}, sftp.WithStartDirectory(s.options.Home))
+	server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h},
+		sftp.WithStartDirectory(s.options.Home))
 	_ = server.Serve()
 }
 

@@ -14,7 +14,9 @@ import (
 
 	"tivset/internal/hosting/database"
 	"tivset/internal/records/ledger"
-	"tivset/internal/site"
+	"tivset/internal/work"
+	"tivset/internal/work/place"
+	"tivset/internal/work/remove"
 )
 
 // session signs in to a site's database as the site does.
@@ -22,12 +24,13 @@ func (w *World) session(x ledger.Site) database.Session {
 	w.T.Helper()
 	a, err := w.Home.Account(x.Account)
 	require.NoError(w.T, err)
-	password, err := w.Service.Vault.Get("sites/" + x.Address + "/data.password")
+	password, err := w.Book.Vault.Get("sites/" + x.Address + "/data.password")
 	if x.Database.User != "" {
 		require.NoError(w.T, err)
 	}
 	server := a.Database(x.Database.Server, x.Database.Engine)
-	s, err := w.Reach.Session(context.Background(), a, server, database.Login{Server: server.Server, User: x.Database.User, Password: password, Database: x.Database.Name})
+	s, err := w.Reach.Session(context.Background(), a, server, database.Login{Server: server.Server, User: x.Database.User,
+		Password: password, Database: x.Database.Name})
 	require.NoError(w.T, err)
 	return s
 }
@@ -51,23 +54,23 @@ func (w *World) Value(x ledger.Site, query string) string {
 }
 
 // Copy copies or moves a site.
-func (w *World) Copy(r site.CopyRequest) *site.Installed {
+func (w *World) Copy(r place.Request) *work.Done {
 	w.T.Helper()
-	p, err := w.Service.PlanCopy(context.Background(), r)
+	p, err := place.Look(context.Background(), w.Desk, r)
 	require.NoError(w.T, err)
 	defer p.Close()
-	done, err := w.Service.Copy(context.Background(), p)
+	done, err := place.Carry(context.Background(), w.Desk, p)
 	require.NoError(w.T, err)
 	return done
 }
 
 // Remove takes a site out.
-func (w *World) Remove(r site.RemoveRequest) *site.Removed {
+func (w *World) Remove(r remove.Request) *remove.Done {
 	w.T.Helper()
-	p, err := w.Service.PlanRemove(context.Background(), r)
+	p, err := remove.Look(context.Background(), w.Desk, r)
 	require.NoError(w.T, err)
 	defer p.Close()
-	done, err := w.Service.Remove(context.Background(), p)
+	done, err := remove.Remove(context.Background(), w.Desk, p)
 	require.NoError(w.T, err)
 	return done
 }

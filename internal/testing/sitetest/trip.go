@@ -215,3 +215,33 @@ func (s *sessionWrap) Value(ctx context.Context, query string, values map[string
 	}
 	return s.Session.Value(ctx, query, values)
 }
+
+// both makes a call fail before or after its effect.
+func (s *sessionWrap) both(what string, do func() error) error {
+	if err := s.trip.err("before " + what); err != nil {
+		return err
+	}
+	if err := do(); err != nil {
+		return err
+	}
+	return s.trip.err("after " + what)
+}
+
+func (s *sessionWrap) Tables(ctx context.Context) ([]string, error) {
+	if err := s.trip.err("tables"); err != nil {
+		return nil, err
+	}
+	return s.Session.Tables(ctx)
+}
+
+func (s *sessionWrap) DropTables(ctx context.Context, names []string) error {
+	return s.both("drop tables", func() error { return s.Session.DropTables(ctx, names) })
+}
+
+func (s *sessionWrap) Dump(ctx context.Context, into io.Writer, only func(string) bool) error {
+	return s.both("dump", func() error { return s.Session.Dump(ctx, into, only) })
+}
+
+func (s *sessionWrap) Empty(ctx context.Context, only func(string) bool) error {
+	return s.both("empty", func() error { return s.Session.Empty(ctx, only) })
+}

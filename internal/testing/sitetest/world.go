@@ -19,7 +19,9 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/app/catalogue"
+	"tivset/internal/core"
 	"tivset/internal/demo"
+	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
@@ -29,23 +31,26 @@ import (
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/hosting/web"
 	"tivset/internal/mail"
+	"tivset/internal/plan"
 	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
-	"tivset/internal/site"
+	"tivset/internal/screen"
 	"tivset/internal/testing/testserver"
+	"tivset/internal/work"
+	"tivset/internal/work/install"
 )
 
 // World is an account and a service that works on it.
 type World struct {
-	T       *testing.T
-	Home    home.Home
-	Root    string     // the account's folder on this machine
-	Demo    *demo.Demo // nil when the account is no stand-in
-	Real    *testserver.Database
-	Service *site.Service
-	Trip    *Trip
-	Reach   *reach.Reach
+	T    *testing.T
+	Home home.Home
+	Root string     // the account's folder on this machine
+	Demo *demo.Demo // nil when the account is no stand-in
+	Real *testserver.Database
+	*core.Core
+	Trip  *Trip
+	Reach *reach.Reach
 }
 
 // Demo sets up the demo account.
@@ -80,7 +85,7 @@ func Local(t *testing.T, root, file string, source catalogue.Source) *World {
 	w.serve(source)
 	a, err := account.Parse([]byte(file))
 	require.NoError(t, err)
-	_, err = w.Service.AddAccount(a.Name, []byte(file), false, os.Getenv)
+	_, err = w.Accounts.Add(a.Name, []byte(file), false, os.Getenv)
 	require.NoError(t, err)
 	return w
 }
@@ -93,7 +98,7 @@ func (w *World) EditAccount(edit func(*account.Account)) {
 	edit(a)
 	text, err := a.Format()
 	require.NoError(w.T, err)
-	_, err = w.Service.AddAccount(a.Name, text, true, os.Getenv)
+	_, err = w.Accounts.Add(a.Name, text, true, os.Getenv)
 	require.NoError(w.T, err)
 }
 
@@ -130,12 +135,13 @@ func (w *World) serve(source catalogue.Source) {
 		w.Trip = &Trip{}
 	}
 	v := vault.At(w.Home.Vault(), w.Home.VaultKey())
-	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()}, Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
-	w.Service = &site.Service{
+	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()},
+		Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
+	w.Core = core.In(core.World{
 		Home: w.Home, Catalogue: catalogue.New(source), Ledger: l, Vault: v,
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
-		Download: http.DefaultClient, SendMail: mail.Send,
-		Certified: site.Certified, TakesMail: func(context.Context, string) error { return nil },
+		Download: http.DefaultClient, SendMail: spelled,
+		Certified: hosting.Certified, TakesMail: func(context.Context, string) error { return nil },
 		Forget: w.Reach.Forget,
 		OpenFiles: func(ctx context.Context, a *account.Account) (files.Closer, error) {
 			f, err := w.Reach.Files(ctx, a)
@@ -147,7 +153,8 @@ func (w *World) serve(source catalogue.Source) {
 			}
 			return f, nil
 		},
-		OpenServer: func(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Server, error) {
+		OpenServer: func(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Server,
+			error) {
 			if w.Trip.Fails("connect") {
 				return nil, database.ErrGone
 			}
@@ -157,7 +164,8 @@ func (w *World) serve(source catalogue.Source) {
 			}
 			return &serverWrap{s, w.Trip}, nil
 		},
-		OpenSession: func(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Session, error) {
+		OpenSession: func(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Session,
+			error) {
 			if w.Trip.Fails("open database") {
 				return nil, database.ErrGone
 			}
@@ -167,7 +175,7 @@ func (w *World) serve(source catalogue.Source) {
 			}
 			return &sessionWrap{s, w.Trip}, nil
 		},
-	}
+	})
 }
 
 // Snapshot lists the whole account: files with modes and checksums, databases,
@@ -188,8 +196,8 @@ func (w *World) Snapshot() string {
 }
 
 // Request is an install of one of the demo apps, with all that it needs.
-func Request(app, at string) site.Request {
-	r := site.Request{App: app, At: at, Answers: answer.Given{
+func Request(app, at string) plan.Request {
+	r := plan.Request{App: app, At: at, Answers: answer.Given{
 		"title": `Lock "Talk" & 'co' \ $x`, "tagline": `${HOME} ; # <b>`, "admin.name": "wharfinger",
 		"admin.email": "wharfinger@lockside.localhost", "licence": "accept",
 	}}
@@ -205,23 +213,27 @@ const (
 
 // choices are answers to the apps' own questions, as awkward as can be.
 var choices = map[string]answer.Given{
-	"pennywharf": {"title": `Lock "Talk" & 'co' $x`, "sells-as": "company", "company": `Rope "& Paint" #1; $5`, "tax-number": "QM12345678",
-		"payments": "transfer,invoice", "orders-to": "orders@chandlery.localhost", "terms": "https://chandlery.localhost/terms?a=b&c=d", "extra.sample": "yes", "extra.theme": "slate"},
-	"helmroom": {"introduction": "Come in.\n\nSit \"down\", \\ and </script> wait.", "seats": "9", "open": "yes", "extra.languages": "de, nl",
+	"pennywharf": {"title": `Lock "Talk" & 'co' $x`, "sells-as": "company", "company": `Rope "& Paint" #1; $5`,
+		"tax-number": "QM12345678",
+		"payments":   "transfer,invoice", "orders-to": "orders@chandlery.localhost",
+		"terms": "https://chandlery.localhost/terms?a=b&c=d", "extra.sample": "yes", "extra.theme": "slate"},
+	"helmroom": {"introduction": "Come in.\n\nSit \"down\", \\ and </script> wait.", "seats": "9", "open": "yes",
+		"extra.languages":  "de, nl",
 		"admin.first-name": "Ada", "admin.last-name": "O'Lock", "support.email": "desk@helm-school.localhost"},
 	"lanternbox": {"extra.theme": "dawn", "extra.sample": "no", "extra.search-engines": "no", "downloads": "yes"},
-	"towline": {"edition": "pro", "key": Key, "greeting": "Ahoy:\n- one\n# two", "website": "https://lockside.localhost/", "mail-in": "yes",
+	"towline": {"edition": "pro", "key": Key, "greeting": "Ahoy:\n- one\n# two", "website": "https://lockside.localhost/",
+		"mail-in":      "yes",
 		"mail-address": "help@lockside.localhost", "mail-password": MailPassword, "extra.extensions": "calendar"},
 }
 
 // Install plans and installs.
-func (w *World) Install(r site.Request) (*site.Installed, error) {
+func (w *World) Install(r plan.Request) (*work.Done, error) {
 	ctx := context.Background()
-	p, err := w.Service.Plan(ctx, r)
+	p, err := w.Planner.Plan(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	return w.Service.Install(ctx, p)
+	return install.Install(ctx, w.Desk, p)
 }
 
 // Visitor is somebody with a browser, who finds the account's domains.
@@ -258,4 +270,10 @@ func (w *World) SignIn(address string, fields map[string]string) string {
 	page, err = v.Post(context.Background(), form.Action, form.Values)
 	require.NoError(w.T, err)
 	return string(page.Body)
+}
+
+// spelled sends a mail as the program does, with the calls in it spelled.
+func spelled(ctx context.Context, server string, m mail.Message) error {
+	m.Text = screen.Spelled(m.Text)
+	return mail.Send(ctx, server, m)
 }

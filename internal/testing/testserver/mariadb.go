@@ -21,18 +21,63 @@ type Database struct {
 	Password string
 }
 
-// MariaDB starts a private MariaDB.
+// MariaDB gives a private MariaDB in which nobody has made anything: one that a
+// test before has let go, emptied, or a new one.
 func MariaDB(t testing.TB) Database {
 	t.Helper()
+	return mariadbs.take(t, startMariaDB, Database.emptyMariaDB)
+}
+
+var mariadbs pool
+
+// emptyMariaDB takes away what a test has left.
+func (d Database) emptyMariaDB(t testing.TB) error {
+	db := d.Open(t, "")
+	defer db.Close()
+	for query, drop := range map[string]string{
+		"SELECT CONCAT('`', REPLACE(schema_name, '`', '``'), '`') FROM information_schema.schemata WHERE schema_name NOT " +
+			"IN ('information_schema', 'performance_schema', 'sys', 'mysql')": "DROP DATABASE ",
+		"SELECT CONCAT(QUOTE(user), '@', QUOTE(host)) FROM mysql.user " +
+			"WHERE user NOT IN ('root', 'mariadb.sys', 'PUBLIC', '')": "DROP USER ",
+	} {
+		rows, err := db.Query(query)
+		if err != nil {
+			return err
+		}
+		var names []string
+		for rows.Next() {
+			var name string
+			if err := rows.Scan(&name); err != nil {
+				return err
+			}
+			names = append(names, name)
+		}
+		if err := rows.Err(); err != nil {
+			return err
+		}
+		for _, name := range names {
+			if _, err := db.Exec(drop + name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// startMariaDB starts a MariaDB that lasts as long as the process.
+func startMariaDB(t testing.TB) Database {
+	t.Helper()
 	paths := Need(t, "mariadbd", "mariadb-install-db")
-	dir := folder(t)
+	dir := lastingFolder(t)
 	data, port := filepath.Join(dir, "data"), FreePort(t)
-	d := Database{Engine: "mariadb", Address: loopback(port), Socket: filepath.Join(dir, "s"), User: "root", Password: "a root's password, with '\" in it"}
+	d := Database{Engine: "mariadb", Address: loopback(port), Socket: filepath.Join(dir, "s"), User: "root",
+		Password: "a root's password, with '\" in it"}
 	own := []string{"--no-defaults"}
 	if os.Geteuid() == 0 {
 		own = append(own, "--user=root")
 	}
-	run(t, paths[1], append(own, "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")...)
+	run(t, paths[1], append(own, "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db",
+		"--skip-name-resolve")...)
 	// One statement a line, as an init file wants it.
 	var first string
 	for _, host := range []string{"localhost", "127.0.0.1"} {
@@ -44,8 +89,10 @@ func MariaDB(t testing.TB) Database {
 		t.Fatal(err)
 	}
 	_ = mysql.SetLogger(log.New(io.Discard, "", 0))
-	start(t, paths[0], append(own, "--datadir="+data, "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--socket="+d.Socket,
-		"--pid-file="+filepath.Join(dir, "pid"), "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", "--init-file="+file)...)
+	last(t, dir, paths[0], append(own, "--datadir="+data, "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
+		"--socket="+d.Socket,
+		"--pid-file="+filepath.Join(dir, "pid"), "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", "--init-file="+
+			file)...)
 	await(t, "MariaDB", func() error {
 		db := d.Open(t, "")
 		defer db.Close()
@@ -78,7 +125,8 @@ func (d Database) Catalogue(t testing.TB) []string {
 	var out []string
 	for _, query := range []string{
 		"SELECT CONCAT('database ', schema_name) FROM information_schema.schemata ORDER BY 1",
-		"SELECT CONCAT('table ', table_schema, '.', table_name) FROM information_schema.tables WHERE table_schema NOT IN ('information_schema', 'performance_schema', 'sys', 'mysql') ORDER BY 1",
+		"SELECT CONCAT('table ', table_schema, '.', table_name) FROM information_schema.tables WHERE table_schema NOT IN " +
+			"('information_schema', 'performance_schema', 'sys', 'mysql') ORDER BY 1",
 		"SELECT CONCAT('user ', user, '@', host) FROM mysql.user ORDER BY 1",
 		"SELECT CONCAT('grant ', user, '@', host, ' ', db) FROM mysql.db ORDER BY 1",
 	} {

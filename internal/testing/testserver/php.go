@@ -83,7 +83,9 @@ func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
 		return full
 	}
 	socket := filepath.Join(dir, "fpm.sock")
-	pool := fmt.Sprintf("[global]\nerror_log = %[1]s/fpm.log\ndaemonize = no\n[site]\nlisten = %[2]s\npm = static\npm.max_children = 4\nclear_env = yes\ncatch_workers_output = yes\nphp_admin_value[error_log] = %[1]s/php.log\nphp_admin_flag[log_errors] = on\n", dir, socket)
+	pool := fmt.Sprintf("[global]\nerror_log = %[1]s/fpm.log\ndaemonize = no\n[site]\nlisten = %[2]s\npm = "+
+		"static\npm.max_children = 4\nclear_env = yes\ncatch_workers_output = yes\nphp_admin_value[error_log] = "+
+		"%[1]s/php.log\nphp_admin_flag[log_errors] = on\n", dir, socket)
 	for _, line := range settings {
 		pool += "php_admin_value[" + strings.Replace(line, " = ", "] = ", 1) + "\n"
 	}
@@ -98,7 +100,8 @@ func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
 			t.Logf("php-fpm: %.2000s\n%.2000s\nnginx: %.2000s", log, text, errors)
 		}
 	})
-	start(t, paths[0], "-c", write("nginx.conf", nginx(dir, socket, port, sites)), "-p", dir, "-e", filepath.Join(dir, "error.log"))
+	start(t, paths[0], "-c", write("nginx.conf", nginx(dir, socket, port, sites)), "-p", dir, "-e",
+		filepath.Join(dir, "error.log"))
 	for _, x := range []struct{ network, address string }{{"unix", socket}, {"tcp", loopback(port)}} {
 		await(t, x.address, func() error {
 			c, err := net.Dial(x.network, x.address)
@@ -121,7 +124,8 @@ func nginx(dir, socket string, port int, sites []Site) string {
 	for _, temp := range []string{"client_body", "proxy", "fastcgi", "uwsgi", "scgi"} {
 		fmt.Fprintf(&b, "%s_temp_path %s/%s;\n", temp, dir, temp)
 	}
-	b.WriteString("types { text/html html; text/css css; application/javascript js; }\ndefault_type application/octet-stream;\naccess_log off;\n")
+	b.WriteString("types { text/html html; text/css css; application/javascript js; }\ndefault_type " +
+		"application/octet-stream;\naccess_log off;\n")
 	for _, s := range sites {
 		fmt.Fprintf(&b, `server {
   listen 127.0.0.1:%d; server_name %s; root %s; index index.php index.html;

@@ -14,14 +14,55 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// PostgreSQL starts a private PostgreSQL. It refuses to run as root, so that
-// then it runs as nobody.
+// PostgreSQL gives a private PostgreSQL in which nobody has made anything: one
+// that a test before has let go, emptied, or a new one.
 func PostgreSQL(t testing.TB) Database {
 	t.Helper()
+	return postgresqls.take(t, startPostgreSQL, Database.emptyPostgreSQL)
+}
+
+var postgresqls pool
+
+// emptyPostgreSQL takes away what a test has left.
+func (d Database) emptyPostgreSQL(testing.TB) error {
+	ctx := context.Background()
+	c, err := d.postgres("postgres")
+	if err != nil {
+		return err
+	}
+	defer c.Close(ctx)
+	for _, all := range [][2]string{
+		{"SELECT quote_ident(datname) FROM pg_database WHERE datname NOT IN ('postgres', 'template0', 'template1')",
+			"DROP DATABASE %s WITH (FORCE)"},
+		{"SELECT quote_ident(rolname) FROM pg_roles WHERE rolname NOT LIKE 'pg\\_%' AND rolname <> current_user",
+			"DROP OWNED BY %[1]s CASCADE; DROP ROLE %[1]s"},
+	} {
+		rows, err := c.Query(ctx, all[0])
+		if err != nil {
+			return err
+		}
+		names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			if _, err := c.Exec(ctx, fmt.Sprintf(all[1], name)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// startPostgreSQL starts a PostgreSQL that lasts as long as the process. It
+// refuses to run as root, so that then it runs as nobody.
+func startPostgreSQL(t testing.TB) Database {
+	t.Helper()
 	programs := postgresPrograms(t)
-	dir := folder(t)
+	dir := lastingFolder(t)
 	port := FreePort(t)
-	d := Database{Engine: "postgresql", Address: loopback(port), Socket: filepath.Join(dir, ".s.PGSQL."+strconv.Itoa(port)), User: "chief", Password: `a chief's password, with "\ in it`}
+	d := Database{Engine: "postgresql", Address: loopback(port), Socket: filepath.Join(dir, ".s.PGSQL."+
+		strconv.Itoa(port)), User: "chief", Password: `a chief's password, with "\ in it`}
 	write(t, filepath.Join(dir, "password"), []byte(d.Password))
 	as := func(program string, args ...string) (string, []string) { return program, args }
 	if os.Geteuid() == 0 {
@@ -37,14 +78,17 @@ func PostgreSQL(t testing.TB) Database {
 			}
 		}
 		as = func(program string, args ...string) (string, []string) {
-			return "setpriv", append([]string{"--reuid=" + nobody.Uid, "--regid=" + nobody.Gid, "--clear-groups", "--reset-env", program}, args...)
+			return "setpriv", append([]string{"--reuid=" + nobody.Uid, "--regid=" + nobody.Gid, "--clear-groups", "--reset-env",
+				program}, args...)
 		}
 	}
 	data := filepath.Join(dir, "data")
-	program, args := as(programs["initdb"], "-D", data, "-U", d.User, "-A", "scram-sha-256", "--pwfile="+filepath.Join(dir, "password"), "--no-sync", "-E", "UTF8", "--locale=C")
+	program, args := as(programs["initdb"], "-D", data, "-U", d.User, "-A", "scram-sha-256", "--pwfile="+
+		filepath.Join(dir, "password"), "--no-sync", "-E", "UTF8", "--locale=C")
 	run(t, program, args...)
-	program, args = as(programs["postgres"], "-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", dir, "-c", "fsync=off")
-	start(t, program, args...)
+	program, args = as(programs["postgres"], "-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", dir, "-c",
+		"fsync=off")
+	last(t, dir, program, args...)
 	await(t, "PostgreSQL", func() error {
 		c, err := d.postgres("postgres")
 		if err == nil {
@@ -58,6 +102,7 @@ func PostgreSQL(t testing.TB) Database {
 // postgresPrograms finds the newest version that is installed.
 func postgresPrograms(t testing.TB) map[string]string {
 	t.Helper()
+	Need(t)
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
 	sort.Slice(found, func(i, j int) bool {
 		return len(found[i]) < len(found[j]) || len(found[i]) == len(found[j]) && found[i] < found[j]
@@ -77,7 +122,8 @@ func postgresPrograms(t testing.TB) map[string]string {
 }
 
 func (d Database) postgres(database string) (*pgx.Conn, error) {
-	config, err := pgx.ParseConfig(fmt.Sprintf("host=127.0.0.1 port=5432 sslmode=disable user=%s dbname=%s password=x connect_timeout=5", d.User, database))
+	config, err := pgx.ParseConfig(fmt.Sprintf("host=127.0.0.1 port=5432 sslmode=disable user=%s dbname=%s password=x "+
+		"connect_timeout=5", d.User, database))
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +161,9 @@ func (d Database) postgresCatalogue(t testing.TB) []string {
 		if name == "template1" {
 			continue
 		}
-		for _, table := range list(name, "SELECT schemaname || '.' || tablename FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema') ORDER BY 1") {
+		for _, table := range list(name,
+			"SELECT schemaname || '.' || tablename FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', "+
+				"'information_schema') ORDER BY 1") {
 			out = append(out, "table "+name+"."+table)
 		}
 	}

@@ -46,7 +46,8 @@ func ProFTPD(t testing.TB, o FTPOptions) FTP {
 		t.Fatal(err)
 	}
 	port, first := FreePort(t), freeRange(t, 200)
-	f := FTP{Address: loopback(port), User: "quill", Password: `Kranich "Teekanne" 74 é`, Ports: [2]int{first, first + 199}}
+	f := FTP{Address: loopback(port), User: "quill", Password: `Kranich "Teekanne" 74 é`,
+		Ports: [2]int{first, first + 199}}
 	hash, err := bcrypt.GenerateFromPassword([]byte(f.Password), bcrypt.MinCost)
 	if err != nil {
 		t.Fatal(err)
@@ -55,7 +56,8 @@ func ProFTPD(t testing.TB, o FTPOptions) FTP {
 	if o.UID != 0 {
 		uid, gid = o.UID, o.UID
 	}
-	write(t, filepath.Join(dir, "users"), []byte(fmt.Sprintf("%s:%s:%d:%d::%s:/bin/false\n", f.User, "$2y$"+strings.TrimPrefix(string(hash), "$2a$"), uid, gid, o.Home)))
+	write(t, filepath.Join(dir, "users"), []byte(fmt.Sprintf("%s:%s:%d:%d::%s:/bin/false\n", f.User, "$2y$"+
+		strings.TrimPrefix(string(hash), "$2a$"), uid, gid, o.Home)))
 	write(t, filepath.Join(dir, "groups"), nil)
 	conf := fmt.Sprintf(`ServerType standalone
 ServerName test
@@ -89,8 +91,11 @@ MaxInstances 60
 	}
 	if o.TLS {
 		f.Roots = certificate(t, dir, o)
-		conf = "LoadModule mod_tls.c\n" + conf + fmt.Sprintf("TLSEngine on\nTLSLog %[1]s/tls.log\nTLSRequired on\nTLSRSACertificateFile %[1]s/cert.pem\nTLSRSACertificateKeyFile %[1]s/key.pem\n", dir)
-		conf = strings.ReplaceAll(strings.ReplaceAll(conf, "TLSRSACertificateFile", "TLSECCertificateFile"), "TLSRSACertificateKeyFile", "TLSECCertificateKeyFile")
+		conf = "LoadModule mod_tls.c\n" + conf +
+			fmt.Sprintf("TLSEngine on\nTLSLog %[1]s/tls.log\nTLSRequired on\nTLSRSACertificateFile "+
+				"%[1]s/cert.pem\nTLSRSACertificateKeyFile %[1]s/key.pem\n", dir)
+		conf = strings.ReplaceAll(strings.ReplaceAll(conf, "TLSRSACertificateFile", "TLSECCertificateFile"),
+			"TLSRSACertificateKeyFile", "TLSECCertificateKeyFile")
 	}
 	write(t, filepath.Join(dir, "conf"), []byte(conf))
 	log := start(t, program, "-n", "-q", "-c", filepath.Join(dir, "conf"))
@@ -132,9 +137,11 @@ func freeRange(t testing.TB, n int) int {
 func certificate(t testing.TB, dir string, o FTPOptions) *x509.CertPool {
 	t.Helper()
 	now := time.Now()
-	authority := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "test authority"}, NotBefore: now.AddDate(-2, 0, 0), NotAfter: now.AddDate(1, 0, 0),
+	authority := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "test authority"},
+		NotBefore: now.AddDate(-2, 0, 0), NotAfter: now.AddDate(1, 0, 0),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "test"}, NotBefore: now.AddDate(-1, 0, 0), NotAfter: now.AddDate(1, 0, 0)}
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "test"},
+		NotBefore: now.AddDate(-1, 0, 0), NotAfter: now.AddDate(1, 0, 0)}
 	if o.Expired {
 		leaf.NotAfter = now.AddDate(0, 0, -3)
 	}

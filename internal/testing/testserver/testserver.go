@@ -5,11 +5,13 @@ package testserver
 
 import (
 	"bytes"
+	"io"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -20,9 +22,13 @@ import (
 const Required = "TIVSET_TEST_REQUIRE_SERVERS"
 
 // Need finds programs, also where only root has them on the path. When one is
-// missing the test is skipped, or fails where servers are required.
+// missing the test is skipped, or fails where servers are required. In the quick
+// loop (go test -short) no server is started.
 func Need(t testing.TB, names ...string) []string {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("real servers are for make test")
+	}
 	var paths []string
 	for _, name := range names {
 		path, err := exec.LookPath(name)
@@ -45,6 +51,23 @@ func Missing(t testing.TB, why string) {
 		t.Fatal(why)
 	}
 	t.Skip(why)
+}
+
+// Slow marks a test that takes too long for the quick loop.
+func Slow(t testing.TB) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("too long for the quick loop: make test runs it")
+	}
+}
+
+// Sweep is how far apart the calls are that a test makes fail, one after the
+// other: usual, or 1 (every one of them) in make sweep.
+func Sweep(usual int) int {
+	if os.Getenv("TIVSET_SWEEP") == "whole" {
+		return 1
+	}
+	return usual
 }
 
 // FreePort finds a port that nobody listens at.
@@ -99,6 +122,66 @@ func start(t testing.TB, program string, args ...string) *bytes.Buffer {
 		}
 	})
 	return &log
+}
+
+// lastingFolder makes a folder as folder does, which goes with the server that
+// last starts in it.
+func lastingFolder(t testing.TB) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "tvs")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
+// lasting are the pipes whose ends at this side keep servers alive.
+var lasting []io.WriteCloser
+
+// last starts a server that several tests use, one after the other. It ends, and
+// its folder goes, when this process ends in whatever way: a shell waits for the
+// end of a pipe that only this process has open.
+func last(t testing.TB, dir, program string, args ...string) {
+	t.Helper()
+	const watch = `dir=$1; shift; "$@" >"$dir/log" 2>&1 & cat >/dev/null; kill $!; wait $!; rm -rf "$dir"`
+	c := exec.Command("sh", append([]string{"-c", watch, "sh", dir, program}, args...)...)
+	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt is for the tests alone
+	pipe, err := c.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	lasting = append(lasting, pipe)
+}
+
+// pool lends servers to tests, so that not every test has to wait for its own.
+type pool struct {
+	mu   sync.Mutex
+	idle []Database
+}
+
+// take lends an idle server until the end of the test, or a new one. One that
+// cannot be emptied afterwards is not lent again.
+func (p *pool) take(t testing.TB, start func(testing.TB) Database, empty func(Database, testing.TB) error) Database {
+	t.Helper()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var d Database
+	if n := len(p.idle); n > 0 {
+		d, p.idle = p.idle[n-1], p.idle[:n-1]
+	} else {
+		d = start(t)
+	}
+	t.Cleanup(func() {
+		if empty(d, t) == nil {
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			p.idle = append(p.idle, d)
+		}
+	})
+	return d
 }
 
 // await tries until ready gives nil.

@@ -35,7 +35,8 @@ func TTRSS(t testing.TB) string {
 		t.Fatal(err)
 	}
 	apt := func(args ...string) ([]byte, error) {
-		own := []string{"-o", "Dir::Etc::SourceList=" + sources, "-o", "Dir::Etc::SourceParts=/dev/null", "-o", "Dir::State::Lists=" + lists, "-o", "APT::Sandbox::User="}
+		own := []string{"-o", "Dir::Etc::SourceList=" + sources, "-o", "Dir::Etc::SourceParts=/dev/null", "-o",
+			"Dir::State::Lists=" + lists, "-o", "APT::Sandbox::User="}
 		c := exec.Command("apt-get", append(own, args...)...)
 		c.Dir = filepath.Dir(lists)
 		return c.CombinedOutput()

@@ -68,7 +68,8 @@ func Run(t *testing.T, h Host) {
 }
 
 // withUsers are the tests that make sense only where there are users.
-var withUsers = map[string]bool{"user may use no other": true, "patterns are escaped": true, "taken user": true, "wrong password": true, "no right to create": true, "nobody there": true}
+var withUsers = map[string]bool{"user may use no other": true, "patterns are escaped": true, "taken user": true,
+	"wrong password": true, "no right to create": true, "nobody there": true}
 
 // lacks says whether the host lacks what a test is about.
 func (h Host) lacks(test string) bool {
@@ -76,7 +77,8 @@ func (h Host) lacks(test string) bool {
 }
 
 // signedIn are the tests of who signs in to the server.
-var signedIn = map[string]bool{"user may use no other": true, "wrong password": true, "no right to create": true, "nobody there": true}
+var signedIn = map[string]bool{"user may use no other": true, "wrong password": true, "no right to create": true,
+	"nobody there": true}
 
 type suite struct {
 	Host
@@ -98,7 +100,8 @@ func (s *suite) site(t *testing.T, name string) database.Session {
 
 func (s *suite) makeSite(t *testing.T, name string) database.User {
 	t.Helper()
-	u := database.User{Name: name, Clients: []string{"localhost", "127.0.0.1"}, Password: secret.Of(awkward), Database: name}
+	u := database.User{Name: name, Clients: []string{"localhost", "127.0.0.1"}, Password: secret.Of(awkward),
+		Database: name}
 	t.Cleanup(func() {
 		server, err := s.Connect(s.ctx, s.Admin)
 		require.NoError(t, err)
@@ -313,7 +316,8 @@ func (m *manyRows) Read(p []byte) (int, error) {
 
 func scriptFails(t *testing.T, s *suite) {
 	session := s.site(t, "quill_fails")
-	n, err := session.Run(s.ctx, strings.NewReader("CREATE TABLE a (x INT);\n\nSELECT nonsense FROM nowhere;\n"), database.ScriptOptions{})
+	n, err := session.Run(s.ctx, strings.NewReader("CREATE TABLE a (x INT);\n\nSELECT nonsense FROM nowhere;\n"),
+		database.ScriptOptions{})
 	assert.Equal(t, 1, n)
 	assert.ErrorContains(t, err, "line 3")
 }
@@ -323,7 +327,8 @@ func values(t *testing.T, s *suite) {
 	require.NoError(t, session.Exec(s.ctx, "CREATE TABLE v (name VARCHAR(20) NOT NULL PRIMARY KEY, value TEXT)", nil))
 	for _, v := range []string{awkward, "", "'; DROP TABLE v; --", "line\nbreak", "\x1a\\", "日本"} {
 		require.NoError(t, session.Exec(s.ctx, "DELETE FROM v", nil))
-		require.NoError(t, session.Exec(s.ctx, "INSERT INTO v (name, value) VALUES ('a:b', :value)", map[string]string{"value": v}))
+		require.NoError(t, session.Exec(s.ctx, "INSERT INTO v (name, value) VALUES ('a:b', :value)",
+			map[string]string{"value": v}))
 		got, err := session.Value(s.ctx, "SELECT value FROM v WHERE name = 'a:b'", nil)
 		require.NoError(t, err)
 		assert.Equal(t, v, got)
@@ -336,7 +341,8 @@ func values(t *testing.T, s *suite) {
 func dates(t *testing.T, s *suite) {
 	session := s.site(t, "quill_dates")
 	require.NoError(t, session.Exec(s.ctx, s.dated, nil))
-	require.NoError(t, session.Exec(s.ctx, "INSERT INTO d (id, at, on_day) VALUES (1, '2026-10-19 20:11:00', '2026-10-19')", nil))
+	require.NoError(t, session.Exec(s.ctx,
+		"INSERT INTO d (id, at, on_day) VALUES (1, '2026-10-19 20:11:00', '2026-10-19')", nil))
 	for column, want := range map[string]string{"at": "2026-10-19 20:11:00", "on_day": "2026-10-19"} {
 		got, err := session.Value(s.ctx, "SELECT "+column+" FROM d", nil)
 		require.NoError(t, err)

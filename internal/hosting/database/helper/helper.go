@@ -98,7 +98,8 @@ func (s *Server) ask(ctx context.Context, r Request) (Answer, error) {
 		if remedy == "" {
 			remedy = "Ask the host."
 		}
-		return a, fault.New(fault.Failed, "the helper for databases refuses: "+firstLine(a.Error), s.program[0], firstLine(remedy))
+		return a, fault.New(fault.Failed, "the helper for databases refuses: "+firstLine(a.Error), s.program[0],
+			firstLine(remedy))
 	}
 	return a, nil
 }
@@ -113,11 +114,13 @@ func (s *Server) failed(ctx context.Context, r Request, err error, complained st
 	case errors.As(err, &exit):
 		return s.wrong(r, fmt.Sprintf("ended with exit code %d", exit.ExitCode()), complained)
 	}
-	return fault.New(fault.Failed, "the helper for databases cannot be run", s.program[0], "Correct helper: in the account, or ask the host.").Because(err)
+	return fault.New(fault.Failed, "the helper for databases cannot be run", s.program[0],
+		"Correct helper: in the account, or ask the host.").Because(err)
 }
 
 func (s *Server) wrong(r Request, what, said string) error {
-	f := fault.New(fault.Failed, "the helper for databases "+what, s.program[0]+", "+r.Do, "Ask the host; docs/hosting.md describes what a helper answers.")
+	f := fault.New(fault.Failed, "the helper for databases "+what, s.program[0]+", "+r.Do,
+		"Ask the host; docs/hosting.md describes what a helper answers.")
 	if line := firstLine(said); line != "" {
 		f.Details = []string{"it said: " + line}
 	}
@@ -188,7 +191,8 @@ func (s *Server) DropDatabase(ctx context.Context, name string) error {
 
 // CreateUser implements database.Server.
 func (s *Server) CreateUser(ctx context.Context, u database.User) error {
-	_, err := s.ask(ctx, Request{Do: "create-user", User: u.Name, Password: u.Password.Reveal(), Database: u.Database, Clients: u.Clients})
+	_, err := s.ask(ctx, Request{Do: "create-user", User: u.Name, Password: u.Password.Reveal(), Database: u.Database,
+		Clients: u.Clients})
 	return err
 }
 

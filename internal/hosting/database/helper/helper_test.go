@@ -27,7 +27,8 @@ func TestSampleHelper(t *testing.T) {
 	testserver.Need(t, "jq", "mariadb")
 	d := testserver.MariaDB(t)
 	login := filepath.Join(t.TempDir(), "login.cnf")
-	require.NoError(t, os.WriteFile(login, []byte(fmt.Sprintf("[client]\nsocket=%s\nuser=%s\npassword=\"%s\"\n", d.Socket, d.User, `a root's password, with '\" in it`)), 0o600))
+	require.NoError(t, os.WriteFile(login, []byte(fmt.Sprintf("[client]\nsocket=%s\nuser=%s\npassword=\"%s\"\n", d.Socket,
+		d.User, `a root's password, with '\" in it`)), 0o600))
 	t.Setenv("MAKE_DATABASE_LOGIN", login)
 	t.Setenv("MAKE_DATABASE_PREFIX", "quill")
 	program, err := filepath.Abs("../../../../docs/samples/make-database")
@@ -55,7 +56,8 @@ func script(t *testing.T, text string) *helper.Server {
 }
 
 func TestHelpersThatWillNotDo(t *testing.T) {
-	u := database.User{Name: "quill_a", Password: secret.Of("s3cret-word"), Database: "quill_a", Clients: []string{"localhost"}}
+	u := database.User{Name: "quill_a", Password: secret.Of("s3cret-word"), Database: "quill_a",
+		Clients: []string{"localhost"}}
 	for text, words := range map[string]string{
 		"echo nonsense":            "answered what is no JSON",
 		"":                         "answered what is no JSON",
@@ -79,5 +81,6 @@ func TestHelpersThatWillNotDo(t *testing.T) {
 	}
 	assert.ErrorContains(t, helper.Of([]string{"/none"}, "mariadb").MayCreate(ctx), "cannot be run")
 	assert.ErrorIs(t, script(t, `echo '{"ok": false, "taken": true}'`).CreateDatabase(ctx, "quill_a"), database.ErrTaken)
-	require.NoError(t, script(t, `[ "$1" = 'an argument with $HOME' ] && grep -q '"do":"create-database","engine":"mariadb","database":"quill_a"' && echo '{"ok": true}'`).CreateDatabase(ctx, "quill_a"))
+	require.NoError(t, script(t,
+		`[ "$1" = 'an argument with $HOME' ] && grep -q '"do":"create-database","engine":"mariadb","database":"quill_a"' && echo '{"ok": true}'`).CreateDatabase(ctx, "quill_a"))
 }

@@ -24,7 +24,8 @@ const (
 // tables' engine can tell moments apart.
 func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bool) error {
 	d := &dump{ctx, s, bufio.NewWriterSize(into, 256<<10), only}
-	for _, statement := range []string{"SET time_zone = '+00:00'", "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT"} {
+	for _, statement := range []string{"SET time_zone = '+00:00'",
+		"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT"} {
 		if _, err := s.pool.ExecContext(ctx, statement); err != nil {
 			return explain(err, s.login)
 		}
@@ -51,7 +52,8 @@ func (d *dump) wants(table string) bool { return d.only == nil || d.only(table) 
 func (d *dump) line(text string) { fmt.Fprintln(d.out, text) }
 
 func (d *dump) all() error {
-	d.line("SET NAMES utf8mb4;\nSET foreign_key_checks = 0;\nSET unique_checks = 0;\nSET time_zone = '+00:00';\nSET sql_mode = 'NO_AUTO_VALUE_ON_ZERO';")
+	d.line("SET NAMES utf8mb4;\nSET foreign_key_checks = 0;\nSET unique_checks = 0;\nSET time_zone = '+00:00';\nSET " +
+		"sql_mode = 'NO_AUTO_VALUE_ON_ZERO';")
 	var views []string
 	tables, err := d.columns("SHOW FULL TABLES", 2)
 	if err != nil {
@@ -117,7 +119,8 @@ func (d *dump) routines() error {
 				return err
 			}
 			if made[0][column] == "" {
-				return fmt.Errorf("the user may not read how %s %s is made, so that it cannot be backed up", strings.ToLower(kind), name)
+				return fmt.Errorf("the user may not read how %s %s is made, so that it cannot be backed up", strings.ToLower(kind),
+					name)
 			}
 			d.line("DELIMITER ;;\n" + definer.ReplaceAllString(made[0][column], "") + ";;\nDELIMITER ;")
 		}
@@ -342,7 +345,8 @@ func (d *dump) views(names []string) error {
 			return err
 		}
 		own := quoteName(d.session.login.Database) + "."
-		texts[name] = strings.ReplaceAll(strings.ReplaceAll(definer.ReplaceAllString(made[0][1], ""), own, ""), "SQL SECURITY DEFINER ", "SQL SECURITY INVOKER ")
+		texts[name] = strings.ReplaceAll(strings.ReplaceAll(definer.ReplaceAllString(made[0][1], ""), own, ""),
+			"SQL SECURITY DEFINER ", "SQL SECURITY INVOKER ")
 	}
 	for len(texts) > 0 {
 		before := len(texts)

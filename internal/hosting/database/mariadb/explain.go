@@ -45,21 +45,29 @@ func explain(err error, login database.Login) error {
 		case hasDatabase, cannotUser:
 			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
 		case cannotSignIn:
-			return fault.New(fault.Failed, "the database server refused the user or password", where, "Check both in the hosting's own pages and give the account again: tivset account add NAME --from FILE --replace").Because(err)
+			return fault.New(fault.Failed, "the database server refused the user or password", where,
+				"Check both in the hosting's own pages and give the account again: "+
+					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Because(err)
 		case noDatabase:
-			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server, "Check the name in the hosting's own pages.").Because(err)
+			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server,
+				"Check the name in the hosting's own pages.").Because(err)
 		case hostRefused, hostBlocked:
-			return fault.New(fault.Failed, "the database server takes no connections from this machine", where, "Have this machine's address allowed in the hosting's own pages.").Because(err)
+			return fault.New(fault.Failed, "the database server takes no connections from this machine", where,
+				"Have this machine's address allowed in the hosting's own pages.").Because(err)
 		case cannotDatabase, cannotTable, cannotDo, cannotGrant:
-			return fault.New(fault.Failed, "the database user lacks a right", where, "Ask the host for a user who may create databases and users, and grant rights on them.").Because(err)
+			return fault.New(fault.Failed, "the database user lacks a right", where,
+				"Ask the host for a user who may create databases and users, and grant rights on them.").Because(err)
 		}
 		return fmt.Errorf("the database server says: %w", err)
 	}
 	var dial *net.OpError
 	gone := errors.As(err, &dial) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) ||
-		errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) || strings.Contains(err.Error(), "EOF")
+		errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
+		strings.Contains(err.Error(), "EOF")
 	if gone {
-		return fault.New(fault.Failed, "the database server does not answer", login.Server, "Check that it runs and that the address is right: tivset account test").Because(database.Lost(err))
+		return fault.New(fault.Failed, "the database server does not answer", login.Server,
+			"Check that it runs and that the address is right: "+fault.Call("account", "test",
+				login.Account)).Because(database.Lost(err))
 	}
 	return err
 }

@@ -125,7 +125,8 @@ func (s *Server) Users(ctx context.Context) ([]string, error) {
 func (s *Server) Sizes(ctx context.Context) (map[string]int64, error) {
 	ctx, cancel := context.WithTimeout(ctx, adminTime)
 	defer cancel()
-	rows, err := s.pool.QueryContext(ctx, "SELECT table_schema, SUM(data_length + index_length) FROM information_schema.tables GROUP BY table_schema")
+	rows, err := s.pool.QueryContext(ctx,
+		"SELECT table_schema, SUM(data_length + index_length) FROM information_schema.tables GROUP BY table_schema")
 	if err != nil {
 		return nil, explain(err, s.login)
 	}

@@ -47,8 +47,12 @@ func TestStandinDumps(t *testing.T) {
 	session, err := mariadb.Open(ctx, login)
 	require.NoError(t, err)
 	defer session.Close()
-	_, err = session.Run(ctx, strings.NewReader("CREATE TABLE `a` (id INT UNSIGNED NOT NULL AUTO_INCREMENT, `key` VARCHAR(20) NOT NULL DEFAULT 'x', at DATETIME NULL, PRIMARY KEY (id), UNIQUE KEY u (`key`), KEY k (at));\n"+
-		"CREATE TABLE b (name VARCHAR(9) NOT NULL PRIMARY KEY, n INT);\nINSERT INTO a (`key`, at) VALUES ('it''s\\n\\\\ \"é\"', '2026-11-23 08:00:00'), ('y', NULL);\nINSERT INTO b VALUES ('one', 1);\nALTER TABLE b ADD COLUMN more INT;"), database.ScriptOptions{})
+	_, err = session.Run(ctx,
+		strings.NewReader("CREATE TABLE `a` (id INT UNSIGNED NOT NULL AUTO_INCREMENT, `key` VARCHAR(20) NOT NULL DEFAULT "+
+			"'x', at DATETIME NULL, PRIMARY KEY (id), UNIQUE KEY u (`key`), KEY k (at));\n"+
+			"CREATE TABLE b (name VARCHAR(9) NOT NULL PRIMARY KEY, n INT);\nINSERT INTO a (`key`, at) VALUES ('it''s\\n\\\\ "+
+			"\"é\"', '2026-11-23 08:00:00'), ('y', NULL);\n"+
+			"INSERT INTO b VALUES ('one', 1);\nALTER TABLE b ADD COLUMN more INT;"), database.ScriptOptions{})
 	require.NoError(t, err)
 	var first, second strings.Builder
 	require.NoError(t, session.Dump(ctx, &first, nil))
@@ -94,7 +98,8 @@ func TestProcedures(t *testing.T) {
 	defer db.Close()
 	_, err := db.Exec("CREATE DATABASE routines")
 	require.NoError(t, err)
-	session, err := mariadb.Open(ctx, database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password), Database: "routines"})
+	session, err := mariadb.Open(ctx, database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password),
+		Database: "routines"})
 	require.NoError(t, err)
 	defer session.Close()
 	file := openFile(t, "testdata/routines.sql")

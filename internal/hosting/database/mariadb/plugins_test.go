@@ -20,8 +20,10 @@ func TestSignInPlugins(t *testing.T) {
 	root := d.Open(t, "")
 	defer root.Close()
 	for plugin, statements := range map[string][]string{
-		"mysql_native_password": {"CREATE USER 'native'@'%' IDENTIFIED VIA mysql_native_password USING PASSWORD('it''s \"x\" é')"},
-		"ed25519":               {"INSTALL SONAME 'auth_ed25519'", "CREATE USER 'ed25519'@'%' IDENTIFIED VIA ed25519 USING PASSWORD('it''s \"x\" é')"},
+		"mysql_native_password": {"CREATE USER 'native'@'%' IDENTIFIED VIA mysql_native_password USING PASSWORD('it''s " +
+			"\"x\" é')"},
+		"ed25519": {"INSTALL SONAME 'auth_ed25519'",
+			"CREATE USER 'ed25519'@'%' IDENTIFIED VIA ed25519 USING PASSWORD('it''s \"x\" é')"},
 	} {
 		for _, s := range statements {
 			_, err := root.Exec(s)

@@ -17,7 +17,8 @@ func (s *Server) MayCreate(ctx context.Context) error {
 	}
 	lacking := lackingOf(rightsOn(grants, "*.*"), []string{"CREATE", "DROP", "CREATE USER", "GRANT OPTION"})
 	if len(lacking) > 0 {
-		return fault.New(fault.Failed, "the database user lacks a right: "+strings.Join(lacking, ", "), s.login.User+" on "+s.login.Server,
+		return fault.New(fault.Failed, "the database user lacks a right: "+strings.Join(lacking, ", "), s.login.User+" on "+
+			s.login.Server,
 			"Ask the host for a user who may create databases and users, and grant rights on them.")
 	}
 	return nil

@@ -16,7 +16,7 @@ func (s *Session) Close() error { return s.pool.Close() }
 // Run implements database.Session.
 func (s *Session) Run(ctx context.Context, script io.Reader, options database.ScriptOptions) (int, error) {
 	count := 0
-	err := database.Ahead(script, database.MariaDB, options, func(statement database.Statement) error {
+	err := database.Ahead(script, database.MariaDB.Syntax, options, func(statement database.Statement) error {
 		if _, err := s.pool.ExecContext(ctx, statement.Text); err != nil {
 			return fmt.Errorf("line %d: %w", statement.Line, explain(err, s.login))
 		}
@@ -28,7 +28,7 @@ func (s *Session) Run(ctx context.Context, script io.Reader, options database.Sc
 
 // Exec implements database.Session.
 func (s *Session) Exec(ctx context.Context, statement string, values map[string]string) error {
-	text, args, err := database.Positional(statement, database.MariaDB, values, database.Question)
+	text, args, err := database.Positional(statement, database.MariaDB.Syntax, values, database.Question)
 	if err != nil {
 		return err
 	}
@@ -38,7 +38,7 @@ func (s *Session) Exec(ctx context.Context, statement string, values map[string]
 
 // Value implements database.Session.
 func (s *Session) Value(ctx context.Context, query string, values map[string]string) (string, error) {
-	text, args, err := database.Positional(query, database.MariaDB, values, database.Question)
+	text, args, err := database.Positional(query, database.MariaDB.Syntax, values, database.Question)
 	if err != nil {
 		return "", err
 	}

@@ -37,7 +37,9 @@ func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bo
 			return err
 		}
 		d.line("SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nSET check_function_bodies = false;")
-		for _, part := range []func() error{d.types, d.sequences, d.functions, d.tables, d.rows, d.counters, d.constraints, d.indexes, d.views, d.triggers} {
+		parts := []func() error{d.types, d.sequences, d.functions, d.tables, d.rows, d.counters, d.constraints,
+			d.indexes, d.views, d.triggers}
+		for _, part := range parts {
 			if err := part(); err != nil {
 				return err
 			}
@@ -93,7 +95,8 @@ func (d *dump) exact() error {
 	if err != nil || len(found) == 0 {
 		return err
 	}
-	return fault.New(fault.Failed, "the database has what a dump from here would not bring back: "+strings.Join(found, ", "), "PostgreSQL", "Back it up with the server's own pg_dump.")
+	return fault.New(fault.Failed, "the database has what a dump from here would not bring back: "+
+		strings.Join(found, ", "), "PostgreSQL", "Back it up with the server's own pg_dump.")
 }
 
 func (d *dump) types() error {
@@ -114,7 +117,8 @@ func (d *dump) sequences() error {
 		if r[8] == "t" {
 			cycle = " CYCLE"
 		}
-		d.line(fmt.Sprintf("CREATE SEQUENCE %s AS %s START %s INCREMENT %s MINVALUE %s MAXVALUE %s CACHE %s%s;", quote(r[1]), r[2], r[3], r[4], r[5], r[6], r[7], cycle))
+		d.line(fmt.Sprintf("CREATE SEQUENCE %s AS %s START %s INCREMENT %s MINVALUE %s MAXVALUE %s CACHE %s%s;", quote(r[1]),
+			r[2], r[3], r[4], r[5], r[6], r[7], cycle))
 	})
 }
 
@@ -168,7 +172,8 @@ func (d *dump) counters() error {
 	}
 	for _, r := range all {
 		var last, called string
-		if err := d.conn.QueryRow(d.ctx, "SELECT last_value::text, is_called::text FROM "+quote(r[1])).Scan(&last, &called); err != nil {
+		if err := d.conn.QueryRow(d.ctx, "SELECT last_value::text, is_called::text FROM "+quote(r[1])).Scan(&last,
+			&called); err != nil {
 			return err
 		}
 		sequence := literal(quote(r[1]))
@@ -229,7 +234,9 @@ func (s *Session) Empty(ctx context.Context, only func(string) bool) error {
 				FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE` + here + `AND p.prokind IN ('f', 'p')` + fmt.Sprintf(notOfExtension, "p.oid") + `ORDER BY p.oid`,
 			`SELECT t.typname, 'TYPE', quote_ident(t.typname) FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE` + here + `AND t.typtype = 'e' ORDER BY t.oid`,
 		} {
-			if err := d.each(query, func(r []string) { drops = append(drops, "DROP "+r[1]+" IF EXISTS "+r[2]+" CASCADE") }); err != nil {
+			if err := d.each(query, func(r []string) {
+				drops = append(drops, "DROP "+r[1]+" IF EXISTS "+r[2]+" CASCADE")
+			}); err != nil {
 				return err
 			}
 		}

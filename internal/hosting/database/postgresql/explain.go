@@ -29,13 +29,18 @@ func explain(err error, login database.Login) error {
 		case e.Code == "42P04" || e.Code == "42710": // duplicate database, duplicate role
 			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
 		case strings.HasPrefix(e.Code, "28"): // no such role, wrong password, or none of pg_hba.conf
-			return fault.New(fault.Failed, "the database server refused the user or password", where, "Check both in the hosting's own pages and give the account again: tivset account add NAME --from FILE --replace").Because(said)
+			return fault.New(fault.Failed, "the database server refused the user or password", where,
+				"Check both in the hosting's own pages and give the account again: "+
+					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Because(said)
 		case e.Code == "3D000":
-			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server, "Check the name in the hosting's own pages.").Because(said)
+			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server,
+				"Check the name in the hosting's own pages.").Because(said)
 		case e.Code == "42501":
-			return fault.New(fault.Failed, "the database user lacks a right", where, "Ask the host for a user who may create databases and roles.").Because(said)
+			return fault.New(fault.Failed, "the database user lacks a right", where,
+				"Ask the host for a user who may create databases and roles.").Because(said)
 		case e.Code == "53300":
-			return fault.New(fault.Failed, "the database server has too many connections", login.Server, "Try again later.").Because(said)
+			return fault.New(fault.Failed, "the database server has too many connections", login.Server,
+				"Try again later.").Because(said)
 		case e.Code == "57P01" || e.Code == "57P02" || e.Code == "57P03": // shut down, crashed, starting
 			return gone(login, said)
 		}
@@ -43,7 +48,8 @@ func explain(err error, login database.Login) error {
 	}
 	var network net.Error
 	var dial *net.OpError
-	if errors.As(err, &dial) || errors.As(err, &network) || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
+	if errors.As(err, &dial) || errors.As(err, &network) || errors.Is(err, os.ErrDeadlineExceeded) ||
+		errors.Is(err, context.DeadlineExceeded) ||
 		strings.Contains(err.Error(), "EOF") || strings.Contains(err.Error(), "conn closed") || pgconn.Timeout(err) {
 		return gone(login, err)
 	}
@@ -55,5 +61,7 @@ func explain(err error, login database.Login) error {
 }
 
 func gone(login database.Login, err error) error {
-	return fault.New(fault.Failed, "the database server does not answer", login.Server, "Check that it runs and that the address is right: tivset account test").Because(database.Lost(err))
+	return fault.New(fault.Failed, "the database server does not answer", login.Server,
+		"Check that it runs and that the address is right: "+fault.Call("account", "test",
+			login.Account)).Because(database.Lost(err))
 }

@@ -192,7 +192,8 @@ func (s *Server) Users(ctx context.Context) ([]string, error) {
 
 // Sizes implements database.Server.
 func (s *Server) Sizes(ctx context.Context) (map[string]int64, error) {
-	rows, err := s.column(ctx, adminTime, "SELECT pg_database_size(oid) || ' ' || datname FROM pg_database WHERE has_database_privilege(datname, 'CONNECT')")
+	rows, err := s.column(ctx, adminTime,
+		"SELECT pg_database_size(oid) || ' ' || datname FROM pg_database WHERE has_database_privilege(datname, 'CONNECT')")
 	out := map[string]int64{}
 	for _, r := range rows {
 		bytes, name, _ := strings.Cut(r, " ")
@@ -203,7 +204,8 @@ func (s *Server) Sizes(ctx context.Context) (map[string]int64, error) {
 
 // MayCreate implements database.Server.
 func (s *Server) MayCreate(ctx context.Context) error {
-	has, err := s.one(ctx, "SELECT concat(rolsuper OR rolcreatedb, ' ', rolsuper OR rolcreaterole) FROM pg_roles WHERE rolname = current_user")
+	has, err := s.one(ctx,
+		"SELECT concat(rolsuper OR rolcreatedb, ' ', rolsuper OR rolcreaterole) FROM pg_roles WHERE rolname = current_user")
 	if err != nil {
 		return err
 	}
@@ -223,7 +225,8 @@ func (s *Server) MayCreate(ctx context.Context) error {
 }
 
 func lacksRight(what string, login database.Login) error {
-	return fault.New(fault.Failed, "the database user lacks a right: "+what, login.User+" on "+login.Server, "Ask the host for a user who may create databases and roles.")
+	return fault.New(fault.Failed, "the database user lacks a right: "+what, login.User+" on "+login.Server,
+		"Ask the host for a user who may create databases and roles.")
 }
 
 // CreateDatabase implements database.Server. Nobody but its owner may connect.
@@ -244,7 +247,9 @@ func (s *Server) DropDatabase(ctx context.Context, name string) error {
 	if number, _ := strconv.Atoi(version); number >= 130000 {
 		return s.exec(ctx, adminTime, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)")
 	}
-	if err := s.exec(ctx, adminTime, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()", name); err != nil {
+	if err := s.exec(ctx, adminTime,
+		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()",
+		name); err != nil {
 		return err
 	}
 	return s.exec(ctx, adminTime, "DROP DATABASE IF EXISTS "+quote(name))
@@ -294,7 +299,8 @@ func (s *Server) release(ctx context.Context, u database.User) error {
 		return err
 	}
 	defer inside.Close()
-	for _, statement := range []string{"REASSIGN OWNED BY " + quote(u.Name) + " TO CURRENT_USER", "DROP OWNED BY " + quote(u.Name)} {
+	for _, statement := range []string{"REASSIGN OWNED BY " + quote(u.Name) + " TO CURRENT_USER", "DROP OWNED BY " +
+		quote(u.Name)} {
 		if err := inside.exec(ctx, adminTime, statement); err != nil {
 			return err
 		}

@@ -36,7 +36,8 @@ func TestRealServer(t *testing.T) {
 	t.Run("socket", func(t *testing.T) { databasetest.Run(t, host(login)) })
 
 	// One who may create and is no superuser, as hosts give out.
-	chief, err := postgresql.Open(ctx, database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password), Database: "postgres"})
+	chief, err := postgresql.Open(ctx, database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password),
+		Database: "postgres"})
 	require.NoError(t, err)
 	defer chief.Close()
 	require.NoError(t, chief.Exec(ctx, "CREATE ROLE maker LOGIN CREATEDB CREATEROLE PASSWORD 'm'", nil))

@@ -15,7 +15,7 @@ import (
 // Run implements database.Session. Rows after COPY … FROM stdin are streamed.
 func (s *Session) Run(ctx context.Context, script io.Reader, options database.ScriptOptions) (int, error) {
 	count := 0
-	err := database.Statements(script, database.PostgreSQL, options, func(statement database.Statement) error {
+	err := database.Statements(script, database.PostgreSQL.Syntax, options, func(statement database.Statement) error {
 		err := s.use(ctx, replyTime, func(ctx context.Context, c *pgx.Conn) error {
 			if statement.Data != nil {
 				_, err := c.PgConn().CopyFrom(ctx, statement.Data, statement.Text)
@@ -34,7 +34,9 @@ func (s *Session) Run(ctx context.Context, script io.Reader, options database.Sc
 }
 
 func positional(statement string, values map[string]string) (string, []any, error) {
-	return database.Positional(statement, database.PostgreSQL, values, func(n int) string { return "$" + strconv.Itoa(n) })
+	return database.Positional(statement, database.PostgreSQL.Syntax, values, func(n int) string {
+		return "$" + strconv.Itoa(n)
+	})
 }
 
 // Exec implements database.Session.
@@ -64,7 +66,9 @@ func (s *Session) Tables(ctx context.Context) ([]string, error) {
 // DropTables implements database.Session.
 func (s *Session) DropTables(ctx context.Context, names []string) error {
 	for _, name := range names {
-		kind, err := s.one(ctx, "SELECT relkind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = current_schema() AND c.relname = $1", name)
+		kind, err := s.one(ctx,
+			"SELECT relkind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = current_schema() "+
+				"AND c.relname = $1", name)
 		if err == database.ErrNoRow {
 			continue
 		}
@@ -85,7 +89,9 @@ func (s *Session) DropTables(ctx context.Context, names []string) error {
 // Lacking implements database.Session: what the user may do in the schema that
 // names without one mean.
 func (s *Session) Lacking(ctx context.Context) ([]string, error) {
-	has, err := s.one(ctx, "SELECT concat(coalesce(has_schema_privilege(current_schema(), 'CREATE'), false), ' ', coalesce(has_schema_privilege(current_schema(), 'USAGE'), false))")
+	has, err := s.one(ctx,
+		"SELECT concat(coalesce(has_schema_privilege(current_schema(), 'CREATE'), false), ' ', "+
+			"coalesce(has_schema_privilege(current_schema(), 'USAGE'), false))")
 	if err != nil {
 		return nil, err
 	}

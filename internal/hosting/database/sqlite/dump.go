@@ -11,7 +11,9 @@ import (
 // Dump implements database.Session.
 func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bool) error {
 	out := bufio.NewWriter(into)
-	made, err := s.rows(ctx, "SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_master WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY rowid")
+	made, err := s.rows(ctx,
+		"SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_master WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' "+
+			"ORDER BY rowid")
 	if err != nil {
 		return err
 	}
@@ -73,7 +75,8 @@ func (s *Session) dumpCounters(ctx context.Context, out io.Writer, wanted func(s
 	counted, err := s.rows(ctx, "SELECT name, seq FROM sqlite_sequence")
 	for _, c := range counted {
 		if wanted(c[0]) {
-			fmt.Fprintf(out, "DELETE FROM sqlite_sequence WHERE name = %s;\nINSERT INTO sqlite_sequence (name, seq) VALUES (%s, %s);\n", text(c[0]), text(c[0]), c[1])
+			fmt.Fprintf(out, "DELETE FROM sqlite_sequence WHERE name = %s;\nINSERT INTO sqlite_sequence (name, seq) VALUES "+
+				"(%s, %s);\n", text(c[0]), text(c[0]), c[1])
 		}
 	}
 	return err

@@ -235,7 +235,7 @@ func (s *Session) store(ctx context.Context) error {
 // Run implements database.Session.
 func (s *Session) Run(ctx context.Context, script io.Reader, options database.ScriptOptions) (int, error) {
 	count := 0
-	err := database.Statements(script, database.SQLite, options, func(statement database.Statement) error {
+	err := database.Statements(script, database.SQLite.Syntax, options, func(statement database.Statement) error {
 		s.changed = true
 		if _, err := s.pool.ExecContext(ctx, statement.Text); err != nil {
 			return fmt.Errorf("line %d: %w", statement.Line, explain(err))
@@ -255,7 +255,7 @@ func explain(err error) error {
 
 // Exec implements database.Session.
 func (s *Session) Exec(ctx context.Context, statement string, values map[string]string) error {
-	text, args, err := database.Positional(statement, database.SQLite, values, database.Question)
+	text, args, err := database.Positional(statement, database.SQLite.Syntax, values, database.Question)
 	if err != nil {
 		return err
 	}
@@ -266,7 +266,7 @@ func (s *Session) Exec(ctx context.Context, statement string, values map[string]
 
 // Value implements database.Session.
 func (s *Session) Value(ctx context.Context, query string, values map[string]string) (string, error) {
-	text, args, err := database.Positional(query, database.SQLite, values, database.Question)
+	text, args, err := database.Positional(query, database.SQLite.Syntax, values, database.Question)
 	if err != nil {
 		return "", err
 	}
@@ -289,7 +289,9 @@ func (s *Session) Value(ctx context.Context, query string, values map[string]str
 
 // Tables implements database.Session.
 func (s *Session) Tables(ctx context.Context) ([]string, error) {
-	rows, err := s.rows(ctx, "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name")
+	rows, err := s.rows(ctx,
+		"SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER "+
+			"BY name")
 	var out []string
 	for _, r := range rows {
 		out = append(out, r[0])

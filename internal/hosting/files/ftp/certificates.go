@@ -31,7 +31,8 @@ func fingerprint(c *x509.Certificate) string {
 }
 
 // check makes the judge of the connections to a server.
-func (c *Certificates) check(address, host string) func(tls.ConnectionState) error {
+func (c *Certificates) check(l Login, host string) func(tls.ConnectionState) error {
+	address := l.Address
 	return func(s tls.ConnectionState) error {
 		shown := s.PeerCertificates[0]
 		reason := c.verify(s.PeerCertificates, host)
@@ -47,11 +48,15 @@ func (c *Certificates) check(address, host string) func(tls.ConnectionState) err
 		case kept == print:
 			return nil
 		case kept != "":
-			return &fault.Error{Kind: fault.Failed, What: "the FTP server's certificate has changed", Where: address, Details: []string{"it shows " + print, "accepted was " + kept},
-				Remedy: "Somebody may be listening in. Ask the host; only when they changed it: tivset account trust NAME " + print}
+			return &fault.Error{Kind: fault.Failed, What: "the FTP server's certificate has changed", Where: address,
+				Details: []string{"it shows " + print, "accepted was " + kept},
+				Remedy: "Somebody may be listening in. Ask the host; only when they changed it: " +
+					fault.Call("account", "trust", l.Account, print)}
 		}
-		return &fault.Error{Kind: fault.Decision, What: "the FTP server's certificate does not verify: " + inWords(reason, shown), Where: address, Details: []string{print},
-			Remedy: "Ask the host for its fingerprint; when it is this one, accept it: tivset account trust NAME " + print}
+		return &fault.Error{Kind: fault.Decision, What: "the FTP server's certificate does not verify: " +
+			inWords(reason, shown), Where: address, Details: []string{print},
+			Remedy: "Ask the host for its fingerprint; when it is this one, accept it: " +
+				fault.Call("account", "trust", l.Account, print)}
 	}
 }
 
@@ -115,7 +120,8 @@ func (c *Certificates) Trust(ctx context.Context, address, print string) (shown 
 	_, err = connect(ctx, Login{Address: address, TLS: true}, seen)
 	var known *fault.Error
 	if !errors.As(err, &known) {
-		return "", fault.New(fault.Failed, "the FTP server does not answer", address, "Check the address and the port of reach: in the account.").Because(err)
+		return "", fault.New(fault.Failed, "the FTP server does not answer", address,
+			"Check the address and the port of reach: in the account.").Because(err)
 	}
 	if known.Kind != fault.Decision || len(known.Details) == 0 {
 		return "", err
@@ -125,7 +131,8 @@ func (c *Certificates) Trust(ctx context.Context, address, print string) (shown 
 		return shown, nil
 	}
 	if print != shown {
-		return shown, fault.New(fault.Decision, "the server shows another certificate", shown, "Compare it with what the host says. Nothing was accepted.")
+		return shown, fault.New(fault.Decision, "the server shows another certificate", shown,
+			"Compare it with what the host says. Nothing was accepted.")
 	}
 	if err := os.MkdirAll(filepath.Dir(c.Own), 0o700); err != nil {
 		return shown, err

@@ -36,6 +36,7 @@ type Login struct {
 	User     string
 	Password secret.Text
 	TLS      bool
+	Account  string        // the name of the account that it is for, to say what to do
 	Wait     time.Duration // for a server that does not answer; ConnectTime when 0
 }
 
@@ -70,7 +71,8 @@ func Open(ctx context.Context, l Login, certs *Certificates, top string) (*FS, e
 	var said *reply
 	var known *fault.Error
 	if errors.As(err, &said) && !errors.As(err, &known) {
-		err = fault.New(fault.Failed, "the account's folder is not there", top, "Correct the folder in reach: of the account; it is written as the FTP server shows it, often just /.").Because(said)
+		err = fault.New(fault.Failed, "the account's folder is not there", top,
+			"Correct the folder in reach: of the account; it is written as the FTP server shows it, often just /.").Because(said)
 	}
 	if err != nil {
 		f.pool.close()
@@ -95,7 +97,8 @@ func (f *FS) use(ctx context.Context, names []string, call func(n *line, again b
 			return err
 		}
 		if strings.ContainsAny(name, "\r\n\x00") {
-			return &fs.PathError{Op: "use", Path: name, Err: fmt.Errorf("%w: a line break in a name cannot be said to an FTP server", fs.ErrInvalid)}
+			return &fs.PathError{Op: "use", Path: name,
+				Err: fmt.Errorf("%w: a line break in a name cannot be said to an FTP server", fs.ErrInvalid)}
 		}
 	}
 	return f.pool.use(ctx, call)
@@ -126,7 +129,8 @@ func (f *FS) folder(n *line, name string) error {
 		return err
 	}
 	if info.Mode&fs.ModeSymlink != 0 {
-		return &fs.PathError{Op: "use", Path: name, Err: errors.New("it is a link, and over FTP nobody can tell whether it leads out of the account")}
+		return &fs.PathError{Op: "use", Path: name,
+			Err: errors.New("it is a link, and over FTP nobody can tell whether it leads out of the account")}
 	}
 	if !info.IsDir() {
 		return &fs.PathError{Op: "find", Path: name, Err: fs.ErrNotExist}
@@ -225,7 +229,8 @@ type limited struct{ bytes.Buffer }
 
 func (l *limited) Write(p []byte) (int, error) {
 	if l.Len()+len(p) > longestListing {
-		return 0, fault.New(fault.Failed, fmt.Sprintf("the server sends a listing of more than %d MB", longestListing>>20), "", "Ask the host what is wrong with this FTP server.")
+		return 0, fault.New(fault.Failed, fmt.Sprintf("the server sends a listing of more than %d MB", longestListing>>20),
+			"", "Ask the host what is wrong with this FTP server.")
 	}
 	return l.Buffer.Write(p)
 }
@@ -284,7 +289,8 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
-		if err := f.taken(n, "make", name, command(n, "MKD "+f.full(name))); err != nil && (!again || !errors.Is(err, fs.ErrExist)) {
+		if err := f.taken(n, "make", name, command(n, "MKD "+f.full(name))); err != nil &&
+			(!again || !errors.Is(err, fs.ErrExist)) {
 			return err
 		}
 		f.mu.Lock()
@@ -353,7 +359,8 @@ func (f *FS) settle(n *line, name string, mode fs.FileMode, dir bool) error {
 	}
 	err := command(n, fmt.Sprintf("SITE CHMOD %04o %s", mode, f.full(name)))
 	var said *reply
-	if errors.As(err, &said) && (said.code == 500 || said.code == 501 || said.code == 502 || said.code == 504 || said.code == 202) {
+	if errors.As(err, &said) && (said.code == 500 || said.code == 501 || said.code == 502 || said.code == 504 ||
+		said.code == 202) {
 		f.mu.Lock()
 		f.plain = true
 		f.mu.Unlock()

@@ -65,7 +65,8 @@ const password = "Kranich-Teekanne-74"
 
 func standin(t *testing.T, home string, odd ftpd.Oddities) *ftpd.Server {
 	t.Helper()
-	s, err := ftpd.Start(ftpd.Options{Address: "127.0.0.1:0", Folder: t.TempDir(), Home: home, User: "quill", Password: password, Odd: odd})
+	s, err := ftpd.Start(ftpd.Options{Address: "127.0.0.1:0", Folder: t.TempDir(), Home: home, User: "quill",
+		Password: password, Odd: odd})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	return s
@@ -84,6 +85,7 @@ func trusting(t *testing.T, s *ftpd.Server) *ftp.Certificates {
 }
 
 func TestStandin(t *testing.T) {
+	testserver.Slow(t)
 	for name, odd := range map[string]ftpd.Oddities{
 		"usual": {}, "TLS": {}, "no facts": {NoFacts: true}, "no EPSV, wrong address": {NoEPSV: true, OtherAddressed: true},
 		"two lines": {Lines: 2}, "hangs up": {CloseEachFile: true},
@@ -110,9 +112,11 @@ func TestLinksLeadNowhere(t *testing.T) {
 	real := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, Whole: true})
 	bare := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, Extra: "FactsAdvertise off\n"})
 	for name, f := range map[string]*ftp.FS{
-		"proftpd":           open(t, ftp.Login{Address: real.Address, User: real.User, Password: secret.Of(real.Password)}, nothing(t), filepath.Join(home, "account")),
-		"proftpd, no facts": open(t, ftp.Login{Address: bare.Address, User: bare.User, Password: secret.Of(bare.Password)}, nothing(t), "/account"),
-		"stand-in":          open(t, login(standin(t, home, ftpd.Oddities{}), false), nothing(t), "/account"),
+		"proftpd": open(t, ftp.Login{Address: real.Address, User: real.User, Password: secret.Of(real.Password)},
+			nothing(t), filepath.Join(home, "account")),
+		"proftpd, no facts": open(t, ftp.Login{Address: bare.Address, User: bare.User, Password: secret.Of(bare.Password)},
+			nothing(t), "/account"),
+		"stand-in": open(t, login(standin(t, home, ftpd.Oddities{}), false), nothing(t), "/account"),
 	} {
 		t.Run(name, func(t *testing.T) {
 			info, err := f.Stat(ctx, "away")
@@ -140,6 +144,7 @@ func TestLinksLeadNowhere(t *testing.T) {
 
 // A connection that drops is made again, and the work goes on.
 func TestDroppedConnection(t *testing.T) {
+	testserver.Slow(t)
 	s := standin(t, t.TempDir(), ftpd.Oddities{})
 	f := open(t, login(s, false), nothing(t), "/")
 	for _, dir := range []string{"a", "b", "c"} {
@@ -166,6 +171,7 @@ func TestDroppedConnection(t *testing.T) {
 
 // Cut off while many files are under way, all arrive whole.
 func TestDroppedWhileSending(t *testing.T) {
+	testserver.Slow(t)
 	home := t.TempDir()
 	s := standin(t, home, ftpd.Oddities{})
 	f := open(t, login(s, true), trusting(t, s), "/")
@@ -264,7 +270,8 @@ func TestOddServers(t *testing.T) {
 func TestCertificates(t *testing.T) {
 	home := t.TempDir()
 	try := func(s testserver.FTP, c *ftp.Certificates) error {
-		f, err := ftp.Open(ctx, ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password), TLS: true}, c, "/")
+		f, err := ftp.Open(ctx, ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password), TLS: true}, c,
+			"/")
 		if err == nil {
 			_ = f.Close()
 		}
@@ -305,7 +312,8 @@ func TestCertificates(t *testing.T) {
 	_, err = ftp.Open(ctx, login(s, true), c, "/")
 	assert.ErrorContains(t, err, "offers no encryption")
 	plain := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, TLS: true})
-	_, err = ftp.Open(ctx, ftp.Login{Address: plain.Address, User: plain.User, Password: secret.Of(plain.Password)}, nothing(t), "/")
+	_, err = ftp.Open(ctx, ftp.Login{Address: plain.Address, User: plain.User, Password: secret.Of(plain.Password)},
+		nothing(t), "/")
 	assert.ErrorContains(t, err, "wants encryption")
 }
 

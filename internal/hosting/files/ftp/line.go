@@ -116,10 +116,12 @@ func (n *line) secure(ctx context.Context, l Login, certs *Certificates) error {
 		return err
 	}
 	if code != codeSecure {
-		return fault.New(fault.Failed, "the FTP server offers no encryption", l.Address, "Ask the host for SFTP or FTPS. Only when there is neither, write ftp:// instead of ftps://: everybody on the way can read along then.").Because(&reply{code, text})
+		return fault.New(fault.Failed, "the FTP server offers no encryption", l.Address,
+			"Ask the host for SFTP or FTPS. Only when there is neither, write ftp:// instead of ftps://: everybody on the "+
+				"way can read along then.").Because(&reply{code, text})
 	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: n.host, ClientSessionCache: &oneSession{},
-		InsecureSkipVerify: true, VerifyConnection: certs.check(l.Address, n.host)} // certs.check verifies
+		InsecureSkipVerify: true, VerifyConnection: certs.check(l, n.host)} // certs.check verifies
 	secured := tls.Client(n.conn, config)
 	if err := secured.HandshakeContext(ctx); err != nil {
 		return err

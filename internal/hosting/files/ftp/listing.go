@@ -67,7 +67,8 @@ func listed(line string, now time.Time) (files.Info, bool) {
 	if m == nil {
 		return files.Info{}, false
 	}
-	info := files.Info{Name: m[5], Mode: permissions(m[2]), Modified: listedTime(strings.Join(strings.Fields(m[4]), " "), now)}
+	info := files.Info{Name: m[5], Mode: permissions(m[2]), Modified: listedTime(strings.Join(strings.Fields(m[4]), " "),
+		now)}
 	switch m[1] {
 	case "-":
 		info.Size, _ = strconv.ParseInt(m[3], 10, 64)

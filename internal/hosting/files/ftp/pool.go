@@ -88,11 +88,14 @@ func (p *pool) take(ctx context.Context) (*line, error) {
 		var no *refused
 		if errors.As(err, &no) && !p.worked {
 			if saysTLS.MatchString(no.cause.text) {
-				p.never = fault.New(fault.Failed, "the FTP server wants encryption", p.login.Address, "Write ftps:// instead of ftp:// in reach: of the account.").Because(no)
+				p.never = fault.New(fault.Failed, "the FTP server wants encryption", p.login.Address,
+					"Write ftps:// instead of ftp:// in reach: of the account.").Because(no)
 				return nil, p.never
 			}
-			p.never = fault.New(fault.Failed, "the FTP server refused the user or the password", p.login.User+" on "+p.login.Address,
-				"Check both in the hosting's own pages and give the account again: tivset account add NAME --from FILE --replace").Because(no)
+			p.never = fault.New(fault.Failed, "the FTP server refused the user or the password", p.login.User+" on "+
+				p.login.Address,
+				"Check both in the hosting's own pages and give the account again: "+
+					fault.Call("account", "add", p.login.Account, "--from", "FILE", "--replace")).Because(no)
 			return nil, p.never
 		}
 		return nil, err
@@ -192,11 +195,14 @@ func (p *pool) explain(err error) error {
 	var said *reply
 	switch {
 	case errors.As(err, &said):
-		return fault.New(fault.Failed, "the FTP server is busy", p.login.Address, "Try again later; where it limits connections, end other programs that use it.").Because(err)
+		return fault.New(fault.Failed, "the FTP server is busy", p.login.Address,
+			"Try again later; where it limits connections, end other programs that use it.").Because(err)
 	case !p.hasWorked():
-		return fault.New(fault.Failed, "the FTP server does not answer", p.login.Address, "Check the address and the port of reach: in the account.").Because(err)
+		return fault.New(fault.Failed, "the FTP server does not answer", p.login.Address,
+			"Check the address and the port of reach: in the account.").Because(err)
 	}
-	return fault.New(fault.Failed, "the connection to the FTP server was lost, and could not be made again", p.login.Address, "Try again.").Because(err)
+	return fault.New(fault.Failed, "the connection to the FTP server was lost, and could not be made again",
+		p.login.Address, "Try again.").Because(err)
 }
 
 // lost says whether an error is of the connection, not of what was asked.

@@ -119,14 +119,17 @@ func (f *FS) connect(ctx context.Context) (*line, error) {
 	c, err := sftp.NewClient(conn, sftp.UseConcurrentWrites(true))
 	if err != nil {
 		f.client.Lost(conn)
-		return nil, fault.New(fault.Failed, "the server offers no SFTP", f.top, "Ask the host to switch SFTP on for this user.").Because(err)
+		return nil, fault.New(fault.Failed, "the server offers no SFTP", f.top,
+			"Ask the host to switch SFTP on for this user.").Because(err)
 	}
 	top, err := c.RealPath(f.top)
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top, "Correct the folder in reach: of the account.").Because(err)
+		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top,
+			"Correct the folder in reach: of the account.").Because(err)
 	}
 	if info, err := c.Stat(top); err != nil || !info.IsDir() {
-		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top, "Correct the folder in reach: of the account.").Because(err)
+		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top,
+			"Correct the folder in reach: of the account.").Because(err)
 	}
 	f.line = &line{conn: conn, sftp: c, top: top, inside: map[string]bool{".": true}}
 	return f.line, nil

@@ -29,7 +29,8 @@ const password = "Kranich-Teekanne-74"
 
 func standin(t *testing.T, home string) *sftpd.Server {
 	t.Helper()
-	s, err := sftpd.Start(sftpd.Options{Address: "127.0.0.1:0", Folder: t.TempDir(), Home: home, User: "quill", Password: password})
+	s, err := sftpd.Start(sftpd.Options{Address: "127.0.0.1:0", Folder: t.TempDir(), Home: home, User: "quill",
+		Password: password})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	return s
@@ -55,7 +56,8 @@ func TestStandin(t *testing.T) {
 	filestest.Run(t, func(t *testing.T) files.FS {
 		home := t.TempDir()
 		s := standin(t, home)
-		return open(t, ssh.Login{Address: s.Address(), User: "quill", Password: secret.Of(password)}, trusting(t, s.Address(), s.Fingerprint()), home)
+		return open(t, ssh.Login{Address: s.Address(), User: "quill", Password: secret.Of(password)},
+			trusting(t, s.Address(), s.Fingerprint()), home)
 	})
 }
 
@@ -88,11 +90,13 @@ func TestLinksLeadNowhere(t *testing.T) {
 	real := testserver.OpenSSH(t, "")
 	for name, setUp := range map[string]func(string) files.FS{
 		"OpenSSH": func(home string) files.FS {
-			return open(t, ssh.Login{Address: real.Address, User: real.User, Key: real.Key}, trusting(t, real.Address, real.Fingerprint), home)
+			return open(t, ssh.Login{Address: real.Address, User: real.User, Key: real.Key},
+				trusting(t, real.Address, real.Fingerprint), home)
 		},
 		"stand-in": func(home string) files.FS {
 			s := standin(t, home)
-			return open(t, ssh.Login{Address: s.Address(), User: "quill", Password: secret.Of(password)}, trusting(t, s.Address(), s.Fingerprint()), home)
+			return open(t, ssh.Login{Address: s.Address(), User: "quill", Password: secret.Of(password)},
+				trusting(t, s.Address(), s.Fingerprint()), home)
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -122,7 +126,8 @@ func TestLinksLeadNowhere(t *testing.T) {
 func TestDroppedConnection(t *testing.T) {
 	home := t.TempDir()
 	s := standin(t, home)
-	f := open(t, ssh.Login{Address: s.Address(), User: "quill", Password: secret.Of(password)}, trusting(t, s.Address(), s.Fingerprint()), home)
+	f := open(t, ssh.Login{Address: s.Address(), User: "quill", Password: secret.Of(password)},
+		trusting(t, s.Address(), s.Fingerprint()), home)
 	require.NoError(t, files.Write(ctx, f, "a", []byte("a"), 0o644))
 	for range 3 {
 		s.Drop()
@@ -159,17 +164,21 @@ func TestUnpackedTheSame(t *testing.T) {
 			return f
 		},
 		"shell": func(home string) files.FS {
-			return open(t, ssh.Login{Address: real.Address, User: real.User, Key: real.Key}, trusting(t, real.Address, real.Fingerprint), home)
+			return open(t, ssh.Login{Address: real.Address, User: real.User, Key: real.Key},
+				trusting(t, real.Address, real.Fingerprint), home)
 		},
 		"no shell": func(home string) files.FS {
-			return open(t, ssh.Login{Address: bare.Address, User: bare.User, Key: bare.Key}, trusting(t, bare.Address, bare.Fingerprint), home)
+			return open(t, ssh.Login{Address: bare.Address, User: bare.User, Key: bare.Key},
+				trusting(t, bare.Address, bare.Fingerprint), home)
 		},
 	} {
 		home := t.TempDir()
 		f := setUp(home)
 		require.NoError(t, f.Mkdir(ctx, "a b'c", 0o755))
 		count := 0
-		require.NoError(t, archive.Unpack(ctx, packed, "towline-2.0.1", []string{"schema"}, f, "a b'c", func(n int, _ int64) { count = n }))
+		require.NoError(t, archive.Unpack(ctx, packed, "towline-2.0.1", []string{"schema"}, f, "a b'c", func(n int, _ int64) {
+			count = n
+		}))
 		assert.Equal(t, 15, count, name)
 		var out strings.Builder
 		require.NoError(t, demo.Tree(&out, home))

@@ -26,7 +26,8 @@ var (
 // only pretends says others.
 func (l *line) hasShell(ctx context.Context) bool {
 	l.shellOnce.Do(func() {
-		out, err := ssh.Run(ctx, l.conn, nil, "sh", "-c", "tar --version >/dev/null 2>&1 && printf 'tar and '; printf 'a shell'")
+		out, err := ssh.Run(ctx, l.conn, nil, "sh", "-c",
+			"tar --version >/dev/null 2>&1 && printf 'tar and '; printf 'a shell'")
 		l.shell, l.tar = err == nil && strings.HasSuffix(out, "a shell"), out == "tar and a shell"
 	})
 	return l.shell

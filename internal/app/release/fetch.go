@@ -1,0 +1,139 @@
+package release
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"tivset/internal/app/archive"
+	"tivset/internal/app/catalogue"
+	"tivset/internal/app/kit"
+	"tivset/internal/fault"
+)
+
+// Archives are the archives of releases on this machine.
+type Archives struct {
+	Folder string       // where they are kept, by their checksums
+	Client *http.Client // fetches those that are elsewhere
+}
+
+// Fetch gives a release's archive as a file of this machine, its checksum
+// verified: from the cache, from the file given, from the kit, or over https. A
+// decision is needed for one that the owner has to fetch.
+func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (string, error) {
+	name := filepath.Join(a.Folder, strings.ToLower(r.Archive.SHA256))
+	if verify(name, r.Archive.SHA256) == nil {
+		return name, nil
+	}
+	of := "the archive of " + k.Title + " " + r.Release
+	open, where := a.source(ctx, k, r, given)
+	if open == nil {
+		return "", fault.New(fault.Decision, of+" has to be fetched by you", r.Archive.Name,
+			"Run: "+r.Archive.Fetch+"; then install with --archive FILE")
+	}
+	content, err := open()
+	if err != nil {
+		return "", fault.New(fault.Failed, of+" cannot be had", where,
+			"Check the connection and try again. Nothing was touched.").Because(err)
+	}
+	defer content.Close()
+	if err := keep(content, name, r.Archive.SHA256); err != nil {
+		return "", fault.New(fault.Failed, of+" is not the one that the kit names", where,
+			"It may be damaged or exchanged: fetch it again, and tell whoever made the kit when it stays so. Nothing was "+
+				"touched.").Because(err)
+	}
+	return name, nil
+}
+
+type opener func() (io.ReadCloser, error)
+
+// source says where an archive comes from; a nil opener when from nowhere.
+func (a *Archives) source(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (opener, string) {
+	from := r.Archive.From
+	switch {
+	case given != "":
+		return func() (io.ReadCloser, error) { return os.Open(given) }, given
+	case strings.HasPrefix(from, "https://"):
+		return func() (io.ReadCloser, error) { return download(ctx, a.Client, from) }, from
+	case from != "":
+		return func() (io.ReadCloser, error) { return k.Files().Open(from) }, from
+	}
+	return nil, ""
+}
+
+// downloadTime is how long a download may take in all.
+const downloadTime = 30 * time.Minute
+
+func download(ctx context.Context, client *http.Client, address string) (io.ReadCloser, error) {
+	ctx, cancel := context.WithTimeout(ctx, downloadTime)
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	answer, err := client.Do(request)
+	if err != nil {
+		cancel()
+		return nil, err
+	}
+	if answer.StatusCode != http.StatusOK {
+		answer.Body.Close()
+		cancel()
+		return nil, fmt.Errorf("the server answered %s", answer.Status)
+	}
+	return &closing{answer.Body, cancel}, nil
+}
+
+// closing ends the deadline's timer together with the body.
+type closing struct {
+	io.ReadCloser
+	cancel context.CancelFunc
+}
+
+func (c *closing) Close() error {
+	defer c.cancel()
+	return c.ReadCloser.Close()
+}
+
+// keep stores an archive in the cache, whole and verified or not at all.
+func keep(content io.Reader, name, sum string) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return err
+	}
+	file, err := renameio.NewPendingFile(name, renameio.WithPermissions(0o600))
+	if err != nil {
+		return err
+	}
+	defer file.Cleanup()
+	if _, err := io.Copy(file, content); err != nil {
+		return err
+	}
+	if _, err := file.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	if err := archive.Verify(file, sum); err != nil {
+		return err
+	}
+	return file.CloseAtomicallyReplace()
+}
+
+func verify(name, sum string) error {
+	file, err := os.Open(name)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return fs.ErrNotExist
+		}
+		return err
+	}
+	defer file.Close()
+	return archive.Verify(file, sum)
+}

@@ -1,0 +1,5 @@
+package check_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,266 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"tivset/internal/app/release"
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/ledger"
+	"tivset/internal/site"
+)
+
+// What the checks of a site warn of before it is too late.
+const (
+	certificateDays = 14       // a certificate that ends within these
+	leastSpace      = 50 << 20 // bytes of space left
+	overdueAfter    = 7        // days after which an update should have been made
+)
+
+// wrongSeldom is how seldom a wrong password is tried: more often, that would
+// look like an attack, and lock the admin out.
+const wrongSeldom = 12 * time.Hour
+
+// looking is the examination of one site: beyond what an install checks, all
+// that goes wrong with the years.
+type looking struct {
+	*Examiner
+	site   *site.Site
+	in     *hosting.Account
+	record *ledger.Site
+	others files.Others
+
+	out   []Checked
+	found release.Compared
+}
+
+func (l *looking) add(name string, ok bool, format string, args ...any) {
+	l.out = append(l.out, Checked{name, ok, fmt.Sprintf(format, args...)})
+}
+
+// all runs every check.
+func (l *looking) all(ctx context.Context) error {
+	if gone, err := IsGone(ctx, l.in, l.record); err != nil {
+		return err
+	} else if gone {
+		l.add("files", false, "all in %s is gone. To have it back: %s. When it is gone for good: %s", l.record.Folder,
+			fault.Call("restore", l.record.Address), fault.Call("forget", l.record.Address))
+		return nil
+	}
+	for _, look := range []func(context.Context) error{l.ownFiles, l.asVisitor, l.permissions, l.leftovers} {
+		if err := look(ctx); err != nil {
+			return err
+		}
+	}
+	l.certificate(ctx)
+	l.space(ctx)
+	l.timer(ctx)
+	l.updates()
+	return SizesOf(ctx, l.in).Measure(ctx, l.in, l.record, l.others)
+}
+
+// asVisitor checks what visitors, the admin and strangers see.
+func (l *looking) asVisitor(ctx context.Context) error {
+	v := &Visit{Site: l.site, In: l.in, Maker: l.Maker, Now: l.Now, Once: true}
+	if err := v.Open(); err != nil {
+		return err
+	}
+	defer v.Close()
+	for _, one := range l.inOrder(v.Checks()) {
+		begun := time.Now()
+		if err := one.Run(ctx); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			l.add(one.Name, false, "%s", worded(err))
+			continue
+		}
+		if one.Name == FrontPage {
+			one.Detail += fmt.Sprintf(", in %.2f s", time.Since(begun).Seconds())
+		}
+		l.add(one.Name, true, "%s", one.Detail)
+	}
+	for _, shown := range v.Shown(ctx) {
+		l.add("private files", false, "%s", shown)
+	}
+	return nil
+}
+
+// inOrder has a wrong password tried seldom, and then before the right one,
+// which makes apps forget it.
+func (l *looking) inOrder(all []Check) []Check {
+	wrong := slices.IndexFunc(all, func(c Check) bool { return c.Name == WrongPassword })
+	one := all[wrong]
+	all = slices.Delete(all, wrong, wrong+1)
+	if l.record.CheckedAt != nil && l.Now().Sub(*l.record.CheckedAt) < wrongSeldom {
+		return all
+	}
+	return slices.Insert(all, 1, one) // behind the front page
+}
+
+// ownFiles compares the app's files with the release's checksums. A program
+// that was added is the first sign of a break-in; other files may be the
+// owner's.
+func (l *looking) ownFiles(ctx context.Context) error {
+	of, err := l.site.Content(ctx, l.Archives)
+	if err != nil {
+		l.add("files", true, "all %d entries are there; not compared, for the archive of %s cannot be had",
+			len(l.record.Entries), l.record.Release)
+		return nil
+	}
+	folder := l.site.FolderOf(l.in.Files, l.record.Entries, l.others)
+	if l.found, err = release.Compare(ctx, folder, of, true, func(int64, int64, string) {}); err != nil {
+		return err
+	}
+	l.found.Changed = slices.DeleteFunc(l.found.Changed, l.site.Edits)
+	if wrong := counted("changed", l.found.Changed) + counted("missing", l.found.Missing); wrong != "" {
+		l.add("files", false, "not as the release has them: %s. To have the release's own back: %s",
+			strings.TrimPrefix(wrong, "; "),
+			fault.Call("check", l.record.Address, "--repair"))
+	} else {
+		l.add("files", true, "%d files are as release %s has them", len(of.Sums), l.record.Release)
+	}
+	programs := slices.DeleteFunc(slices.Clone(l.found.Added), func(name string) bool { return !runs(name) })
+	switch {
+	case len(programs) > 0:
+		l.add("added files", false, "programs that are not the app's%s. Look at them: they may be a stranger's",
+			counted("", programs))
+	case len(l.found.Added) > 0:
+		l.add("added files", true, "no programs%s", counted("; added by hand", l.found.Added))
+	default:
+		l.add("added files", true, "none among the app's")
+	}
+	return nil
+}
+
+// programEnds are the endings of files that a web server may run.
+var programEnds = []string{".php", ".phtml", ".phar", ".php5", ".php7", ".php8", ".inc", ".cgi", ".pl", ".py", ".sh",
+	".page"}
+
+// runs says whether a web server may run a file, or be told by it what to run.
+func runs(name string) bool {
+	base := strings.ToLower(path.Base(name))
+	return base == ".htaccess" || base == ".user.ini" || slices.Contains(programEnds, path.Ext(base))
+}
+
+// permissions sees that nobody else on the machine can write the site's files
+// or read its configuration.
+func (l *looking) permissions(ctx context.Context) error {
+	var open []string
+	folder := l.site.FolderOf(l.in.Files, l.record.Entries, nil)
+	for _, name := range l.record.Entries {
+		there := map[string]files.Found{}
+		if err := folder.Entry(ctx, name, there); err != nil {
+			return err
+		}
+		for name, f := range there {
+			if f.Mode&fs.ModeSymlink == 0 && f.Mode.Perm()&0o002 != 0 {
+				open = append(open, name)
+			}
+		}
+	}
+	for _, c := range l.site.Kit.Config {
+		info, err := l.in.Files.Stat(ctx, path.Join(l.record.Folder, c.Path))
+		if err == nil && len(c.Constant) == 0 && info.Mode.Perm()&0o004 != 0 && !readable(c.Mode) {
+			open = append(open, c.Path+" (to read)")
+		}
+	}
+	slices.Sort(open)
+	if len(open) > 0 {
+		l.add("permissions", false, "open to everybody on the machine%s", counted("", open))
+		return nil
+	}
+	l.add("permissions", true, "nobody else can write the files")
+	return nil
+}
+
+// readable says whether a mode in octal lets everybody read.
+func readable(mode string) bool {
+	m, err := strconv.ParseUint(mode, 8, 32)
+	return err == nil && m&0o004 != 0
+}
+
+func (l *looking) certificate(ctx context.Context) {
+	if !strings.HasPrefix(l.record.URL, "https://") {
+		return
+	}
+	until, err := l.in.Certified(ctx, l.site.At.Domain)
+	if err != nil {
+		l.add("certificate", false, "does not verify: %v", err)
+		return
+	}
+	days := int(until.Sub(l.Now()) / (24 * time.Hour))
+	l.add("certificate", days >= certificateDays, "good for another %d days", days)
+}
+
+func (l *looking) space(ctx context.Context) {
+	free, told := l.in.Free(ctx)
+	if !told {
+		return // an account that does not tell is asked nothing
+	}
+	l.add("space", free >= max(leastSpace, l.record.Bytes), "%s left", humanize.Bytes(uint64(free)))
+}
+
+// timer sees that the account's crontab has the site's lines.
+func (l *looking) timer(ctx context.Context) {
+	if _, ok := l.in.Programs(); len(l.site.Kit.Timers) == 0 || !ok || !l.in.HasCrontab() {
+		return
+	}
+	text, err := l.in.Crontab(ctx)
+	switch {
+	case err != nil:
+		l.add("timer", false, "%v", err)
+	case !strings.Contains(text, hosting.BeginMark(l.record.Address)):
+		l.add("timer", false, "is not in the account's crontab")
+	default:
+		l.add("timer", true, "is in the account's crontab")
+	}
+}
+
+// leftovers sees that what only the set-up needs is not there.
+func (l *looking) leftovers(ctx context.Context) error {
+	var left []string
+	for _, name := range l.site.SetUpOnly() {
+		there, err := files.Exists(ctx, l.in.Files, path.Join(l.record.Folder, path.Clean(name)))
+		if err != nil {
+			return err
+		}
+		if there {
+			left = append(left, name)
+		}
+	}
+	if len(left) > 0 {
+		l.add("leftovers", false, "only the set-up needs%s. Take it away: a stranger could use it", counted("", left))
+		return nil
+	}
+	l.add("leftovers", true, "nothing of the set-up is there")
+	return nil
+}
+
+// updates says what is newer, and whether it should have been made by now.
+func (l *looking) updates() {
+	x := *l.record
+	l.Book.FillIn(&x)
+	switch {
+	case x.Newer == "":
+		l.add("updates", true, "%s is the newest release", x.Release)
+	case x.Due == "":
+		l.add("updates", true, "%s is there (%s), which this site's care does not take by itself", x.Newer, x.NewerLevel)
+	default:
+		of := l.site.Kit.Find(x.Due)
+		at, err := time.Parse(time.DateOnly, of.Date)
+		days := int(l.Now().Sub(at) / (24 * time.Hour))
+		l.add("updates", err == nil && days <= overdueAfter, "%s of %s is due. Make it with: %s", x.Due, of.Date,
+			fault.Call("update", x.Address))
+	}
+}

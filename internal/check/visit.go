@@ -1,0 +1,195 @@
+package check
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"tivset/internal/app/fill"
+	"tivset/internal/app/setup"
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/web"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+)
+
+// Checked is the result of one check.
+type Checked struct {
+	Name   string `json:"name"`
+	OK     bool   `json:"ok"`
+	Detail string `json:"detail"`
+}
+
+// Visit is a look at a site as a visitor, its admin and a stranger have it.
+type Visit struct {
+	Site  *site.Site
+	In    *hosting.Account
+	Maker secret.Maker
+	Now   func() time.Time
+	Once  bool // each check is tried once: a wrong password sent again and again locks people out
+
+	run *setup.Runner
+}
+
+// Check is one of a site's.
+type Check struct {
+	Name   string
+	Detail string // when it is fine
+	Run    func(context.Context) error
+}
+
+// The names of checks that others look for.
+const (
+	FrontPage     = "front page"
+	SignIn        = "sign-in"
+	WrongPassword = "wrong password"
+	Database      = "database"
+)
+
+// Open makes the visit ready. The caller closes it.
+func (v *Visit) Open() error {
+	var err error
+	v.run, err = v.Site.Runner(v.In, v.Site.Place.Folder, v.Site.Place.URL, v.Now())
+	return err
+}
+
+// Close lets go of the site's database.
+func (v *Visit) Close() error {
+	if v.run.Data == nil {
+		return nil
+	}
+	return v.run.Data.Close()
+}
+
+// Checks lists the checks, in order.
+func (v *Visit) Checks() []Check {
+	kit := v.Site.Kit.Check
+	all := []Check{
+		{FrontPage, "shows what the kit names", func(ctx context.Context) error {
+			return v.settled(ctx, func() error { return v.run.Request(ctx, kit.Front) })
+		}},
+		{SignIn, "the admin can sign in", func(ctx context.Context) error {
+			return v.settled(ctx, func() error { return v.signIn(ctx, v.Site.Password().Reveal()) })
+		}},
+		{WrongPassword, "is refused", v.wrongPassword},
+		{"configuration", "does not come back over the web", v.configHidden},
+	}
+	if v.Site.Data != nil {
+		all = append(all, Check{Database, "answers the site's own user", v.databaseAnswers})
+	}
+	return all
+}
+
+// settled tries a check again for a while, unless each is to be tried once.
+func (v *Visit) settled(ctx context.Context, check func() error) error {
+	if v.Once {
+		return check()
+	}
+	return v.In.Settled(ctx, check)
+}
+
+func (v *Visit) signIn(ctx context.Context, password string) error {
+	return v.run.SignIn(ctx, v.Site.Kit.Check.SignIn, password, hosting.Connections(v.In.Account))
+}
+
+// wrongPassword makes sure that the sign-in check can fail at all.
+func (v *Visit) wrongPassword(ctx context.Context) error {
+	token, err := v.Maker.Token(16)
+	if err != nil {
+		return err
+	}
+	if v.signIn(ctx, "wrong-"+token) == nil {
+		return fault.New(fault.Failed, "a wrong password lets one in, or the kit's check shows nothing", v.Site.Place.URL,
+			"Tell whoever made the kit.")
+	}
+	return ctx.Err()
+}
+
+// mostOfConfig and mostOfDenied are up to how many bytes of a file are read, to
+// compare them with what the web shows.
+const (
+	mostOfConfig = 1 << 20
+	mostOfDenied = 4 << 20
+)
+
+// configHidden asks for each configuration file as a stranger would.
+func (v *Visit) configHidden(ctx context.Context) error {
+	for _, f := range v.Site.Kit.Config {
+		page, err := v.In.Visitor().Get(ctx, v.Site.Place.URL+f.Path)
+		if err != nil {
+			return fmt.Errorf("ask for %s: %w", f.Path, err)
+		}
+		content, err := files.Read(ctx, v.In.Files, path.Join(v.Site.Place.Folder, f.Path), mostOfConfig)
+		if err != nil {
+			return err
+		}
+		if leaks(page, content, v.run.Secrets) {
+			return fault.New(fault.Failed, "the web server shows the configuration to everybody", v.Site.Place.URL+f.Path,
+				"Have the host switch on the app's deny rules (.htaccess) or its page runtime for this domain.")
+		}
+	}
+	return nil
+}
+
+// leaks says whether an answer holds a file's content or any secret.
+func leaks(p *web.Page, content []byte, secrets []string) bool {
+	if len(content) > 0 && bytes.Equal(bytes.TrimSpace(p.Body), bytes.TrimSpace(content)) {
+		return true
+	}
+	for _, s := range secrets {
+		if len(s) >= 8 && bytes.Contains(p.Body, []byte(s)) {
+			return true
+		}
+	}
+	return false
+}
+
+// databaseAnswers asks the site's database with the site's own credentials.
+func (v *Visit) databaseAnswers(ctx context.Context) error {
+	q := v.Site.Kit.Check.Database
+	if q == nil {
+		_, err := v.run.Data.Tables(ctx)
+		return err
+	}
+	query, err := fill.Text(q.Query, fill.Values{"tables": v.run.Values["tables"]})
+	if err != nil {
+		return err
+	}
+	want, err := fill.Text(q.Is, v.run.Values)
+	if err != nil {
+		return err
+	}
+	got, err := v.run.Data.Value(ctx, query, nil)
+	if err != nil {
+		return err
+	}
+	if got != want {
+		return fault.New(fault.Failed, fmt.Sprintf("the database holds %q instead of %q", got, want), v.Site.Data.Name,
+			"Tell whoever made the kit.")
+	}
+	return nil
+}
+
+// Shown asks for what the kit says the web must not show, and tells what came
+// back. Apps ship such files with rules that some servers ignore.
+func (v *Visit) Shown(ctx context.Context) []string {
+	var out []string
+	for _, part := range v.Site.Kit.Place.Deny {
+		name, content, err := files.FirstFile(ctx, v.In.Files, v.Site.Place.Folder, path.Clean(part), mostOfDenied)
+		if err != nil {
+			continue // it is not there, and so cannot be shown
+		}
+		page, err := v.In.Visitor().Get(ctx, v.Site.Place.URL+name)
+		if err == nil && page.Status == http.StatusOK && leaks(page, content, v.run.Secrets) {
+			out = append(out, "the web server shows "+name+" to everybody: ask the host to deny "+strings.TrimSuffix(part, "/")+
+				" for this site")
+		}
+	}
+	return out
+}

@@ -1,0 +1,92 @@
+// Package core puts together everything that computes or acts, once: whoever
+// runs it (the command line, a test, a worker) gives the world that it works in,
+// and gets the rooms, each with what it needs and nothing else.
+//
+// It decides nothing. It knows no terminal, reads no environment and never ends
+// the process.
+package core
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"tivset/internal/accounts"
+	"tivset/internal/app/catalogue"
+	"tivset/internal/app/release"
+	"tivset/internal/check"
+	"tivset/internal/hosting"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/mail"
+	"tivset/internal/plan"
+	"tivset/internal/records/home"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/records/vault"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+	"tivset/internal/sites"
+	"tivset/internal/work"
+	"tivset/internal/work/ways"
+)
+
+// World is what the core works in. What may be nil says so.
+type World struct {
+	Home      home.Home
+	Catalogue *catalogue.Catalogue
+	Ledger    ledger.Ledger
+	Vault     *vault.Vault
+	Maker     secret.Maker
+	Now       func() time.Time
+	Who       string          // user and machine, for others who find a job under way
+	Progress  func(job.Event) // may be nil
+	Settle    time.Duration   // for how long a look at what has just changed is tried again
+	Patience  time.Duration   // for how long an undo waits for a server that went away
+
+	Download  *http.Client // fetches archives
+	SendMail  func(ctx context.Context, server string, m mail.Message) error
+	Certified func(ctx context.Context, name, address string) (until time.Time, err error)
+	TakesMail func(ctx context.Context, domain string) error
+	Crontab   func(ctx context.Context, input string, args ...string) ([]byte, error) // this machine's; may be nil
+
+	Forget      func(account string) // ends what is open of an account whose description changed
+	OpenFiles   func(context.Context, *account.Account) (files.Closer, error)
+	OpenServer  func(context.Context, *account.Account, *account.Database, database.Login) (database.Server, error)
+	OpenSession func(context.Context, *account.Account, *account.Database, database.Login) (database.Session, error)
+}
+
+// Core is the rooms, put together.
+type Core struct {
+	Now func() time.Time // the clock of all rooms
+
+	Book     *site.Book
+	Hosting  *hosting.Opener
+	Archives *release.Archives
+	Planner  *plan.Planner
+	Examiner *check.Examiner
+	Desk     *work.Desk
+	Accounts *accounts.Keeper
+	Sites    *sites.List
+}
+
+// In puts the rooms together in a world.
+func In(w World) *Core {
+	c := &Core{Now: w.Now}
+	now := func() time.Time { return c.Now() }
+	c.Book = &site.Book{Home: w.Home, Catalogue: w.Catalogue, Ledger: w.Ledger, Vault: w.Vault, Now: now}
+	c.Hosting = &hosting.Opener{Passwords: w.Vault, Maker: w.Maker, Now: now, Settle: w.Settle, Certified: w.Certified,
+		OpenFiles: w.OpenFiles, OpenServer: w.OpenServer, OpenSession: w.OpenSession}
+	c.Archives = &release.Archives{Folder: w.Home.Archives(), Client: w.Download}
+	c.Planner = &plan.Planner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now,
+		TakesMail: w.TakesMail}
+	c.Examiner = &check.Examiner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now}
+	c.Desk = &work.Desk{Book: c.Book, Hosting: c.Hosting, Planner: c.Planner, Archives: c.Archives, Examiner: c.Examiner,
+		Maker: w.Maker, Now: now, Who: w.Who, Progress: w.Progress, Patience: w.Patience, Ways: ways.Table(),
+		SendMail: w.SendMail}
+	c.Accounts = &accounts.Keeper{Book: c.Book, Hosting: c.Hosting, Maker: w.Maker, Now: now, Let: w.Forget,
+		Crontab: w.Crontab}
+	c.Sites = &sites.List{Book: c.Book, Hosting: c.Hosting, Examiner: c.Examiner, Now: now}
+	return c
+}

@@ -1,0 +1,136 @@
+package hosting
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+)
+
+// CourierAt chooses a name for a courier that nobody can guess, below a domain.
+func (a *Account) CourierAt(d account.Domain) (courier.Place, error) {
+	token, err := a.opener.Maker.Token(32)
+	return courier.Place{Root: d.Folder, URL: d.URL, Name: "tivset-" + token + ".php", Store: a.Store().Top()}, err
+}
+
+// SendCourier sends a courier and hears what its PHP is, and what it says of
+// functions and settings. The courier stays until its End.
+func (a *Account) SendCourier(ctx context.Context, at courier.Place, functions, settings []string) (*courier.Courier,
+	courier.Found, error) {
+	sent, err := courier.Send(ctx, a.Files, a.Visitor(), at, a.opener.Now())
+	if err != nil {
+		return nil, courier.Found{}, err
+	}
+	var found courier.Found
+	err = a.Settled(ctx, func() error {
+		found, err = sent.Look(ctx, functions, settings)
+		return err
+	})
+	var silent *courier.Silent
+	if errors.As(err, &silent) {
+		err = fault.New(fault.Failed, "the PHP that serves the site cannot be asked", at.URL,
+			"Ask the host to switch PHP on for this domain, with its extension openssl.").Because(err)
+	}
+	return sent, found, err
+}
+
+// Employ has a courier work for the account from now on. It unpacks where what
+// it writes belongs to the account's user (or nobody here could take it away
+// again) and the reach would send each file by itself.
+func (a *Account) Employ(c *courier.Courier, found courier.Found) {
+	a.courier = c
+	a.carries = a.Unpacks(found)
+}
+
+// Unpacks says whether a courier is to unpack here.
+func (a *Account) Unpacks(found courier.Found) bool {
+	line := a.Line()
+	return !line.OwnMachine && !line.Shell && found.Owner && found.Unpacks
+}
+
+// LetGo ends the courier that works here, if there is one; it says whether
+// there was.
+func (a *Account) LetGo(ctx context.Context) (bool, error) {
+	if a.courier == nil {
+		return false, nil
+	}
+	sent := a.courier
+	a.courier = nil
+	return true, sent.End(ctx)
+}
+
+// DismissCourier takes a courier's file away, whether it works here or is left
+// of a run that was cut off.
+func (a *Account) DismissCourier(ctx context.Context, at courier.Place) error {
+	a.courier = nil
+	return courier.Dismiss(ctx, a.Files, at)
+}
+
+// Carrier is where an archive is unpacked to: by the courier that works here,
+// or file by file.
+func (a *Account) Carrier() files.FS {
+	if a.carries && a.courier != nil {
+		return a.courier.Files()
+	}
+	return a.Files
+}
+
+// SignIn signs in to a site's database, by a courier where that is the only
+// way: by the one at work, or, as in an undo, by one that goes with the session.
+func (a *Account) SignIn(ctx context.Context, d *account.Database, l database.Login,
+	at courier.Place) (database.Session, error) {
+	if !d.FromInside() {
+		return a.opener.OpenSession(ctx, a.Account, d, l)
+	}
+	l.Server = strings.TrimPrefix(d.Server, account.Courier)
+	if a.courier != nil {
+		return opened(a.courier.Open(ctx, d.Engine, l))
+	}
+	token, err := a.opener.Maker.Token(32)
+	if err != nil {
+		return nil, err
+	}
+	at.Name = "tivset-" + token + ".php"
+	made, err := files.MkdirAll(ctx, a.Files, at.Store, 0o700)
+	if err != nil {
+		return nil, err
+	}
+	leave := func() error {
+		err := courier.Dismiss(context.WithoutCancel(ctx), a.Files, at)
+		if made != "" {
+			err = errors.Join(err, files.DropEmpty(context.WithoutCancel(ctx), a.Files, at.Store))
+		}
+		return err
+	}
+	sent, _, err := a.SendCourier(ctx, at, nil, nil)
+	if err != nil {
+		return nil, errors.Join(err, leave())
+	}
+	s, err := sent.Open(ctx, d.Engine, l)
+	if err != nil {
+		return nil, errors.Join(err, leave())
+	}
+	return &visiting{s, leave}, nil
+}
+
+// opened keeps a nil pointer from becoming an interface that is not nil.
+func opened(s *courier.Session, err error) (database.Session, error) {
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// visiting is a session whose courier goes with it.
+type visiting struct {
+	database.Session
+	leave func() error
+}
+
+// Close ends the session, and takes its courier away.
+func (v *visiting) Close() error { return errors.Join(v.Session.Close(), v.leave()) }

@@ -1,0 +1,144 @@
+package hosting
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"strconv"
+	"strings"
+
+	"tivset/internal/fault"
+)
+
+// A crontab is edited between two lines of ours a site (crontab(5)); all else
+// in it stays as it is.
+
+// anyBegin is what the first line of every block of ours begins with.
+const anyBegin = "# begin tivset "
+
+// BeginMark is the line before a site's own.
+func BeginMark(address string) string {
+	return anyBegin + address + " (goes with the site; change it there, not here)"
+}
+
+func endMark(address string) string { return "# end tivset " + address }
+
+// WithTimers adds a site's lines to a crontab, in place of those it had.
+func WithTimers(crontab, address string, lines []string) string {
+	rest := WithoutTimers(crontab, address)
+	if rest != "" && !strings.HasSuffix(rest, "\n") {
+		rest += "\n"
+	}
+	return rest + BeginMark(address) + "\n" + strings.Join(lines, "\n") + "\n" + endMark(address) + "\n"
+}
+
+// WithoutTimers takes a site's lines out. A block is ours from its first line to
+// the nearest end, if no other block begins before that; where somebody took the
+// end away, nothing tells our lines from the owner's, and all of them stay.
+func WithoutTimers(crontab, address string) string {
+	var out, block strings.Builder // block: what is ours if its end comes
+	ours := false
+	for line := range strings.Lines(crontab) {
+		text := strings.TrimRight(line, "\r\n")
+		if ours && text == endMark(address) {
+			ours = false
+			block.Reset()
+			continue
+		}
+		if strings.HasPrefix(text, anyBegin) {
+			out.WriteString(block.String())
+			block.Reset()
+			ours = text == BeginMark(address)
+		}
+		if ours {
+			block.WriteString(line)
+		} else {
+			out.WriteString(line)
+		}
+	}
+	return out.String() + block.String()
+}
+
+// TimersIn lists the lines of a crontab that run something (crontab(5)).
+func TimersIn(crontab string) (out []string) {
+	for line := range strings.Lines(crontab) {
+		line = strings.TrimSpace(line)
+		name, _, assigns := strings.Cut(line, "=")
+		if line == "" || line[0] == '#' || assigns && !strings.ContainsAny(strings.TrimSpace(name), " \t*") {
+			continue
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// Schedule writes an interval such as 5m or 2h as crontab's five fields. Sites
+// get different minutes of the hour, so that not all of them work at once.
+func Schedule(every, address string) string {
+	n, _ := strconv.Atoi(every[:len(every)-1])
+	sum := fnv.New32()
+	_, _ = sum.Write([]byte(address))
+	minute := sum.Sum32() % 60
+	switch {
+	case strings.HasSuffix(every, "m") && n < 60:
+		return fmt.Sprintf("*/%d * * * *", n)
+	case strings.HasSuffix(every, "m"):
+		n = (n + 59) / 60
+	}
+	if n < 24 {
+		return fmt.Sprintf("%d */%d * * *", minute, n)
+	}
+	return fmt.Sprintf("%d 3 */%d * *", minute, (n+23)/24)
+}
+
+// TimerLine is a line of a crontab that runs a command every so often.
+func TimerLine(every, address, command string) string {
+	return Schedule(every, address) + " " + strings.ReplaceAll(command, "%", `\%`) // crontab(5): % ends the command
+}
+
+// HasCrontab says whether the account's timers can be set up for its owner.
+func (a *Account) HasCrontab() bool { return a.Runtime.Crontab != "" }
+
+// Crontab reads the crontab of the account's user; one that is not there is
+// empty.
+func (a *Account) Crontab(ctx context.Context) (string, error) {
+	commander, err := a.crontabCommander()
+	if err != nil {
+		return "", err
+	}
+	out, err := commander.Command(ctx, ".", []string{a.Runtime.Crontab, "-l"}, "")
+	if err != nil && strings.Contains(strings.ToLower(err.Error()), "no crontab") {
+		return "", nil
+	}
+	if err != nil {
+		return "", fault.New(fault.Failed, "the account's crontab cannot be read", a.Runtime.Crontab,
+			"Correct runtime: crontab: in the account, or leave it out.").Because(err)
+	}
+	return string(out), nil
+}
+
+// EditCrontab changes the crontab of the account's user.
+func (a *Account) EditCrontab(ctx context.Context, change func(string) string) error {
+	before, err := a.Crontab(ctx)
+	if err != nil {
+		return err
+	}
+	commander, err := a.crontabCommander()
+	if err != nil {
+		return err
+	}
+	after := change(before)
+	switch {
+	case after == before:
+		return nil
+	case after == "":
+		_, err = commander.Command(ctx, ".", []string{a.Runtime.Crontab, "-r"}, "")
+	default:
+		_, err = commander.Command(ctx, ".", []string{a.Runtime.Crontab, "-"}, after)
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "the account's crontab cannot be written", a.Name,
+			"Ask the host whether this account may use cron; without it, leave runtime: crontab: out.").Because(err)
+	}
+	return nil
+}

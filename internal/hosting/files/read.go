@@ -1,0 +1,87 @@
+package files
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+)
+
+// ReadAll hands over files in their order, the content of small ones read ahead
+// by several readers: over a long line each takes some round trips.
+func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader) error) error {
+	const small = 256 << 10
+	readers := 4
+	if wide, ok := f.(Wide); ok {
+		readers = wide.Writers()
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	type read struct {
+		content []byte
+		err     error
+	}
+	results, slots := make([]chan read, len(list)), make(chan struct{}, readers)
+	queue := make(chan int)
+	for i := range results {
+		results[i] = make(chan read, 1)
+	}
+	for range readers {
+		go func() {
+			for i := range queue {
+				content, err := Read(ctx, f, list[i].Path, small)
+				results[i] <- read{content, err}
+			}
+		}()
+	}
+	go func() {
+		defer close(queue)
+		for i, found := range list {
+			if found.IsDir() || found.Size > small {
+				continue
+			}
+			select {
+			case slots <- struct{}{}:
+				queue <- i
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	for i, found := range list {
+		switch {
+		case found.IsDir():
+			if err := use(found, nil); err != nil {
+				return err
+			}
+			continue
+		case found.Size > small:
+			if err := streamed(ctx, f, found, use); err != nil {
+				return err
+			}
+			continue
+		}
+		select {
+		case r := <-results[i]:
+			results[i] = nil
+			if r.err == nil {
+				r.err = use(found, bytes.NewReader(r.content))
+			}
+			if r.err != nil {
+				return r.err
+			}
+			<-slots
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+func streamed(ctx context.Context, f FS, found Found, use func(Found, io.Reader) error) error {
+	r, err := f.Open(ctx, found.Path)
+	if err != nil {
+		return err
+	}
+	return errors.Join(use(found, r), r.Close())
+}

@@ -1,0 +1,78 @@
+package hosting
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"path"
+	"time"
+
+	"tivset/internal/hosting/files"
+)
+
+// Mark says, in the account itself, who works at an address: somebody on
+// another machine sees it too. docs/formats.md describes the file.
+type Mark struct {
+	Job     string    `json:"job"`
+	Address string    `json:"address"`
+	Who     string    `json:"who"`
+	Since   time.Time `json:"since"`
+}
+
+// mostOfMark is up to how many bytes of a mark are read.
+const mostOfMark = 1 << 16
+
+// SetMark writes a mark. fs.ErrExist when another is there, which stays: a mark
+// appears whole or not at all, and never in another's place.
+func (a *Account) SetMark(ctx context.Context, name string, m Mark) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	part := markPart(name, m.Job)
+	// Another job may take the empty store away between these two calls.
+	for range 3 {
+		if _, err = files.MkdirAll(ctx, a.Files, path.Dir(name), 0o700); err != nil {
+			return err
+		}
+		if err = files.Write(ctx, a.Files, part, text, 0o600); !errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return a.Files.Rename(ctx, part, name)
+}
+
+// markPart is a mark while it is written.
+func markPart(name, job string) string { return path.Join(path.Dir(name), job+".part") }
+
+// ReadMark reads a mark; fs.ErrNotExist when there is none.
+func (a *Account) ReadMark(ctx context.Context, name string) (Mark, error) {
+	var m Mark
+	text, err := files.Read(ctx, a.Files, name, mostOfMark)
+	if err != nil {
+		return m, err
+	}
+	return m, json.Unmarshal(text, &m)
+}
+
+// DropMark takes a job's own mark away, whole or half written, and then those
+// of the folders that are empty, innermost first. Another's mark stays.
+func (a *Account) DropMark(ctx context.Context, name, job string, folders ...string) error {
+	if err := files.Drop(ctx, a.Files, markPart(name, job)); err != nil {
+		return err
+	}
+	m, err := a.ReadMark(ctx, name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err == nil && m.Job == job {
+		if err := files.Drop(ctx, a.Files, name); err != nil {
+			return err
+		}
+	}
+	return files.DropEmpty(ctx, a.Files, folders...)
+}

@@ -1,0 +1,5 @@
+package reach_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,5 @@
+package plan_test
+
+import "context"
+
+var ctx = context.Background()

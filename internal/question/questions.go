@@ -1,0 +1,136 @@
+package question
+
+import (
+	"slices"
+	"strings"
+
+	"tivset/internal/answer"
+	"tivset/internal/app/kit"
+	"tivset/internal/fault"
+)
+
+// Questions lists all that this install can be told, in the order in which
+// people decide.
+func (a *Asking) Questions() []answer.Question {
+	out := []answer.Question{{ID: "occupied", Ask: "When something is in the way", Group: "Where", Kind: "one-of",
+		Options: []string{"stop", "set-aside"}, Default: "stop", Quiet: true,
+		Help: "stop: nothing is installed. set-aside: what is there is moved into the account's store, and can be put back."}}
+	out = append(out, a.aboutSite()...)
+	out = append(out, a.aboutAdmin()...)
+	out = append(out, a.aboutData()...)
+	out = append(out, a.aboutCare()...)
+	for _, q := range a.Kit.Asks {
+		if at := strings.ToLower(q.Group); at != "" && at != "what" {
+			out = append(out, asked(q))
+		}
+	}
+	slices.SortStableFunc(out, func(a, b answer.Question) int {
+		return slices.Index(answer.Groups, a.Group) - slices.Index(answer.Groups, b.Group)
+	})
+	return out
+}
+
+// aboutSite asks what visitors will see, and what the app wants to know.
+func (a *Asking) aboutSite() []answer.Question {
+	languages := a.Kit.Languages
+	if len(languages) == 0 {
+		languages = []string{"en"}
+	}
+	out := []answer.Question{{ID: "title", Ask: "Title of the site", Group: "What", Kind: "text", Needed: true,
+		Check: titled, Help: "The name that visitors read at the top of every page. It can be changed later."}}
+	licence := answer.Question{ID: "licence", Ask: "Accept the licence " + a.Kit.Licence.Name, Group: "What",
+		Kind: "one-of", Options: []string{"accept", "decline"}, Default: "decline",
+		Help: "The app can only be installed when its licence is accepted. Read it with: " +
+			fault.Call("about", a.Kit.App, "--licence")}
+	if !a.Kit.Licence.MustAccept {
+		licence.Default, licence.Quiet = "accept", true
+	}
+	out = append(out, licence)
+	for _, q := range a.Kit.Asks {
+		if q.Group == "" || q.Group == "what" {
+			out = append(out, asked(q))
+		}
+	}
+	if a.Kit.Uses("tagline") {
+		out = append(out, answer.Question{ID: "tagline", Ask: "A line below the title", Short: "line below the title",
+			Group: "What", Kind: "text", Rare: true, Help: "What the site is about, in a few words."})
+	}
+	out = append(out, answer.Question{ID: "language", Ask: "Language", Short: "language", Group: "What", Kind: "one-of",
+		Options: languages, Default: languages[0], Rare: true, Help: "The language of the app's own words."})
+	for _, e := range a.Kit.Extras {
+		out = append(out, answer.Question{ID: e.Answer(), Ask: e.Ask, Short: lowerFirst(e.Ask), Group: "What", Kind: e.Kind,
+			Default: e.Default, Options: e.Options, Rare: true, Help: e.Help})
+	}
+	return out
+}
+
+// groupOf gives the group of a kit's question.
+var groupOf = map[string]string{"": "What", "what": "What", "admin": "Admin", "data": "Data", "care": "Care"}
+
+// asked is a kit's question. One that has a default, or that can be left open,
+// is folded away.
+func asked(q kit.Ask) answer.Question {
+	needed := q.Needed || q.NeededIf != ""
+	return answer.Question{ID: q.ID, Ask: q.Ask, Short: lowerFirst(q.Ask), Group: groupOf[q.Group], Kind: q.Kind,
+		Default: q.Default, Needed: needed,
+		Rare: q.Default != "" || !needed, Secret: q.Secret, Options: q.Options, Pattern: q.Pattern, Form: q.Form,
+		When: q.Condition(), Help: q.Help}
+}
+
+func (a *Asking) aboutCare() []answer.Question {
+	var out []answer.Question
+	choice := func(id, short, ask, help string, options ...string) {
+		out = append(out, answer.Question{ID: id, Ask: ask, Short: short, Group: "Care", Kind: "one-of", Default: options[0],
+			Options: options, Rare: true, Help: help})
+	}
+	choice("care.updates", "updates", "Updates that the site takes by itself",
+		"fixes: releases that only mend; all: every release; off: none by itself.", "fixes", "off", "all")
+	choice("care.extensions", "extensions", "Update extensions", "Whether the app's extensions are updated too.", "off",
+		"on")
+	choice("care.themes", "themes", "Update themes",
+		"Whether the app's themes are updated too. That may change how the site looks.", "off", "on")
+	choice("care.backup", "backup", "Backup before an update", "before: one is made and kept.", "before", "off")
+	choice("care.put-back", "put back on failure", "Put the site back when an update fails",
+		"on: when the site does not pass its check, it is put back as it was.", "on", "off")
+	choice("care.mails", "mails about updates", "Mails about updates",
+		"failures: only when one did not work; all: after each; off: none.", "failures", "off", "all")
+	if a.Account.Mail != nil {
+		out = append(out,
+			answer.Question{ID: "details.to", Ask: "Mail the site's details to", Short: "details mailed to", Group: "Care",
+				Kind: "email", Rare: true,
+				Help: "Addresses, name, what was chosen and where to change it. The password only when you say so."},
+			answer.Question{ID: "details.password", Ask: "With the password in that mail", Short: "with the password",
+				Group: "Care", Kind: "yes-no", Default: "no", Rare: true, When: when("details.to"),
+				Help: "Mail can be read on its way. Without it, the mail says how to see the password."})
+	}
+	return out
+}
+
+// when is a condition of our own, which is known to be well formed.
+func when(text string) answer.Condition {
+	c, err := answer.ParseCondition(text)
+	if err != nil {
+		panic(err)
+	}
+	return c
+}
+
+func titled(value string) (what, remedy string) {
+	if len([]rune(value)) > 120 {
+		return "a title of more than 120 characters does not fit", "Shorten it."
+	}
+	return "", ""
+}
+
+// Seen are the words that a stranger sees, which make poor names and passwords.
+func (a *Asking) Seen() []string {
+	return []string{a.Given["title"], a.Kit.App, a.Kit.Title, a.Domain, strings.Split(a.Domain, ".")[0], a.Dir}
+}
+
+// lowerFirst writes the words of a question inside of a list.
+func lowerFirst(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToLower(text[:1]) + text[1:]
+}

@@ -1,0 +1,148 @@
+package screen
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"tivset/internal/records/ledger"
+	"tivset/internal/talk"
+)
+
+// Sites lists sites; on a narrow terminal what matters most of each. Chosen says
+// that not all are wanted.
+func (s *Streams) Sites(all []ledger.Site, chosen bool) {
+	if len(all) == 0 && chosen {
+		s.Say("No site is like that. See all with: tivset sites")
+		return
+	}
+	if len(all) == 0 {
+		s.Say("No site is installed yet. See what there is with: tivset browse")
+		return
+	}
+	full := !s.OutTerminal || s.Width >= wide
+	head := []string{"Address", "App", "Release", "Newer", "Size", "Backup", "Health"}
+	if full {
+		head = []string{"Address", "App", "Release", "Newer", "Account", "Files", "Size", "Database", "Installed", "Updated",
+			"Backup", "Care", "Health"}
+	}
+	var rows [][]string
+	for _, x := range all {
+		backup, data := "-", "-"
+		if x.LastBackupAt != nil {
+			backup = x.LastBackupAt.Format(time.DateOnly)
+		}
+		if x.DatabaseBytes > 0 {
+			data = humanize.Bytes(uint64(x.DatabaseBytes))
+		}
+		newer := Dash(x.Newer)
+		if x.NewerLevel != "" {
+			newer += ", " + x.NewerLevel
+		}
+		state := x.Health
+		if x.CopyOf != "" {
+			state += ", a copy"
+		}
+		row := []string{x.Address, x.App, x.Release, newer, humanize.Bytes(uint64(x.Bytes)), backup, state}
+		if full {
+			row = []string{x.Address, x.App, x.Release, newer, x.Account, fmt.Sprint(x.Files), humanize.Bytes(uint64(x.Bytes)),
+				data,
+				x.InstalledAt.Format(time.DateOnly), x.UpdatedAt.Format(time.DateOnly), backup, x.Care.Updates, state}
+		}
+		rows = append(rows, row)
+	}
+	s.Table(head, rows)
+}
+
+// wide is how many columns a terminal needs for all that there is to list.
+const wide = 150
+
+// Dash stands for what there is none of.
+func Dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+// Site shows one site in full.
+func (s *Streams) Site(x ledger.Site) { s.Pairs(sitePairs(x)) }
+
+func sitePairs(s ledger.Site) []Pair {
+	release := s.Release
+	if s.Newer != "" {
+		release += " (newer: " + s.Newer + ", " + s.NewerLevel + ")"
+	}
+	all := []Pair{{Name: "Address", Text: s.URL}, {Name: "Admin side", Text: s.AdminURL},
+		{Name: "App", Text: s.App + " " + release}, {Name: "Title", Text: s.Title},
+		{Name: "Language", Text: s.Language}, {Name: "Account", Text: s.Account + ", folder " + s.Folder},
+		{Name: "Admin", Text: s.Admin.Name + ", " + s.Admin.Email}}
+	if d := s.Database; d != nil {
+		text := fmt.Sprintf("%s on %s (%s)", d.Name, d.Server, Engine(d.Engine))
+		if d.User != "" {
+			text += ", user " + d.User
+		}
+		if d.Tables != "" {
+			text += ", tables begin with " + d.Tables
+		}
+		all = append(all, Pair{Name: "Database", Text: text})
+	}
+	if s.DataFolder != "" {
+		all = append(all, Pair{Name: "Data folder", Text: s.DataFolder})
+	}
+	if len(s.Chosen) > 0 {
+		all = append(all, Pair{Name: "Chosen", Text: chosenAnswers(s.Chosen)})
+	}
+	if len(s.SetAside) > 0 {
+		all = append(all, Pair{Name: "Set aside", Text: strings.Join(s.SetAside, "\n") +
+			"\nput back when the site is removed"})
+	}
+	all = append(all,
+		Pair{Name: "Files", Text: fmt.Sprintf("%d, %s", s.Files, humanize.Bytes(uint64(s.Bytes)))},
+		Pair{Name: "Backup", Text: lastBackup(s)},
+		Pair{Name: "Installed", Text: s.InstalledAt.Format("2006-01-02 15:04 MST") + ", job " + s.Job},
+		Pair{Name: "Care", Text: strings.Join([]string{"updates " + s.Care.Updates, "backup " + s.Care.Backup,
+			"extensions " + s.Care.Extensions, "themes " + s.Care.Themes, "put back " + s.Care.PutBack, "mails " + s.Care.Mails},
+			", ")})
+	if l := s.Licence; l != nil {
+		all = append(all, Pair{Name: "Licence", Text: l.Name + ", accepted " + l.At.Format("2006-01-02") +
+			" for release " + l.Release})
+	}
+	if s.CopyOf != "" {
+		all = append(all, Pair{Name: "Copy of", Text: s.CopyOf})
+	}
+	return append(all, Pair{Name: "Health", Text: health(s)}, Pair{Name: "Password", Text: "tivset reveal " +
+		s.Address})
+}
+
+// lastBackup says when the last backup was made.
+func lastBackup(s ledger.Site) string {
+	if s.LastBackupAt == nil {
+		return "none yet; make one with: tivset backup " + s.Address
+	}
+	return s.LastBackupAt.Format("2006-01-02 15:04 MST") + "; see them with: tivset backup " + s.Address + " --list"
+}
+
+func chosenAnswers(all []ledger.Choice) string {
+	var out []string
+	for _, c := range all {
+		if c.Answer != "" {
+			out = append(out, c.ID+": "+talk.OneLine(c.Answer))
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// health words how a site was when it was looked at last.
+func health(s ledger.Site) string {
+	text := s.Health
+	if s.Gone != "" {
+		text = "gone: its " + s.Gone
+	}
+	if s.CheckedAt != nil {
+		text += ", looked at " + s.CheckedAt.Format("2006-01-02 15:04 MST")
+	}
+	return text
+}

@@ -1,0 +1,214 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+
+	"tivset/internal/answer"
+	"tivset/internal/app/catalogue"
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/place"
+	"tivset/internal/records/home"
+	"tivset/internal/records/ledger"
+	"tivset/internal/records/vault"
+)
+
+// Book is where sites are on record: their accounts, their kits, the ledger and
+// the vault together.
+type Book struct {
+	Home      home.Home
+	Catalogue *catalogue.Catalogue
+	Ledger    ledger.Ledger
+	Vault     *vault.Vault
+	Now       func() time.Time
+}
+
+// Account finds the account to use: the one named; else the only one; else the
+// one that has the address's domain.
+func (b *Book) Account(name, address string) (*account.Account, error) {
+	if name != "" {
+		return b.Home.Account(name)
+	}
+	names, err := b.Home.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	switch len(names) {
+	case 0:
+		return nil, NoAccount()
+	case 1:
+		return b.Home.Account(names[0])
+	}
+	var fits []*account.Account
+	for _, n := range names {
+		a, err := b.Home.Account(n)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := place.Resolve(address, a.Domains); err == nil {
+			fits = append(fits, a)
+		}
+	}
+	if len(fits) == 1 {
+		return fits[0], nil
+	}
+	return nil, fault.New(fault.Usage, "several accounts could be meant", address,
+		"Say which with --account: "+strings.Join(names, ", ")+".")
+}
+
+// NoAccount is the fault of a machine that knows no account.
+func NoAccount() error {
+	return fault.New(fault.Usage, "there is no account yet", "",
+		"Add one with: "+fault.Call("account", "add", "NAME")+", which asks. To try Tivset without one: "+fault.Call("demo"))
+}
+
+// Resolve finds the place of an address. One given with https:// where the
+// account has http:// is for the certificate to decide.
+func Resolve(address string, domains []account.Domain) (place.Place, error) {
+	at, err := place.Resolve(address, domains)
+	if err == nil || !strings.HasPrefix(address, "https://") {
+		return at, err
+	}
+	bare, errBare := place.Resolve(strings.TrimPrefix(address, "https://"), domains)
+	if errBare != nil || bare.Domain.Connect != "" || bare.Domain.URL != "http://"+bare.Domain.Name {
+		return at, err
+	}
+	return bare, nil
+}
+
+// Find finds a recorded site by what somebody calls it. A word that means none,
+// or several, is a usage fault.
+func (b *Book) Find(ctx context.Context, word string) (ledger.Site, error) {
+	addresses, err := b.Ledger.Addresses(ctx)
+	if err != nil {
+		return ledger.Site{}, err
+	}
+	address, err := place.Match(word, addresses)
+	if err != nil {
+		return ledger.Site{}, err
+	}
+	found, err := b.Ledger.Site(ctx, address)
+	b.FillIn(&found)
+	return found, err
+}
+
+// Knows says whether a word can mean a recorded site at all.
+func (b *Book) Knows(ctx context.Context, word string) (bool, error) {
+	addresses, err := b.Ledger.Addresses(ctx)
+	return len(place.Fits(word, addresses)) > 0, err
+}
+
+// All lists the recorded sites.
+func (b *Book) All(ctx context.Context) ([]ledger.Site, error) {
+	all, err := b.Ledger.Sites(ctx)
+	n := b.news()
+	for i := range all {
+		n.tell(&all[i])
+	}
+	return all, err
+}
+
+// FillIn adds what is not recorded but found out when a site is shown.
+func (b *Book) FillIn(r *ledger.Site) { b.news().tell(r) }
+
+// From makes a site of its record: with its kit, its account and its secrets.
+func (b *Book) From(x ledger.Site) (*Site, error) {
+	a, err := b.Home.Account(x.Account)
+	if err != nil {
+		return nil, err
+	}
+	entry, err := b.Catalogue.Find(x.App)
+	if err != nil {
+		return nil, err
+	}
+	s := &Site{Kit: entry, In: a, App: x.App, Title: entry.Title, Release: x.Release, Account: x.Account, Care: x.Care,
+		Answers: answer.Given{}, Admin: Admin{Name: x.Admin.Name, Email: x.Admin.Email},
+		Face:  Face{Title: x.Title, Language: x.Language, Asked: []Told{}, Extras: []Told{}},
+		Place: Place{URL: x.URL, Folder: x.Folder, DataFolder: x.DataFolder}}
+	if s.Of = entry.Find(x.Release); s.Of == nil {
+		return nil, fault.New(fault.Usage, "the kit of "+entry.Title+" does not know this release any more",
+			x.Release+" of "+x.Address, "Add the catalogue that it came from.")
+	}
+	if s.At, err = Resolve(x.URL, a.Domains); err != nil {
+		return nil, err
+	}
+	if entry.Place.AdminFolder != "" {
+		s.Place.AdminFolder = AdminFolder(x)
+	}
+	for _, c := range x.Chosen {
+		s.Answers[c.ID] = c.Answer
+		if text := s.remembered()[c.ID]; text != nil {
+			*text = c.Answer
+		}
+	}
+	if d := x.Database; d != nil {
+		s.Data = &Data{From: d.From, Engine: d.Engine, Server: d.Server, Name: d.Name, User: d.User, Tables: d.Tables}
+		if s.Server = a.Database(d.Server, d.Engine); s.Server == nil {
+			return nil, hosting.NoServer(d.Server, x.Address)
+		}
+	}
+	s.Secrets, err = b.secretsOf(s, x.Address)
+	return s, err
+}
+
+// remembered are the answers that configuration may hold and that a site's
+// record has no field for.
+func (s *Site) remembered() map[string]*string {
+	return map[string]*string{"tagline": &s.Face.Tagline, "admin.first-name": &s.Admin.First,
+		"admin.last-name": &s.Admin.Last, "support.email": &s.Admin.Support}
+}
+
+// AdminFolder is the name that the folder of a recorded site's admin side has.
+func AdminFolder(x ledger.Site) string {
+	name, _, _ := strings.Cut(strings.TrimPrefix(x.AdminURL, x.URL), "/")
+	return name
+}
+
+// WellKnown is the folder in which hosts prove to those who sign certificates
+// that a domain is theirs (RFC 8615); it stays where it is.
+const WellKnown = ".well-known"
+
+// Others lists the folders at or below a folder of an account that belong to
+// somebody else: recorded sites, the document roots of other domains, the
+// account's store.
+func (b *Book) Others(ctx context.Context, a *account.Account, folder string) (files.Others, error) {
+	sites, err := b.Ledger.Sites(ctx)
+	var out files.Others
+	for _, other := range sites {
+		if other.Account == a.Name && other.Folder != folder && files.Within(other.Folder, folder) {
+			out = append(out, other.Folder)
+		}
+	}
+	for _, d := range a.Domains {
+		if d.Folder != folder && files.Within(d.Folder, folder) {
+			out = append(out, d.Folder)
+		}
+	}
+	if files.Within(a.Store, folder) {
+		out = append(out, a.Store)
+	}
+	return out, err
+}
+
+// Foreign lists what lies below a site's folder and belongs to others, with what
+// hosts put there.
+func (b *Book) Foreign(ctx context.Context, s *Site) (files.Others, error) {
+	others, err := b.Others(ctx, s.In, s.Place.Folder)
+	return append(others, path.Join(s.Place.Folder, WellKnown)), err
+}
+
+// Has says whether a site is recorded at an address.
+func (b *Book) Has(ctx context.Context, address string) (bool, error) {
+	_, err := b.Ledger.Site(ctx, address)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}

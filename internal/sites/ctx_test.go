@@ -1,0 +1,5 @@
+package sites_test
+
+import "context"
+
+var ctx = context.Background()

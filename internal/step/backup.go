@@ -1,0 +1,325 @@
+package step
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"tivset/internal/app/archive"
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/backup"
+	"tivset/internal/records/ledger"
+	"tivset/internal/site"
+)
+
+// BackedUp is a backup that was made.
+type BackedUp struct {
+	Site ledger.Site
+	Kept
+	backup.Summary
+	MadeAt    time.Time
+	Encrypted bool
+	Warnings  []string
+	Dropped   []string // older ones that were not to be kept
+}
+
+// Kept says where a backup is.
+type Kept struct {
+	File string `json:"file"`           // in the account, or on this machine
+	Here bool   `json:"here,omitempty"` // on this machine
+}
+
+// BackupName is how a backup of a moment is named, so that names sort by time.
+func BackupName(at time.Time, sealed bool) string {
+	if sealed {
+		return at.Format(nameForm) + sealedEnd
+	}
+	return at.Format(nameForm) + packedEnd
+}
+
+// BackupNamed reads a name of a backup; false for another file's.
+func BackupNamed(name string) (at time.Time, sealed, is bool) {
+	stem, is := strings.CutSuffix(strings.TrimSuffix(name, ".age"), packedEnd)
+	at, err := time.Parse(nameForm, stem)
+	return at, strings.HasSuffix(name, sealedEnd), is && err == nil
+}
+
+const nameForm, packedEnd, sealedEnd = "20060102-150405", ".tar.zst", ".tar.zst.age"
+
+// BackUp writes a backup of a site: first the database, of one moment, then the
+// files, so that no row speaks of a file that is not there. It is read again
+// before it counts as made.
+type BackUp struct {
+	*Tools `json:"-"`
+	Kept
+	Recipients []string `json:"recipients,omitempty"` // of age; with any, only their keys open it
+
+	Record ledger.Site          `json:"-"` // the site's
+	Made   *BackedUp            `json:"-"`
+	Named  func(time.Time) Kept `json:"-"` // where a backup of a moment goes; nil where that is settled
+}
+
+// BackUpOf backs up the job's site, whose record is given. Into is a folder of
+// this machine, "" for the account's store; made is filled in.
+func BackUpOf(t *Tools, x ledger.Site, into string, recipients []string, made *BackedUp) (*BackUp, error) {
+	made.MadeAt = t.Now().UTC().Truncate(time.Second)
+	folder := ""
+	if into != "" {
+		var err error
+		if folder, err = filepath.Abs(into); err != nil {
+			return nil, err
+		}
+	}
+	b := &BackUp{Tools: t, Record: x, Made: made, Recipients: recipients, Named: func(at time.Time) Kept {
+		name := BackupName(at, len(recipients) > 0)
+		if folder != "" {
+			return Kept{filepath.Join(folder, hosting.Slug(x.Address)+"-"+name), true}
+		}
+		return Kept{File: path.Join(t.Store().Backups(x.Address), name)}
+	}}
+	b.Kept = b.Named(made.MadeAt)
+	return b, nil
+}
+
+// Kind and Title implement job.Step.
+func (*BackUp) Kind() string  { return "back-up" }
+func (*BackUp) Title() string { return "Back the site up" }
+
+// Prepare finds a moment of which there is no backup yet: they are named by the
+// second, and none is ever written over, or taken away by an undo.
+func (b *BackUp) Prepare(ctx context.Context) error {
+	if b.Named == nil {
+		return nil
+	}
+	for ; ; b.Made.MadeAt = b.Made.MadeAt.Add(time.Second) {
+		b.Kept = b.Named(b.Made.MadeAt)
+		taken, err := b.taken(ctx, b.File)
+		if err == nil && !taken {
+			taken, err = b.taken(ctx, b.part())
+		}
+		if err != nil || !taken {
+			return err
+		}
+	}
+}
+
+func (b *BackUp) taken(ctx context.Context, name string) (bool, error) {
+	if !b.Here {
+		return files.Exists(ctx, b.In.Files, name)
+	}
+	_, err := os.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// part is the backup's name while it is written, which no reader takes for one.
+func (b *BackUp) part() string { return b.File + ".part" }
+
+// Do writes the backup, reads it again, and only then gives it its name.
+func (b *BackUp) Do(ctx context.Context) error {
+	to, err := b.create(ctx)
+	if err != nil {
+		return err
+	}
+	sum, err := b.write(ctx, to)
+	if err := errors.Join(err, to.Close()); err != nil {
+		return err
+	}
+	if err := b.readAgain(ctx, sum); err != nil {
+		return err
+	}
+	if err := b.arrive(ctx); err != nil {
+		return err
+	}
+	*b.Made = BackedUp{Site: b.Record, Kept: b.Kept, Summary: sum, Warnings: b.Made.Warnings, MadeAt: b.Made.MadeAt,
+		Encrypted: len(b.Recipients) > 0}
+	return nil
+}
+
+func (b *BackUp) create(ctx context.Context) (io.WriteCloser, error) {
+	if b.Here {
+		if err := os.MkdirAll(filepath.Dir(b.File), 0o700); err != nil {
+			return nil, err
+		}
+		return os.OpenFile(b.part(), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	}
+	if _, err := files.MkdirAll(ctx, b.In.Files, path.Dir(b.File), 0o700); err != nil {
+		return nil, err
+	}
+	return b.In.Files.Create(ctx, b.part(), 0o600)
+}
+
+func (b *BackUp) arrive(ctx context.Context) error {
+	if b.Here {
+		return os.Rename(b.part(), b.File)
+	}
+	return b.In.Files.Rename(ctx, b.part(), b.File)
+}
+
+func (b *BackUp) open(ctx context.Context, name string) (io.ReadCloser, error) {
+	if b.Here {
+		return os.Open(name)
+	}
+	return b.In.Files.Open(ctx, name)
+}
+
+// Undo takes the backup away, whole or half written.
+func (b *BackUp) Undo(ctx context.Context) error {
+	for _, name := range []string{b.part(), b.File} {
+		var err error
+		if b.Here {
+			err = os.Remove(name)
+		} else {
+			err = b.In.Files.Remove(ctx, name)
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	if b.Here {
+		return nil
+	}
+	return files.DropEmpty(ctx, b.In.Files, path.Dir(b.File), path.Dir(path.Dir(b.File)), b.Store().Top())
+}
+
+func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error) {
+	var none backup.Summary
+	list, outside, err := b.list(ctx)
+	if err != nil {
+		return none, err
+	}
+	header, err := b.header()
+	if err != nil {
+		return none, err
+	}
+	w, err := backup.NewWriter(to, header, b.Recipients)
+	if err != nil {
+		return none, err
+	}
+	defer w.Drop()
+	if b.Site.Data != nil {
+		script := w.Data()
+		err := b.Site.WithData(ctx, b.In, func(s database.Session) error {
+			return s.Dump(ctx, &counting{script, b.Count, 0}, site.OwnTables(b.Record.Database))
+		})
+		if err := errors.Join(err, script.Close()); err != nil {
+			return none, err
+		}
+	}
+	total := len(list) + len(outside)
+	if err := b.add(ctx, w, backup.Files, b.Record.Folder, list, 0, total); err != nil {
+		return none, err
+	}
+	if err := b.add(ctx, w, backup.Outside, b.Record.DataFolder, outside, len(list), total); err != nil {
+		return none, err
+	}
+	return w.Close()
+}
+
+// counting tells how much of a database is read.
+type counting struct {
+	io.Writer
+	count func(int64, int64, string)
+	bytes int64
+}
+
+func (c *counting) Write(p []byte) (int, error) {
+	n, err := c.Writer.Write(p)
+	c.bytes += int64(n)
+	c.count(c.bytes, 0, "bytes")
+	return n, err
+}
+
+func (b *BackUp) header() (backup.Header, error) {
+	x := b.Record
+	record, err := json.Marshal(x)
+	if err != nil {
+		return backup.Header{}, err
+	}
+	sealed, err := b.Book.Vault.Seal(site.VaultName(x.Address, ""))
+	if err != nil {
+		return backup.Header{}, err
+	}
+	h := backup.Header{MadeAt: b.Made.MadeAt, Address: x.Address, URL: x.URL, App: x.App, Release: x.Release, Site: record,
+		Secrets: sealed, Warnings: b.Made.Warnings}
+	if x.Database != nil {
+		h.Engine = x.Database.Engine
+	}
+	return h, nil
+}
+
+// list lists what belongs into the backup: all that is in the site's folder but
+// what belongs to others, and its folder outside of the web.
+func (b *BackUp) list(ctx context.Context) (inside, outside []files.Found, err error) {
+	foreign, err := b.Book.Foreign(ctx, b.Site)
+	if err != nil {
+		return nil, nil, err
+	}
+	if inside, err = files.Tree(ctx, b.In.Files, b.Record.Folder, foreign.Has); err != nil {
+		return nil, nil, fault.New(fault.Failed, "the site's files cannot be read", b.Record.Folder, "").Because(err)
+	}
+	if b.Record.DataFolder != "" {
+		if outside, err = files.Tree(ctx, b.In.Files, b.Record.DataFolder, nil); err != nil {
+			return nil, nil, fault.New(fault.Failed, "the site's folder outside of the web cannot be read", b.Record.DataFolder,
+				"").Because(err)
+		}
+	}
+	return b.plainOnly(inside), b.plainOnly(outside), nil
+}
+
+// plainOnly leaves out what is neither file nor folder, and says so.
+func (b *BackUp) plainOnly(list []files.Found) []files.Found {
+	return slices.DeleteFunc(list, func(f files.Found) bool {
+		if f.Mode.IsRegular() || f.IsDir() {
+			return false
+		}
+		b.Made.Warnings = append(b.Made.Warnings, f.Path+" is a link or the like, and is not in the backup")
+		return true
+	})
+}
+
+// add adds files to a part, by their names below a folder.
+func (b *BackUp) add(ctx context.Context, w *backup.Writer, part, folder string, list []files.Found, done,
+	total int) error {
+	return files.ReadAll(ctx, b.In.Files, list, func(f files.Found, content io.Reader) error {
+		done++
+		b.Count(int64(done), int64(total), "files")
+		name := strings.TrimPrefix(f.Path, folder+"/")
+		if f.IsDir() {
+			return w.Folder(part, name, f.Mode)
+		}
+		return w.File(part, name, f.Mode, f.Size, content)
+	})
+}
+
+// readAgain reads what was written: a backup that cannot be read is none. One
+// that is encrypted to others cannot be opened here; it is at least what left.
+func (b *BackUp) readAgain(ctx context.Context, sum backup.Summary) error {
+	open := func() (io.ReadCloser, error) { return b.open(ctx, b.part()) }
+	if len(b.Recipients) == 0 {
+		return backup.Same(ctx, open, sum)
+	}
+	r, err := open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if err := archive.Verify(r, sum.SHA256); err != nil {
+		return fmt.Errorf("%w: %w", backup.ErrDamaged, err)
+	}
+	return nil
+}

@@ -1,0 +1,96 @@
+package step
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/records/ledger"
+	"tivset/internal/site"
+)
+
+// Claim marks the place as being worked on, in the account itself.
+type Claim struct {
+	*Tools  `json:"-"`
+	Marker  string `json:"marker"`
+	Address string `json:"address"`
+	StoreAt string `json:"store"`
+
+	Found *ledger.Site `json:"-"` // the site that is to be there, as it was looked at; nil for none
+}
+
+// ClaimOf claims the place of an address. Found is the site that is to be there,
+// nil for none.
+func ClaimOf(t *Tools, address string, found *ledger.Site) *Claim {
+	return &Claim{Tools: t, Marker: t.Store().Mark(address), Address: address, StoreAt: t.Store().Top(), Found: found}
+}
+
+// Kind and Title implement job.Step.
+func (*Claim) Kind() string  { return "claim" }
+func (*Claim) Title() string { return "Claim the place" }
+
+// Do sets the mark, and looks again at what the plan was made of.
+func (c *Claim) Do(ctx context.Context) error {
+	err := c.In.SetMark(ctx, c.Marker, hosting.Mark{Job: c.Job, Address: c.Address, Who: c.Who, Since: c.Now().UTC()})
+	if errors.Is(err, fs.ErrExist) {
+		return c.busy(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	return c.asPlanned(ctx)
+}
+
+// busy words that somebody else is at work at the place.
+func (c *Claim) busy(ctx context.Context) error {
+	m, err := c.In.ReadMark(ctx, c.Marker)
+	if err != nil {
+		return fmt.Errorf("another job has claimed the place: %w", err)
+	}
+	return fault.New(fault.Decision, "another job is at work here", m.Address,
+		fmt.Sprintf("Job %s of %s, since %s. Wait for its end; if it was cut off: ", m.Job, m.Who,
+			m.Since.Format("2006-01-02 15:04 MST"))+fault.Call("undo", m.Job))
+}
+
+// asPlanned makes sure that no other job has ended here since the plan was
+// made: a site's secrets must not be written over, and a change to one be made
+// of what it is now.
+func (c *Claim) asPlanned(ctx context.Context) error {
+	now, err := c.Book.Ledger.Site(ctx, c.Address)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && c.Found == nil:
+		return nil
+	case err == nil && c.Found == nil:
+		return site.IsThere(c.Site.At)
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return err
+	case err == nil && now.LastJob == c.Found.LastJob && now.Job == c.Found.Job:
+		return nil
+	}
+	return fault.New(fault.Decision, "another job has changed the site meanwhile", c.Address,
+		"Look at it with "+fault.Call("show", c.Address)+", and run the command again.")
+}
+
+// Undo takes the mark away, and the store when it holds nothing else.
+func (c *Claim) Undo(ctx context.Context) error {
+	return c.In.DropMark(ctx, c.Marker, c.Job, c.Store().Busy(), c.StoreAt)
+}
+
+// Unclaim lets a place go that was only looked at.
+type Unclaim struct {
+	*Tools `json:"-"`
+	Marker string `json:"marker"`
+}
+
+// Kind and Title implement job.Step.
+func (*Unclaim) Kind() string  { return "unclaim" }
+func (*Unclaim) Title() string { return "Let the original go" }
+
+// Undo has nothing to do: the claim's own takes a mark away that is still there.
+func (*Unclaim) Undo(context.Context) error { return nil }
+
+// Do takes the mark away.
+func (u *Unclaim) Do(ctx context.Context) error { return u.In.DropMark(ctx, u.Marker, u.Job) }

@@ -1,0 +1,183 @@
+package step
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strconv"
+
+	"tivset/internal/app/config"
+	"tivset/internal/app/fill"
+	"tivset/internal/app/kit"
+	"tivset/internal/fault"
+	"tivset/internal/hosting/files"
+)
+
+// mostOfConfig is up to how many bytes of a configuration file are read.
+const mostOfConfig = 4 << 20
+
+// configure writes the configuration of a new site.
+func (u *Unpack) configure(ctx context.Context) error {
+	for i, c := range u.Site.Kit.Config {
+		if len(c.Constant) > 0 {
+			continue
+		}
+		if err := replace(ctx, u.In.Files, path.Join(u.Stage, c.Path), u.From.Configs[i], fileMode(c.Mode)); err != nil {
+			return err
+		}
+	}
+	return u.SetConstants(ctx)
+}
+
+// SetConstants edits the PHP files of the archive in which the kit sets
+// constants; each keeps its mode.
+func (u *Unpack) SetConstants(ctx context.Context) error {
+	values, err := u.Site.Values(u.Now())
+	if err != nil {
+		return err
+	}
+	for _, c := range u.Site.Kit.Config {
+		if len(c.Constant) == 0 {
+			continue
+		}
+		name := path.Join(u.Stage, c.Path)
+		info, err := u.In.Files.Stat(ctx, name)
+		if err != nil {
+			return err
+		}
+		content, err := files.Read(ctx, u.In.Files, name, mostOfConfig)
+		if err != nil {
+			return err
+		}
+		text, err := withConstants(c, string(content), values)
+		if err != nil {
+			return fmt.Errorf("%s: %w", c.Path, err)
+		}
+		if err := replace(ctx, u.In.Files, name, []byte(text), info.Mode.Perm()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// withConstants gives a PHP file with the kit's constants set.
+func withConstants(c kit.Config, text string, values fill.Values) (string, error) {
+	for constant, value := range c.Constant {
+		filled, err := fill.Text(value, values)
+		if err != nil {
+			return "", err
+		}
+		if text, err = config.SetConstant(text, constant, filled); err != nil {
+			return "", err
+		}
+	}
+	return text, nil
+}
+
+// replace writes a file of a stage, over one from the archive if need be.
+func replace(ctx context.Context, f files.FS, name string, text []byte, mode fs.FileMode) error {
+	if err := files.Drop(ctx, f, name); err != nil {
+		return err
+	}
+	if _, err := files.MkdirAll(ctx, f, path.Dir(name), 0o755); err != nil {
+		return err
+	}
+	return files.Write(ctx, f, name, text, mode)
+}
+
+func fileMode(text string) fs.FileMode {
+	mode, err := strconv.ParseUint(text, 8, 32)
+	if err != nil {
+		return 0o640
+	}
+	return fs.FileMode(mode)
+}
+
+// CarryConfig brings the configuration of an app that lies in a folder to the
+// values of the job's site. Before is what it holds. What its owner changed by
+// hand stays.
+func (t *Tools) CarryConfig(ctx context.Context, folder string, before fill.Values) error {
+	after, err := t.Site.Values(t.Now())
+	if err != nil {
+		return err
+	}
+	for _, f := range t.Site.Kit.Config {
+		name := path.Join(folder, f.Path)
+		info, err := t.In.Files.Stat(ctx, name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return fault.New(fault.Failed, "the configuration is not where the kit says", f.Path,
+				"It was moved by hand; put it back where it belongs.")
+		}
+		if err != nil {
+			return err
+		}
+		now, err := files.Read(ctx, t.In.Files, name, mostOfConfig)
+		if err != nil {
+			return err
+		}
+		text, err := t.carried(f, string(now), before, after)
+		if err != nil {
+			return err
+		}
+		if text == string(now) {
+			continue
+		}
+		if err := replace(ctx, t.In.Files, name, []byte(text), info.Mode.Perm()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (t *Tools) carried(f kit.Config, now string, before, after fill.Values) (string, error) {
+	if len(f.Constant) > 0 {
+		text, err := withConstants(f, now, after)
+		if err != nil {
+			return "", fault.New(fault.Failed, "the configuration was changed by hand", f.Path, "").Because(err)
+		}
+		return text, nil
+	}
+	syntax, err := config.For(f.Format)
+	if err != nil {
+		return "", err
+	}
+	text, err := fs.ReadFile(t.Site.Kit.Files(), f.Template)
+	if err != nil {
+		return "", err
+	}
+	out, err := config.Carry(syntax, string(text), now, before, after)
+	if err != nil {
+		return "", fault.New(fault.Failed, "the configuration was changed by hand", f.Path,
+			"Put that line back as the app's set-up wrote it, or change it to what it is to be yourself.").Because(err)
+	}
+	return out, nil
+}
+
+// CopyConfig copies the site's configuration files from one folder to another;
+// also those that are the release's own, edited, when the whole is wanted. One
+// that is not there is for CarryConfig to tell.
+func (t *Tools) CopyConfig(ctx context.Context, folder, to string, whole bool) error {
+	for _, c := range t.Site.Kit.Config {
+		if len(c.Constant) > 0 && !whole {
+			continue // a file of the release
+		}
+		from := path.Join(folder, c.Path)
+		info, err := t.In.Files.Stat(ctx, from)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		text, err := files.Read(ctx, t.In.Files, from, mostOfConfig)
+		if err != nil {
+			return err
+		}
+		if err := replace(ctx, t.In.Files, path.Join(to, c.Path), text, info.Mode.Perm()); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,86 @@
+package step
+
+import (
+	"context"
+	"os"
+
+	"tivset/internal/hosting/files"
+)
+
+// Tidy takes away the stage, what was kept for the job's undo, and its mark.
+type Tidy struct {
+	*Tools `json:"-"`
+	Stage  string   `json:"stage"`
+	Marker string   `json:"marker"`
+	Drop   []string `json:"drop"` // folders that go when they are empty
+}
+
+// TidyUp tidies up after the job at an address. Stage is where its stage is,
+// "" for the usual place.
+func TidyUp(t *Tools, address, stage string) *Tidy {
+	store := t.Store()
+	if stage == "" {
+		stage = store.Stage(t.Job)
+	}
+	return &Tidy{Tools: t, Stage: stage, Marker: store.Mark(address),
+		Drop: []string{store.Stages(), store.Asides(), store.Busy(), store.Top()}}
+}
+
+// Kind and Title implement job.Finisher.
+func (*Tidy) Kind() string  { return "tidy" }
+func (*Tidy) Title() string { return "Tidy up" }
+
+// Finish implements job.Finisher.
+func (t *Tidy) Finish(ctx context.Context) error {
+	if err := files.RemoveAll(ctx, t.In.Files, t.Stage); err != nil {
+		return err
+	}
+	if err := t.forgetKept(); err != nil {
+		return err
+	}
+	return t.In.DropMark(ctx, t.Marker, t.Job, t.Drop...)
+}
+
+// DropFiles takes away what a settled job needs no more.
+type DropFiles struct {
+	*Tools `json:"-"`
+	Label  string   `json:"label"`
+	Names  []string `json:"names"`
+	Empty  []string `json:"empty"` // folders that go when they are empty
+}
+
+// DropReplaced takes away what the job moved out of the way.
+func DropReplaced(t *Tools, label string) *DropFiles {
+	return &DropFiles{Tools: t, Label: label, Names: []string{t.Store().Aside(t.Job)}}
+}
+
+// Kind and Title implement job.Finisher.
+func (*DropFiles) Kind() string    { return "drop-files" }
+func (d *DropFiles) Title() string { return d.Label }
+
+// Finish implements job.Finisher.
+func (d *DropFiles) Finish(ctx context.Context) error {
+	for _, name := range d.Names {
+		if err := files.RemoveAll(ctx, d.In.Files, name); err != nil {
+			return err
+		}
+	}
+	return files.DropEmpty(ctx, d.In.Files, d.Empty...)
+}
+
+// DropHere takes a file of this machine away.
+type DropHere struct {
+	Name string `json:"name"`
+}
+
+// Kind and Title implement job.Finisher.
+func (*DropHere) Kind() string  { return "drop-here" }
+func (*DropHere) Title() string { return "Tidy up here" }
+
+// Finish implements job.Finisher.
+func (d *DropHere) Finish(context.Context) error {
+	if err := os.Remove(d.Name); err != nil && !os.IsNotExist(err) {
+		return err
+	}
+	return nil
+}

@@ -1,0 +1,240 @@
+package step
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/files"
+	"tivset/internal/site"
+)
+
+// ProveDomain puts a file into the document root, fetches it from the domain
+// as a visitor does, and takes it away: then both belong together.
+type ProveDomain struct {
+	*Tools `json:"-"`
+	Folder string `json:"folder"`
+	URL    string `json:"url"`
+	Name   string `json:"name"`
+}
+
+// Kind and Title implement job.Step.
+func (*ProveDomain) Kind() string  { return "prove-domain" }
+func (*ProveDomain) Title() string { return "See that the domain leads here" }
+
+// Do fetches the file, for a while again and again.
+func (d *ProveDomain) Do(ctx context.Context) error {
+	token, err := d.Maker.Token(24)
+	if err != nil {
+		return err
+	}
+	text := "Tivset put this file here to see whether the domain leads to this folder: " + token + "\n"
+	if err := files.Write(ctx, d.In.Files, path.Join(d.Folder, d.Name), []byte(text), 0o644); err != nil {
+		return err
+	}
+	if err := d.In.Settled(ctx, func() error { return d.fetch(ctx, token) }); err != nil {
+		return err
+	}
+	return d.Undo(ctx)
+}
+
+func (d *ProveDomain) fetch(ctx context.Context, token string) error {
+	page, err := d.In.Visitor().Get(ctx, d.URL+"/"+d.Name)
+	if err != nil {
+		return fault.New(fault.Failed, "the domain does not answer", d.URL,
+			"Look at its name and its address in the account.").Because(err)
+	}
+	if page.Status != 200 || !strings.Contains(string(page.Body), token) {
+		return fault.New(fault.Failed, fmt.Sprintf("the domain does not lead to this folder: a file put there answered %d",
+			page.Status), d.URL+" and "+d.Folder,
+			"Correct the folder of this domain in the account; when the domain is new, wait until it leads to this hosting.")
+	}
+	return nil
+}
+
+// Undo takes the file away.
+func (d *ProveDomain) Undo(ctx context.Context) error {
+	return files.Drop(ctx, d.In.Files, path.Join(d.Folder, d.Name))
+}
+
+// SetAside moves what is in the way into the account's store.
+type SetAside struct {
+	*Tools  `json:"-"`
+	From    string   `json:"from"`
+	To      string   `json:"to"`
+	Entries []string `json:"entries"`
+}
+
+// Kind and Title implement job.Step.
+func (*SetAside) Kind() string  { return "set-aside" }
+func (*SetAside) Title() string { return "Set aside what is in the way" }
+
+// Do moves entry by entry.
+func (a *SetAside) Do(ctx context.Context) error {
+	if _, err := files.MkdirAll(ctx, a.In.Files, a.To, 0o700); err != nil {
+		return err
+	}
+	for n, name := range a.Entries {
+		if err := a.In.Files.Rename(ctx, path.Join(a.From, name), path.Join(a.To, name)); err != nil {
+			return err
+		}
+		a.Count(int64(n+1), int64(len(a.Entries)), "entries")
+	}
+	return nil
+}
+
+// Undo puts back what was moved. Where something stands in its place now, it
+// stays in the store, and the error says so.
+func (a *SetAside) Undo(ctx context.Context) error {
+	for _, name := range a.Entries {
+		kept := path.Join(a.To, name)
+		there, err := files.Exists(ctx, a.In.Files, kept)
+		if err != nil {
+			return err
+		}
+		if !there {
+			continue
+		}
+		if err := a.In.Files.Rename(ctx, kept, path.Join(a.From, name)); err != nil {
+			return fmt.Errorf("put %s back from %s: %w", path.Join(a.From, name), kept, err)
+		}
+	}
+	return files.DropEmpty(ctx, a.In.Files, a.To, path.Dir(a.To), path.Dir(path.Dir(a.To)))
+}
+
+// MakeFolder makes a folder for the site's files.
+type MakeFolder struct {
+	*Tools `json:"-"`
+	Folder string   `json:"folder"`
+	Above  []string `json:"above"` // the folders made for it, innermost first
+
+	Mode fs.FileMode `json:"-"` // 0750 when 0
+}
+
+// Kind and Title implement job.Step.
+func (*MakeFolder) Kind() string    { return "make-folder" }
+func (m *MakeFolder) Title() string { return "Make the folder " + m.Folder }
+
+// Prepare notes which of the folders above are not there yet.
+func (m *MakeFolder) Prepare(ctx context.Context) error {
+	there, err := files.Exists(ctx, m.In.Files, m.Folder)
+	if err != nil {
+		return err
+	}
+	if there {
+		return fault.New(fault.Failed, "the folder for the site's files is there already", m.Folder,
+			"Choose another data.folder, or leave it out and one is found.")
+	}
+	m.Above = nil
+	for dir := path.Dir(m.Folder); dir != "."; dir = path.Dir(dir) {
+		there, err := files.Exists(ctx, m.In.Files, dir)
+		if err != nil {
+			return err
+		}
+		if !there {
+			m.Above = append(m.Above, dir)
+		}
+	}
+	return nil
+}
+
+// Do makes it, and those above it.
+func (m *MakeFolder) Do(ctx context.Context) error {
+	m.Result.Made = append(m.Result.Made, m.Above...)
+	_, err := files.MkdirAll(ctx, m.In.Files, m.Folder, cmp.Or(m.Mode, 0o750))
+	return err
+}
+
+// Undo takes the folder away with all that the app wrote there.
+func (m *MakeFolder) Undo(ctx context.Context) error {
+	if err := files.RemoveAll(ctx, m.In.Files, m.Folder); err != nil {
+		return err
+	}
+	return files.DropEmpty(ctx, m.In.Files, m.Above...)
+}
+
+// PutInPlace moves the stage's entries into the place, one by one. A document
+// root itself is never replaced: it may hold other sites, and the server may
+// know it by more than its name.
+type PutInPlace struct {
+	*Tools  `json:"-"`
+	Stage   string   `json:"stage"`
+	Target  string   `json:"target"`
+	Made    bool     `json:"made"` // the target is new: it goes again on undo
+	Entries []string `json:"entries"`
+}
+
+// Kind and Title implement job.Step.
+func (*PutInPlace) Kind() string  { return "put-in-place" }
+func (*PutInPlace) Title() string { return "Put the files in place" }
+
+// Prepare lists what will move, and makes sure that it lands on nothing.
+func (p *PutInPlace) Prepare(ctx context.Context) error {
+	inside, err := p.In.Files.List(ctx, p.Stage)
+	if err != nil {
+		return err
+	}
+	there, err := p.In.Files.List(ctx, p.Target)
+	p.Made = errors.Is(err, fs.ErrNotExist)
+	if err != nil && !p.Made {
+		return err
+	}
+	p.Entries = nil
+	for _, i := range inside {
+		p.Entries = append(p.Entries, i.Name)
+		if slices.ContainsFunc(there, func(t files.Info) bool { return t.Name == i.Name }) {
+			return site.InTheWay(p.Target, []string{i.Name + " has come to be there since the install began"})
+		}
+	}
+	return nil
+}
+
+// Do moves entry by entry.
+func (p *PutInPlace) Do(ctx context.Context) error {
+	if p.Made {
+		if err := p.In.Files.Mkdir(ctx, p.Target, 0o755); err != nil {
+			return err
+		}
+		p.Result.Made = append([]string{p.Target}, p.Result.Made...)
+	}
+	for n, name := range p.Entries {
+		if err := p.In.Files.Rename(ctx, path.Join(p.Stage, name), path.Join(p.Target, name)); err != nil {
+			return err
+		}
+		p.Count(int64(n+1), int64(len(p.Entries)), "entries")
+	}
+	p.Result.Entries = p.Entries
+	return nil
+}
+
+// Undo takes away exactly the entries that were moved: those still in the
+// stage never arrived, and what bears their name in the place is not ours.
+func (p *PutInPlace) Undo(ctx context.Context) error {
+	for _, name := range p.Entries {
+		staged, err := files.Exists(ctx, p.In.Files, path.Join(p.Stage, name))
+		if err != nil {
+			return err
+		}
+		if staged {
+			continue
+		}
+		if err := files.RemoveAll(ctx, p.In.Files, path.Join(p.Target, name)); err != nil {
+			return err
+		}
+	}
+	switch {
+	case !p.Made:
+		return nil
+	case p.Site != nil:
+		// The folder is seconds old: what the app has written there goes too.
+		return files.RemoveAll(ctx, p.In.Files, p.Target)
+	}
+	// After a crash the owner may have put something there.
+	return files.DropEmpty(ctx, p.In.Files, p.Target)
+}

@@ -1,0 +1,97 @@
+package step
+
+import (
+	"context"
+	"path"
+
+	"tivset/internal/hosting/files"
+)
+
+// Swap moves files and folders, one after the other, each in one call: what is
+// live is gone for as long as that takes, and no longer. What it makes room for
+// is moved too, so that all of it can be moved back.
+type Swap struct {
+	*Tools `json:"-"`
+	Label  string       `json:"label"`
+	Moves  []files.Move `json:"moves"`
+	Made   []string     `json:"made"` // folders made for them, innermost first
+
+	List func(context.Context) ([]files.Move, error) `json:"-"`
+}
+
+// Kind and Title implement job.Step.
+func (*Swap) Kind() string    { return "swap" }
+func (s *Swap) Title() string { return s.Label }
+
+// Prepare lists what will move, and which folders have to be made for it.
+func (s *Swap) Prepare(ctx context.Context) error {
+	var err error
+	if s.Moves, err = s.List(ctx); err != nil {
+		return err
+	}
+	s.Made = nil
+	seen := map[string]bool{}
+	for _, m := range s.Moves {
+		if err := s.missing(ctx, path.Dir(m.To), seen); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// missing notes a folder, and those above it, that are not there.
+func (s *Swap) missing(ctx context.Context, dir string, seen map[string]bool) error {
+	if dir == "." || seen[dir] {
+		return nil
+	}
+	seen[dir] = true
+	there, err := files.Exists(ctx, s.In.Files, dir)
+	if err != nil || there {
+		return err
+	}
+	if err := s.missing(ctx, path.Dir(dir), seen); err != nil {
+		return err
+	}
+	s.Made = append([]string{dir}, s.Made...)
+	return nil
+}
+
+// Do makes the folders and moves.
+func (s *Swap) Do(ctx context.Context) error {
+	for i := len(s.Made) - 1; i >= 0; i-- {
+		if _, err := files.MkdirAll(ctx, s.In.Files, s.Made[i], 0o755); err != nil {
+			return err
+		}
+	}
+	// Begun, it is done as a whole: an interrupt waits.
+	ctx = context.WithoutCancel(ctx)
+	for n, m := range s.Moves {
+		if err := s.In.Files.Rename(ctx, m.From, m.To); err != nil {
+			return err
+		}
+		s.Count(int64(n+1), int64(len(s.Moves)), "entries")
+	}
+	return nil
+}
+
+// Undo moves back what was moved, last first.
+func (s *Swap) Undo(ctx context.Context) error {
+	for i := len(s.Moves) - 1; i >= 0; i-- {
+		m := s.Moves[i]
+		moved, err := files.Exists(ctx, s.In.Files, m.To)
+		if err != nil {
+			return err
+		}
+		still, err := files.Exists(ctx, s.In.Files, m.From)
+		if err != nil {
+			return err
+		}
+		if !moved || still {
+			continue
+		}
+		if err := s.In.Files.Rename(ctx, m.To, m.From); err != nil {
+			return err
+		}
+	}
+	return files.DropEmpty(ctx, s.In.Files, s.Made...)
+}

@@ -1,0 +1,119 @@
+package step
+
+import (
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"tivset/internal/check"
+	"tivset/internal/hosting"
+	"tivset/internal/records/job"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+)
+
+// Tools are what the steps of one job work with.
+type Tools struct {
+	In      *hosting.Account // the account in which the job works
+	Site    *site.Site       // what the job makes or changes; nil in a recovery, where the journal is all there is
+	Book    *site.Book       // ledger and vault
+	Hosting *hosting.Opener  // opens the account of another site
+	Maker   secret.Maker
+	Now     func() time.Time
+	Job     string // its id
+	Who     string // user and machine, for others who find the job under way
+	Count   func(count, total int64, unit string)
+	Result  *Result
+}
+
+// Result is what a job finds out while it is carried out.
+type Result struct {
+	Checks   []check.Checked
+	Warnings []string
+	Entries  []string // what was put in place
+	Made     []string // folders that were made for the site, innermost first
+}
+
+// Warn adds a warning, once.
+func (r *Result) Warn(texts ...string) {
+	for _, text := range texts {
+		known := false
+		for _, w := range r.Warnings {
+			known = known || w == text
+		}
+		if !known {
+			r.Warnings = append(r.Warnings, text)
+		}
+	}
+}
+
+// Store is the layout of the account's store.
+func (t *Tools) Store() hosting.Store { return t.In.Store() }
+
+// For gives the same job's tools for another site, in the account of that.
+func (t *Tools) For(in *hosting.Account, s *site.Site) *Tools {
+	other := *t
+	other.In, other.Site = in, s
+	return &other
+}
+
+// keptData is the file of this machine in which a job keeps a database.
+func (t *Tools) keptData() string {
+	return filepath.Join(t.Book.Home.State, "kept", t.Job+".sql.zst")
+}
+
+// kinds makes an empty step, or finisher, of each kind.
+var kinds = map[string]func(*Tools) any{
+	"claim":           func(t *Tools) any { return &Claim{Tools: t} },
+	"keep-secrets":    func(t *Tools) any { return &KeepSecrets{Tools: t} },
+	"make-database":   func(t *Tools) any { return &MakeDatabase{Tools: t} },
+	"make-user":       func(t *Tools) any { return &MakeUser{Tools: t} },
+	"prove-domain":    func(t *Tools) any { return &ProveDomain{Tools: t} },
+	"set-timers":      func(t *Tools) any { return &SetTimers{Tools: t} },
+	"send-courier":    func(t *Tools) any { return &SendCourier{Tools: t} },
+	"dismiss-courier": func(t *Tools) any { return &DismissCourier{Tools: t} },
+	"use-database":    func(t *Tools) any { return &UseDatabase{Tools: t} },
+	"make-folder":     func(t *Tools) any { return &MakeFolder{Tools: t} },
+	"set-aside":       func(t *Tools) any { return &SetAside{Tools: t} },
+	"unpack":          func(t *Tools) any { return &Unpack{Tools: t} },
+	"set-up":          func(t *Tools) any { return &SetUp{Tools: t} },
+	"put-in-place":    func(t *Tools) any { return &PutInPlace{Tools: t} },
+	"check":           func(t *Tools) any { return &CheckSite{Tools: t} },
+	"record":          func(t *Tools) any { return &RecordSite{Tools: t} },
+	"back-up":         func(t *Tools) any { return &BackUp{Tools: t} },
+	"save-site":       func(t *Tools) any { return &SaveSite{Tools: t} },
+	"keep-data":       func(t *Tools) any { return &KeepData{Tools: t} },
+	"load-data":       func(t *Tools) any { return &LoadData{Tools: t} },
+	"unpack-backup":   func(t *Tools) any { return &UnpackBackup{Tools: t} },
+	"swap":            func(t *Tools) any { return &Swap{Tools: t} },
+	"prepare":         func(*Tools) any { return &Prepared{} },
+	"unclaim":         func(t *Tools) any { return &Unclaim{Tools: t} },
+	"set-password":    func(t *Tools) any { return &SetPassword{Tools: t} },
+	"swap-secrets":    func(t *Tools) any { return &SwapSecrets{Tools: t} },
+	"tidy":            func(t *Tools) any { return &Tidy{Tools: t} },
+	"drop-files":      func(t *Tools) any { return &DropFiles{Tools: t} },
+	"drop-here":       func(*Tools) any { return &DropHere{} },
+	"remove-old":      func(t *Tools) any { return &Removal{Tools: t} },
+}
+
+// Kinds lists the names of all kinds, in no order.
+func Kinds() []string {
+	var out []string
+	for kind := range kinds {
+		out = append(out, kind)
+	}
+	return out
+}
+
+// Decode makes steps and finishers from a journal, which work with these tools.
+func (t *Tools) Decode() job.Decode {
+	return func(kind string, fields json.RawMessage) (any, error) {
+		empty, known := kinds[kind]
+		if !known {
+			return nil, fmt.Errorf("the journal has a step %q, which this release does not know", kind)
+		}
+		s := empty(t)
+		return s, json.Unmarshal(fields, s)
+	}
+}

@@ -1,0 +1,275 @@
+package talk
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"tivset/internal/answer"
+	"tivset/internal/fault"
+	"tivset/internal/plan"
+	"tivset/internal/question"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+)
+
+// Conversation asks for what an install was not told: where, what, admin, data,
+// care. What few owners need is folded away, with what will be taken; every
+// answer can be gone back to and changed.
+//
+// It is a machine of its own: an Asker puts the questions, the planner says which
+// there are, and nothing here knows a terminal.
+type Conversation struct {
+	Ask     Asker
+	Planner *plan.Planner
+	Book    *site.Book
+	Maker   secret.Maker
+	Account string                                // the account to use, "" for any
+	Request *plan.Request                         // what was told so far; filled in
+	Save    func(name string, p *plan.Plan) error // writes the answers to a file that is not there yet
+
+	fixed   map[string]bool // what the command line settled: app, at
+	done    map[string]bool // what was answered, or taken as it is
+	mine    map[string]bool // what was asked here, if ever
+	open    map[string]bool // the groups that are unfolded
+	trail   []string        // what was asked, in order, for going back
+	heading string          // the group that was shown last
+}
+
+// item is one thing to ask.
+type item struct {
+	id, group string
+	ask       func(context.Context) error
+}
+
+// errNotInstalled ends an install that was not wanted after all.
+func errNotInstalled() error {
+	return fault.New(fault.Decision, "not installed", "", "Nothing was touched.")
+}
+
+// Run asks for what is missing, then shows the review, and asks until the owner
+// says yes. When nothing is missing it asks nothing before the review, which
+// shows what will be taken. It returns the plan that was agreed to.
+func (c *Conversation) Run(ctx context.Context) (*plan.Plan, error) {
+	var err error
+	if c.Request.Proposed, err = c.Planner.Propose(); err != nil {
+		return nil, err
+	}
+	c.fixed = map[string]bool{"app": c.Request.App != "", "at": c.Request.At != ""}
+	c.done, c.mine, c.open = map[string]bool{}, map[string]bool{}, map[string]bool{}
+	if !c.complete() {
+		if err := c.cannotBegin(ctx); err != nil {
+			return nil, err
+		}
+		c.Ask.Explain("Enter takes what stands in brackets; ? helps, < goes back, Ctrl-C ends and leaves nothing behind.")
+		if err := c.goOn(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return c.agree(ctx)
+}
+
+// cannotBegin says what is wrong with what was given, before anything is asked.
+func (c *Conversation) cannotBegin(ctx context.Context) error {
+	if _, err := c.Planner.Spots(ctx, c.Account); err != nil {
+		return err // without an account there is nothing to ask
+	}
+	if c.fixed["app"] {
+		if _, err := c.Book.Catalogue.Find(c.Request.App); err != nil {
+			return err
+		}
+	}
+	if c.fixed["at"] {
+		_, err := c.Planner.LookAt(ctx, *c.Request)
+		return err
+	}
+	return nil
+}
+
+// complete says whether nothing has to be asked, or something given is so wrong
+// that the plan has to say it.
+func (c *Conversation) complete() bool {
+	if c.Request.App == "" || c.Request.At == "" {
+		return false
+	}
+	all, err := c.Planner.Questions(*c.Request)
+	return err != nil || !slices.ContainsFunc(all, mustAsk)
+}
+
+// mustAsk says whether a question cannot be passed over.
+func mustAsk(q question.Asked) bool {
+	return q.What != "" || q.Needed && q.Answer == "" || q.ID == "licence" && q.Answer != "accept"
+}
+
+// goOn asks whatever is not done yet, in order.
+func (c *Conversation) goOn(ctx context.Context) error {
+	for {
+		items, err := c.items()
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(items, func(x item) bool { return !c.done[x.id] })
+		if i < 0 {
+			return nil
+		}
+		err = c.one(ctx, items[i])
+		switch {
+		case errors.Is(err, errRewound):
+		case errors.Is(err, ErrBack):
+			c.back()
+		case errors.Is(err, ErrNoAnswer), err != nil && ctx.Err() != nil: // Ctrl-C may come while something is looked at
+			return errNotInstalled()
+		case err != nil:
+			return err
+		}
+	}
+}
+
+// one asks one thing.
+func (c *Conversation) one(ctx context.Context, x item) error {
+	if x.group != c.heading {
+		c.heading = x.group
+		c.Ask.Heading(x.group)
+	}
+	if err := x.ask(ctx); err != nil {
+		return err
+	}
+	c.done[x.id], c.mine[x.id] = true, true
+	c.trail = append(c.trail, x.id)
+	return nil
+}
+
+// back has the question before asked again.
+func (c *Conversation) back() {
+	c.heading = ""
+	if len(c.trail) == 0 {
+		return
+	}
+	last := c.trail[len(c.trail)-1]
+	c.trail = c.trail[:len(c.trail)-1]
+	c.again(last)
+	if last == placeItem || last == tryItem { // these follow from the answer before
+		c.back()
+	}
+}
+
+// errRewound is what an item returns when others are to be asked again first.
+var errRewound = errors.New("other questions come first")
+
+// rewind has all questions from one on asked again.
+func (c *Conversation) rewind(id string) {
+	delete(c.done, id)
+	for at := slices.Index(c.trail, id); at >= 0 && len(c.trail) > at; {
+		c.again(c.trail[len(c.trail)-1])
+		c.trail = c.trail[:len(c.trail)-1]
+	}
+	c.heading = ""
+}
+
+// again marks a question, and what follows from its answer, as to be asked.
+func (c *Conversation) again(id string) {
+	delete(c.done, id)
+	switch id {
+	case "app":
+		c.forget()
+	case "domain":
+		delete(c.done, "directory")
+		delete(c.done, placeItem)
+	case "directory":
+		delete(c.done, placeItem)
+	}
+	if c.mine["occupied"] && slices.Contains([]string{"domain", "directory", placeItem}, id) {
+		c.put("occupied", "") // what may be set aside at one place may not at another
+	}
+	if len(id) > 5 && id[:5] == "data." {
+		delete(c.done, tryItem)
+	}
+}
+
+// forget drops the answers to another app's questions.
+func (c *Conversation) forget() {
+	for id := range c.Request.Answers {
+		if !slices.Contains([]string{"title", "tagline", "admin.name", "admin.email"}, id) && c.done[id] {
+			delete(c.Request.Answers, id)
+			delete(c.done, id)
+		}
+	}
+	c.Request.Release = ""
+}
+
+// The items that are no question of the kit's.
+const (
+	placeItem   = "place"
+	releaseItem = "release"
+	tryItem     = "try data"
+)
+
+// items lists what can be asked now, as far as the answers lead.
+func (c *Conversation) items() ([]item, error) {
+	var out []item
+	if !c.fixed["app"] {
+		out = append(out, item{"app", "What to install", c.chooseApp})
+	}
+	if !c.fixed["at"] {
+		out = append(out, item{"domain", "Where", c.chooseDomain}, item{"directory", "Where", c.chooseDirectory})
+	}
+	if c.Request.App == "" || c.Request.At == "" || !c.fixed["at"] && !c.done["directory"] || !c.fixed["app"] &&
+		!c.done["app"] {
+		return out, nil
+	}
+	out = append(out, item{placeItem, "Where", c.lookAtPlace})
+	all, err := c.Planner.Questions(*c.Request)
+	if err != nil {
+		return nil, err
+	}
+	for _, group := range answer.Groups[1:] {
+		out = append(out, c.group(group, all)...)
+	}
+	return out, nil
+}
+
+// group lists a group's questions: first those that everybody is asked, then
+// one for all that is folded away. Once that is unfolded, all in their order.
+func (c *Conversation) group(group string, all []question.Asked) []item {
+	var main, every []item
+	var folded []question.Asked
+	for _, q := range all {
+		if q.Group != group || q.Quiet && q.What == "" {
+			continue
+		}
+		x := item{q.ID, group, func(ctx context.Context) error { return c.question(ctx, q.ID) }}
+		every = append(every, x)
+		if q.Rare && q.What == "" {
+			folded = append(folded, q)
+		} else if !q.Given || q.What != "" || c.mine[q.ID] || q.ID == "licence" && q.Answer != "accept" {
+			main = append(main, x)
+		}
+	}
+	if group == "What" {
+		every = append(every, item{releaseItem, group, c.chooseRelease})
+	}
+	more := item{"more " + group, group, func(ctx context.Context) error { return c.more(ctx, group, folded) }}
+	switch {
+	case c.open[group]:
+		main = append([]item{more}, every...)
+	case len(folded) > 0 || group == "What":
+		main = append(main, more)
+	}
+	if group == "Data" && slices.ContainsFunc(all, func(q question.Asked) bool {
+		return q.ID == "data.from" && q.Answer != "new"
+	}) {
+		main = append(main, item{tryItem, group, c.tryData})
+	}
+	return main
+}
+
+func (c *Conversation) put(id, value string) {
+	if c.Request.Answers == nil {
+		c.Request.Answers = answer.Given{}
+	}
+	if value == "" {
+		delete(c.Request.Answers, id)
+		return
+	}
+	c.Request.Answers[id] = value
+}

@@ -1,0 +1,239 @@
+package talk
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"tivset/internal/fault"
+	"tivset/internal/question"
+)
+
+// find looks a question up as it is now: its default and whether it is needed
+// follow from other answers.
+func (c *Conversation) find(id string) (question.Asked, error) {
+	all, err := c.Planner.Questions(*c.Request)
+	for _, q := range all {
+		if q.ID == id {
+			return q, err
+		}
+	}
+	return question.Asked{}, err
+}
+
+// question asks one of the questions.
+func (c *Conversation) question(ctx context.Context, id string) error {
+	q, err := c.find(id)
+	if err != nil || q.ID == "" {
+		return err
+	}
+	if q.What != "" && !c.mine[id] {
+		c.Ask.Refuse(q.ID+": "+q.What, q.Remedy)
+		q.Answer = q.Default
+	}
+	var value string
+	switch {
+	case id == "licence":
+		return c.licence(ctx)
+	case id == "admin.password" && q.Default == question.Generate:
+		value, err = c.password(ctx, q)
+	case q.Kind == "yes-no":
+		value, err = c.yesNo(ctx, q.Ask, q.Answer, q.Help)
+	case q.Kind == "long-text":
+		value, err = c.longText(ctx, q)
+	default:
+		value, err = c.Ask.Ask(ctx, prompt(q))
+	}
+	if err != nil {
+		return err
+	}
+	if value == emptied && !q.Needed && q.Default == "" {
+		value = ""
+	}
+	if id == "data.from" && value != q.Answer { // the names belonged to another database
+		for _, name := range []string{"data.name", "data.user", "data.password"} {
+			c.put(name, "")
+			delete(c.done, name)
+		}
+	}
+	c.again(id)
+	c.put(id, value)
+	return c.dropRuledOut()
+}
+
+// dropRuledOut takes away answers of this conversation to questions that the
+// other answers rule out by now.
+func (c *Conversation) dropRuledOut() error {
+	all, err := c.Planner.Questions(*c.Request)
+	if err != nil {
+		return err
+	}
+	for id := range c.Request.Answers {
+		applies := slices.ContainsFunc(all, func(q question.Asked) bool { return q.ID == id })
+		if !applies && c.done[id] {
+			delete(c.Request.Answers, id)
+			delete(c.done, id)
+		}
+	}
+	return nil
+}
+
+// emptied is what takes an answer away that was given before.
+const emptied = "-"
+
+func prompt(q question.Asked) Prompt {
+	p := Prompt{Text: q.Ask, Fallback: q.Answer, Help: q.Help, Unseen: q.Secret}
+	if q.Secret {
+		p.Fallback = ""
+	}
+	options := strings.Join(q.Options, ", ")
+	if q.Kind == "several-of" {
+		options += "; commas between them"
+	}
+	switch {
+	case len(q.Options) == 0:
+	case len(q.Ask+options+p.Fallback) > 60: // too much for one line
+		p.Above = "There are " + options + "."
+	default:
+		p.Text += " (" + options + ")"
+	}
+	if q.Form != "" {
+		p.Help = strings.TrimSpace(p.Help + " The form is: " + q.Form + ".")
+	}
+	switch {
+	case !q.Needed && q.Answer == "":
+		p.Text += " (may stay empty)"
+	case !q.Needed && q.Default == "":
+		p.Help = strings.TrimSpace(p.Help + " - takes the answer away.")
+	}
+	p.Check = func(value string) (string, string) {
+		if value == "" && q.Needed {
+			return "this needs an answer", ""
+		}
+		if value == "" || value == emptied && !q.Needed && q.Default == "" {
+			return "", ""
+		}
+		return q.Wrong(value)
+	}
+	return p
+}
+
+// yesNo takes y and n as well.
+func (c *Conversation) yesNo(ctx context.Context, text, fallback, help string) (string, error) {
+	whole := func(word string) string {
+		return map[string]string{"y": "yes", "yes": "yes", "n": "no", "no": "no"}[strings.ToLower(strings.TrimSpace(word))]
+	}
+	word, err := c.Ask.Ask(ctx, Prompt{Text: text + "? yes or no", Fallback: fallback, Help: help,
+		Check: func(word string) (string, string) {
+			if whole(word) == "" {
+				return fmt.Sprintf("%q is neither yes nor no", word), "Type yes or no."
+			}
+			return "", ""
+		}})
+	return whole(word), err
+}
+
+// longText takes lines until an empty one.
+func (c *Conversation) longText(ctx context.Context, q question.Asked) (string, error) {
+	first := prompt(q)
+	first.Text = q.Ask + " (several lines; an empty one ends it)"
+	first.Fallback = OneLine(first.Fallback)
+	given, err := c.Ask.Ask(ctx, first)
+	if err != nil || given == "" || given == first.Fallback || given == emptied {
+		if given == first.Fallback {
+			given = q.Answer
+		}
+		return given, err
+	}
+	lines := []string{given}
+	for {
+		line, err := c.Ask.Ask(ctx, Prompt{Text: "  …", Check: func(line string) (string, string) {
+			return q.Wrong(strings.Join(append(slices.Clone(lines), line), "\n") + "x")
+		}})
+		if err != nil || line == "" {
+			return strings.Join(lines, "\n"), err
+		}
+		lines = append(lines, line)
+	}
+}
+
+// more shows what will be taken for the questions that are folded away, and
+// opens them on request.
+func (c *Conversation) more(ctx context.Context, group string, folded []question.Asked) error {
+	var taken []string
+	for _, q := range folded {
+		taken = append(taken, short(q)+": "+shown(q))
+	}
+	if group == "What" {
+		taken = append(taken, "release: "+c.releaseShown())
+	}
+	c.Ask.Explain("As usual: " + strings.Join(taken, " · "))
+	yes, err := c.yesNo(ctx, "Choose any of these yourself", "no",
+		"yes asks for each of them in turn, with what is usual in brackets.")
+	if err != nil {
+		return err
+	}
+	c.open[group] = yes == "yes"
+	return nil
+}
+
+func short(q question.Asked) string {
+	if q.Short != "" {
+		return q.Short
+	}
+	return q.ID
+}
+
+// shown is what holds for a question, for people.
+func shown(q question.Asked) string {
+	switch {
+	case q.Answer == "":
+		return "none"
+	case q.Secret && q.ID == "admin.password" && q.Answer == question.Generate:
+		return madeForYou
+	case q.Secret:
+		return "given"
+	}
+	return OneLine(q.Answer)
+}
+
+func (c *Conversation) releaseShown() string {
+	if c.Request.Release != "" {
+		return c.Request.Release
+	}
+	e, err := c.Book.Catalogue.Find(c.Request.App)
+	if err != nil {
+		return ""
+	}
+	return e.Newest().Release + ", the newest"
+}
+
+// licence asks for the licence to be accepted, and shows it on request.
+func (c *Conversation) licence(ctx context.Context) error {
+	e, err := c.Book.Catalogue.Find(c.Request.App)
+	if err != nil {
+		return err
+	}
+	for {
+		word, err := c.Ask.Ask(ctx, Prompt{Text: "Accept the " + e.Licence.Name + "? yes, no, or show", Fallback: "no",
+			Help: "The app can only be installed when its licence is accepted. show prints it."})
+		if err != nil {
+			return err
+		}
+		switch strings.ToLower(strings.TrimSpace(word)) {
+		case "y", "yes":
+			c.put("licence", "accept")
+			return nil
+		case "s", "show":
+			text, err := fs.ReadFile(e.Files(), e.Licence.Text)
+			if err != nil {
+				return err
+			}
+			c.Ask.Note(string(text))
+		default:
+			return fault.New(fault.Decision, "the licence was not accepted", e.Title, "Nothing was touched.")
+		}
+	}
+}

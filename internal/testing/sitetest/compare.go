@@ -1,0 +1,102 @@
+package sitetest
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/check"
+	"tivset/internal/work/place"
+)
+
+// Difference compares two listings line by line.
+func Difference(before, after string) (gone, come []string) {
+	old, new := map[string]bool{}, map[string]bool{}
+	for line := range strings.SplitSeq(before, "\n") {
+		old[line] = true
+	}
+	for line := range strings.SplitSeq(after, "\n") {
+		new[line] = true
+		if !old[line] {
+			come = append(come, line)
+		}
+	}
+	for line := range old {
+		if !new[line] {
+			gone = append(gone, line)
+		}
+	}
+	return gone, come
+}
+
+// Same fails with what has gone and come, a line each.
+func Same(t *testing.T, before, after string, why ...any) {
+	t.Helper()
+	gone, come := Difference(before, after)
+	require.Empty(t, append(gone, come...), why...)
+}
+
+// CountFiles counts the files in lines of a snapshot.
+func CountFiles(lines []string) int {
+	n := 0
+	for _, l := range lines {
+		if strings.HasPrefix(l, "-") {
+			n++
+		}
+	}
+	return n
+}
+
+// Undo undoes, or finishes, every job that is left.
+func Undo(t *testing.T, w *World) {
+	t.Helper()
+	left, err := w.Desk.Unfinished(context.Background())
+	require.NoError(t, err)
+	for _, j := range left {
+		_, err := w.Desk.Undo(context.Background(), j.ID)
+		require.NoError(t, err)
+	}
+}
+
+// CopyOf copies or moves a site, or says why that cannot be.
+func CopyOf(w *World, r place.Request) error {
+	p, err := place.Look(context.Background(), w.Desk, r)
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	_, err = place.Carry(context.Background(), w.Desk, p)
+	return err
+}
+
+// Examined checks a site, and tells which checks are fine.
+func Examined(t *testing.T, w *World, word string) (check.Examined, map[string]bool) {
+	t.Helper()
+	x, err := w.Book.Find(context.Background(), word)
+	require.NoError(t, err)
+	e, err := w.Examiner.Check(context.Background(), x)
+	require.NoError(t, err)
+	fine := map[string]bool{}
+	for _, c := range e.Checks {
+		fine[c.Name] = c.OK
+	}
+	return e, fine
+}
+
+// Mails gives the text of every mail in the demo's mailbox.
+func Mails(t *testing.T, w *World) string {
+	t.Helper()
+	var out strings.Builder
+	files, err := filepath.Glob(filepath.Join(w.Demo.Standin.Mailbox, "*.eml"))
+	require.NoError(t, err)
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		require.NoError(t, err)
+		out.Write(text)
+	}
+	return strings.ReplaceAll(out.String(), "=\r\n", "")
+}

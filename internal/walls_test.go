@@ -1,0 +1,179 @@
+// Package internal_test holds the plan of the house against the imports.
+package internal_test
+
+import (
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// floor is how high a room stands: it imports rooms of lower floors, and of its
+// own only those that its line lists.
+var floors = []struct {
+	name  string
+	rooms map[string]string // the room, and what it may import of its own floor
+}{
+	{"small tools", map[string]string{
+		"fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
+	}},
+	{"hosting, its rooms", map[string]string{
+		"hosting/files": "", "hosting/web": "", "hosting/database": "", "hosting/account": "hosting/database",
+		"hosting/place": "hosting/account", "hosting/ssh": "",
+		"hosting/files/local": "hosting/files", "hosting/files/sftp": "hosting/files hosting/ssh",
+		"hosting/files/ftp":        "hosting/files",
+		"hosting/database/mariadb": "hosting/database", "hosting/database/postgresql": "hosting/database",
+		"hosting/database/sqlite": "hosting/database hosting/files", "hosting/database/helper": "hosting/database",
+		"hosting/courier": "hosting/database hosting/files hosting/web",
+	}},
+	{"app, its rooms", map[string]string{
+		"app/fill": "", "app/config": "app/fill", "app/kit": "app/config app/fill", "app/catalogue": "app/kit",
+		"app/rewrite": "",
+		"app/archive": "", "app/release": "app/archive app/catalogue app/kit", "app/setup": "app/fill app/kit",
+	}},
+	{"records", map[string]string{
+		"records/home": "", "records/ledger": "", "records/vault": "", "records/job": "", "records/backup": "",
+	}},
+	{"accounts, open", map[string]string{"hosting": "", "hosting/reach": ""}},
+	{"what can be asked", map[string]string{"question": ""}},
+	{"the noun", map[string]string{"site": ""}},
+	{"looking", map[string]string{"plan": "", "check": ""}},
+	{"steps", map[string]string{"step": ""}},
+	{"work", map[string]string{"work": ""}},
+	{"lists", map[string]string{"accounts": "", "sites": ""}},
+	{"ways", map[string]string{
+		"work/install": "", "work/update": "", "work/backup": "", "work/remove": "", "work/renew": "", "work/repair": "",
+		"work/adopt": "",
+		"work/place": "work/remove", "work/restore": "work/backup work/place",
+	}},
+	{"put together", map[string]string{"work/ways": "", "core": "work/ways"}},
+	{"conversations", map[string]string{"talk": ""}},
+	{"the screen", map[string]string{"screen": ""}},
+	{"sides", map[string]string{
+		"standin": "standin/*", "standin/mysqld": "", "standin/pages": "", "standin/mailbox": "", "standin/lines": "",
+		"standin/sftpd": "standin/lines", "standin/ftpd": "standin/lines", "demo": "standin",
+	}},
+	{"the command line", map[string]string{"command": ""}},
+	{"tests", map[string]string{
+		"testing/testserver": "", "testing/sitetest": "testing/testserver",
+		"hosting/files/filestest": "", "hosting/database/databasetest": "",
+	}},
+}
+
+// never are imports that no floor allows, whatever stands where.
+var never = map[string][]string{
+	"standin": {"hosting", "app", "records", "site", "plan", "check", "step", "work", "core", "talk", "screen", "fault",
+		"secret"},
+	"question": {"records", "hosting/files", "hosting/web", "hosting/ssh", "hosting/courier", "hosting/reach"},
+	"app":      {"records", "hosting/account", "hosting/reach"},
+	"hosting":  {"app", "records"},
+	"step":     {"plan"},
+	"talk":     {"work", "step"},
+}
+
+// only are imports that belong to some rooms alone.
+var only = map[string]string{
+	"github.com/spf13/cobra":          "command",
+	"charm.land/lipgloss/v2":          "screen",
+	"github.com/go-sql-driver/mysql":  "hosting/database/mariadb standin/pages",
+	"modernc.org/sqlite":              "records/ledger hosting/database/sqlite standin/mysqld",
+	"github.com/jackc/pgx/v5":         "hosting/database/postgresql",
+	"filippo.io/age":                  "records/vault records/backup",
+	"github.com/wneessen/go-mail":     "mail",
+	"os/exec":                         "command demo hosting/files/local hosting/database/helper",
+	"golang.org/x/term":               "command screen",
+	"github.com/gofrs/flock":          "records/vault records/job",
+	"github.com/ulikunitz/xz":         "app/archive",
+	"github.com/google/renameio/v2":   "app/release records/home records/vault",
+	"github.com/PuerkitoBio/goquery":  "hosting/web app/setup",
+	"github.com/pelletier/go-toml/v2": "standin/pages",
+	"github.com/joho/godotenv":        "standin/pages",
+}
+
+// imports lists the packages below internal with what each imports.
+func imports(t *testing.T) map[string][]string {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "./...").Output()
+	require.NoError(t, err)
+	all := map[string][]string{}
+	for line := range strings.Lines(string(out)) {
+		words := strings.Fields(line)
+		if room, ok := strings.CutPrefix(words[0], "tivset/internal/"); ok {
+			all[room] = words[1:]
+		}
+	}
+	return all
+}
+
+// standing gives the floor of each room, and what it may import beside it.
+func standing(t *testing.T) (floor map[string]int, beside map[string]string) {
+	t.Helper()
+	floor, beside = map[string]int{}, map[string]string{}
+	for n, f := range floors {
+		for room, list := range f.rooms {
+			_, twice := floor[room]
+			require.False(t, twice, room)
+			floor[room], beside[room] = n, list
+		}
+	}
+	return floor, beside
+}
+
+func TestImportsPointDownTheFloors(t *testing.T) {
+	floor, beside := standing(t)
+	all := imports(t)
+	for room, list := range all {
+		at, known := floor[room]
+		if !assert.True(t, known, "no floor is given for the room %s", room) {
+			continue
+		}
+		for _, i := range list {
+			other, ours := strings.CutPrefix(i, "tivset/internal/")
+			if !ours {
+				continue
+			}
+			below, known := floor[other]
+			wing, _, _ := strings.Cut(other, "/")
+			allowed := known && (below < at || slices.Contains(strings.Fields(beside[room]), other) ||
+				slices.Contains(strings.Fields(beside[room]), wing+"/*"))
+			assert.True(t, allowed, "%s (%s) imports %s", room, floors[at].name, other)
+		}
+	}
+	for room := range floor {
+		assert.Contains(t, all, room, "the plan has a room that is not there")
+	}
+}
+
+func TestWhatNobodyMayImport(t *testing.T) {
+	for room, list := range imports(t) {
+		for wing, forbidden := range never {
+			if room != wing && !strings.HasPrefix(room, wing+"/") || strings.HasSuffix(room, "test") {
+				continue
+			}
+			for _, i := range list {
+				other, _ := strings.CutPrefix(i, "tivset/internal/")
+				for _, f := range forbidden {
+					assert.False(t, other == f || strings.HasPrefix(other, f+"/"), "%s imports %s", room, other)
+				}
+			}
+		}
+		for _, i := range list {
+			if owners, limited := only[i]; limited && !strings.HasPrefix(room, "testing/") {
+				assert.Contains(t, strings.Fields(owners), room, "%s imports %s", room, i)
+			}
+		}
+	}
+}
+
+// What a newcomer reads first stays short.
+func TestTheListOfWings(t *testing.T) {
+	wings := map[string]bool{}
+	for room := range imports(t) {
+		wing, _, _ := strings.Cut(room, "/")
+		wings[wing] = true
+	}
+	assert.LessOrEqual(t, len(wings), 24)
+}

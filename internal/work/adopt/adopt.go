@@ -1,0 +1,132 @@
+// Package adopt is the way of an app that was installed by other means into the
+// book: it is found by its kit's marks, its configuration is read, nothing of it
+// is changed.
+package adopt
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"tivset/internal/answer"
+	"tivset/internal/app/kit"
+	"tivset/internal/check"
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/records/ledger"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+	"tivset/internal/work"
+)
+
+// Way is this way's line in the table. It is no job: it changes nothing in the
+// account, and so has nothing to be undone.
+func Way() work.Way { return work.Way{Name: "adopt", Past: "adopted"} }
+
+// Request is an app that was installed by other means.
+type Request struct {
+	At      string
+	Account string
+	Answers answer.Given // admin.name, admin.password, admin.email, title
+}
+
+// Adopt takes charge of an app that is there. It is recorded only when the admin
+// can sign in.
+func Adopt(ctx context.Context, d *work.Desk, r Request) (check.Examined, error) {
+	var none check.Examined
+	a, err := d.Book.Account(r.Account, r.At)
+	if err != nil {
+		return none, err
+	}
+	at, err := site.Resolve(r.At, a.Domains)
+	if err != nil {
+		return none, err
+	}
+	known, err := d.Book.Has(ctx, at.Address())
+	if err != nil {
+		return none, err
+	}
+	if known {
+		return none, fault.New(fault.Usage, "this site is known already", at.Address(), "Look at it with: "+
+			fault.Call("show", at.Address()))
+	}
+	in, err := d.Hosting.Open(ctx, a)
+	if err != nil {
+		return none, err
+	}
+	defer in.Close()
+	found, err := read(ctx, d, in, at)
+	if err != nil {
+		return none, err
+	}
+	x, secrets, err := found.record(d.Now(), r.Answers)
+	if err != nil {
+		return none, err
+	}
+	return takeCharge(ctx, d, in, x, secrets)
+}
+
+// takeCharge records a site that passes its checks; of one that does not nothing
+// is kept.
+func takeCharge(ctx context.Context, d *work.Desk, in *hosting.Account, x ledger.Site,
+	secrets map[string]secret.Text) (check.Examined, error) {
+	named := map[string]secret.Text{}
+	for name, v := range secrets {
+		named[site.VaultName(x.Address, name)] = v
+	}
+	if err := d.Book.Vault.Set(named); err != nil {
+		return check.Examined{}, err
+	}
+	done, err := examine(ctx, d, in, &x)
+	for _, c := range done.Checks {
+		if err == nil && !c.OK && slices.Contains([]string{check.FrontPage, check.SignIn, check.Database}, c.Name) {
+			err = fault.New(fault.Failed, "the site was found and does not pass the check of the "+c.Name, x.URL,
+				"Nothing was recorded. "+c.Detail)
+		}
+	}
+	if err == nil {
+		err = d.Book.Ledger.PutSite(ctx, x)
+	}
+	if err != nil {
+		return done, errors.Join(err, d.Book.Vault.Forget(site.VaultName(x.Address, "")))
+	}
+	return done, nil
+}
+
+// examine examines a site that is not recorded yet, and completes its record.
+func examine(ctx context.Context, d *work.Desk, in *hosting.Account, x *ledger.Site) (check.Examined, error) {
+	s, err := d.Book.From(*x)
+	if err != nil {
+		return check.Examined{}, err
+	}
+	if x.Entries, err = entries(ctx, d, in, s); err != nil {
+		return check.Examined{}, err
+	}
+	return d.Examiner.Examine(ctx, in, s, x)
+}
+
+// entries lists what in the folder is the app's: what its release has; where
+// that cannot be had, all that is nobody else's.
+func entries(ctx context.Context, d *work.Desk, in *hosting.Account, s *site.Site) ([]string, error) {
+	folder := s.Place.Folder
+	inside, err := in.Files.List(ctx, folder)
+	if err != nil {
+		return nil, err
+	}
+	others, err := d.Book.Foreign(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	of, unknown := s.Content(ctx, d.Archives)
+	var out []string
+	for _, i := range inside {
+		full := folder + "/" + i.Name
+		theirs := others.Has(full) || others.Below(full)
+		own := slices.ContainsFunc(s.Kit.Config, func(c kit.Config) bool { return strings.HasPrefix(c.Path+"/", i.Name+"/") })
+		if !theirs && (unknown != nil || own || i.Name == s.Place.AdminFolder || slices.Contains(of.Survey.Entries, i.Name)) {
+			out = append(out, i.Name)
+		}
+	}
+	return out, nil
+}

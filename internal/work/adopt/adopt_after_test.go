@@ -1,0 +1,52 @@
+package adopt_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/answer"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
+	"tivset/internal/work/adopt"
+)
+
+// An app that somebody else installed is found, read and looked after; nothing
+// of it changes.
+func TestAdopts(t *testing.T) {
+	testserver.Slow(t)
+	w := sitetest.Demo(t)
+	for app, at := range sitetest.Apps {
+		done, err := w.Install(sitetest.Request(app, at))
+		require.NoError(t, err)
+		creds, err := w.Book.Reveal(ctx, done.Site.Address)
+		require.NoError(t, err)
+		require.NoError(t, w.Book.Ledger.DropSite(ctx, done.Site.Address))
+		require.NoError(t, w.Book.Vault.Forget("sites/"+done.Site.Address+"/"))
+		before := w.Snapshot()
+		_, err = adopt.Adopt(ctx, w.Desk, adopt.Request{At: at})
+		require.ErrorContains(t, err, "name and password", app)
+		_, err = adopt.Adopt(ctx, w.Desk, adopt.Request{At: at, Answers: answer.Given{"admin.name": "wharfinger",
+			"admin.password": "wrong-" + creds.Password.Reveal()}})
+		require.ErrorContains(t, err, "does not pass the check", app)
+		_, err = w.Book.Find(ctx, done.Site.Address)
+		require.Error(t, err, "nothing was recorded")
+		found, err := adopt.Adopt(ctx, w.Desk, adopt.Request{At: at, Answers: answer.Given{"admin.name": "wharfinger",
+			"admin.password": creds.Password.Reveal()}})
+		require.NoError(t, err, app)
+		assert.True(t, found.OK, "%s: %v", app, found.Checks)
+		sitetest.Same(t, before, w.Snapshot(), "nothing of it changes")
+		x, err := w.Book.Find(ctx, done.Site.Address)
+		require.NoError(t, err)
+		assert.Equal(t, done.Site.Entries, x.Entries, app)
+		assert.Equal(t, done.Site.Release, x.Release)
+		assert.Equal(t, done.Site.Title, x.Title, app)
+		assert.True(t, x.Adopted)
+		if x.Database != nil {
+			assert.Equal(t, done.Site.Database.Name, x.Database.Name)
+		}
+	}
+	_, err := adopt.Adopt(ctx, w.Desk, adopt.Request{At: "lockside.localhost/nothing"})
+	assert.ErrorContains(t, err, "no app that a kit knows")
+}

@@ -1,0 +1,5 @@
+package adopt_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,33 @@
+package work_test
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/testing/sitetest"
+)
+
+func TestResumeAndUndoOfOtherJobs(t *testing.T) {
+	w := sitetest.Demo(t)
+	ctx := context.Background()
+	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	before := w.Snapshot()
+	for _, id := range []string{done.Job, "20260101-000000-abcd", "nonsense"} {
+		_, err := w.Desk.Resume(ctx, id)
+		assert.Equal(t, fault.Usage, fault.Of(err).Kind, id)
+		_, err = w.Desk.Undo(ctx, id)
+		assert.Equal(t, fault.Usage, fault.Of(err).Kind, id)
+	}
+	sitetest.Same(t, before, w.Snapshot())
+	jobs, err := w.Desk.Jobs(ctx)
+	require.NoError(t, err)
+	require.Len(t, jobs, 1)
+	assert.Equal(t, "installed", jobs[0].Outcome)
+	_, err = w.Book.Reveal(ctx, done.Site.Address)
+	assert.NoError(t, err)
+}

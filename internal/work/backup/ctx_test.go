@@ -1,0 +1,5 @@
+package backup_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,161 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"syscall"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/step"
+)
+
+// Job is one job of a way that is to be carried out.
+type Job struct {
+	Way     Way
+	Request any    // what was asked for, without secrets: kept in the journal, to ask again
+	Remedy  string // what to do about a failure that does not say itself; "" for the usual
+	Undone  string // what is to be said when it was undone; "" for the usual
+
+	// List gives the job's steps; let go of what they share with done, which may
+	// be nil.
+	List func(context.Context) (list job.List, done func(), err error)
+}
+
+// CarryOut runs a job's steps, with its journal and its record in the ledger.
+// It returns nil, or a fault after everything was undone (Failed) or with
+// something left (Left).
+func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
+	runner := &job.Runner{Progress: d.Progress, Again: hosting.ErrComesBack, Patience: d.Patience}
+	t.Count = d.counter(runner)
+	list, done, err := j.List(ctx)
+	if err != nil {
+		return err
+	}
+	if done != nil {
+		defer done()
+	}
+	request, err := json.Marshal(j.Request)
+	if err != nil {
+		return err
+	}
+	address := t.Site.Address()
+	header := job.Header{ID: t.Job, What: j.Way.Name, Account: t.In.Name, Address: address, Request: request}
+	if runner.Journal, err = job.Begin(d.Book.Home.Journals(), header, list, d.Now); err != nil {
+		return err
+	}
+	defer runner.Journal.Close()
+	entry := ledger.Job{ID: t.Job, What: j.Way.Name, App: t.Site.App, Account: t.In.Name, Address: address,
+		Started: d.Now().UTC(), Outcome: "running"}
+	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
+		return err
+	}
+	runErr := runner.Run(ctx, list)
+	if err := d.endJob(entry, j.Way.Past, runErr); err != nil {
+		return err
+	}
+	if runErr != nil {
+		return d.stopped(ctx, t, j, runErr)
+	}
+	return nil
+}
+
+// counter makes the callback with which a step tells how far it is.
+func (d *Desk) counter(r *job.Runner) func(int64, int64, string) {
+	if d.Progress == nil {
+		return func(int64, int64, string) {}
+	}
+	var last job.Event
+	report := d.Progress
+	r.Progress = func(event job.Event) {
+		last = event
+		report(event)
+	}
+	return func(count, total int64, unit string) {
+		event := last
+		event.Count, event.Total, event.Unit = count, total, unit
+		report(event)
+	}
+}
+
+// endJob notes how a job ended.
+func (d *Desk) endJob(entry ledger.Job, outcome string, err error) error {
+	now := d.Now().UTC()
+	entry.Ended, entry.Outcome = &now, outcome
+	var stopped *job.Stopped
+	if errors.As(err, &stopped) {
+		entry.Outcome, entry.Problem = "undone", plainly(stopped)
+		if !stopped.Undone {
+			entry.Outcome, entry.Ended = "left", nil
+		}
+	}
+	return d.Book.Ledger.PutJob(context.Background(), entry)
+}
+
+// plainly words why a job stopped, for the list of jobs.
+func plainly(stopped *job.Stopped) string {
+	if errors.Is(stopped.Cause, context.Canceled) {
+		return stopped.Step + ": interrupted"
+	}
+	return stopped.Error()
+}
+
+// stopped words why a job did not come to its end, and what became of it.
+func (d *Desk) stopped(ctx context.Context, t *step.Tools, j Job, err error) error {
+	var stopped *job.Stopped
+	if !errors.As(err, &stopped) {
+		return err
+	}
+	f := *fault.Of(stopped.Cause)
+	if f.Kind != fault.Decision || !stopped.Undone {
+		f.Kind = fault.Failed
+	}
+	if ctx.Err() != nil {
+		f.What, f.Cause = "interrupted", nil
+		f.Remedy = "Run the command again when you are ready."
+	}
+	f.Job = stopped.Job
+	f.What = fmt.Sprintf("%s: %s", stopped.Step, f.What)
+	if f.Where == "" {
+		f.Where = t.Site.Place.URL
+	}
+	if f.Remedy == "" {
+		f.Remedy = cmp.Or(j.Remedy, remedy(stopped.Cause, t.In.Account.Name))
+	}
+	if stopped.Undone {
+		f.Details = append(f.Details, cmp.Or(j.Undone, "Everything that was begun was undone; the account is as it was."))
+		return &f
+	}
+	f.Kind = fault.Left
+	if stopped.Settled {
+		f.Details = append(f.Details, "The site is "+j.Way.Past+"; only traces of the job are left in the account.")
+		f.Remedy = "To finish, run: " + fault.Call("resume", stopped.Job)
+		return &f
+	}
+	f.Details = append(f.Details, "It could not all be undone: "+stopped.Left.Error())
+	f.Remedy = "When that is mended, run: " + fault.Call("undo", stopped.Job) + "; or, to have it done after all: " +
+		fault.Call("resume", stopped.Job)
+	return &f
+}
+
+// remedy says what to do about an error that came without one.
+func remedy(err error, account string) string {
+	test := fault.Call("account", "test", account)
+	var blocked *files.Blocked
+	switch {
+	case errors.As(err, &blocked):
+		return "Move it, or bring the site to another place."
+	case errors.Is(err, fs.ErrPermission):
+		return "Give the user who runs this the right to write there; see: " + test
+	case errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT):
+		return "Make room in the account, and try again."
+	}
+	return "Try again; if it stays so, see what of the account works: " + test
+}

@@ -1,0 +1,5 @@
+package work_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,115 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"tivset/internal/app/release"
+	"tivset/internal/check"
+	"tivset/internal/hosting"
+	"tivset/internal/mail"
+	"tivset/internal/plan"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+	"tivset/internal/step"
+)
+
+// UsualPatience is the usual value of Desk.Patience.
+const UsualPatience = 30 * time.Second
+
+// Desk is what all ways work with. All of its fields are given by whoever wires
+// the program.
+type Desk struct {
+	Book     *site.Book
+	Hosting  *hosting.Opener
+	Planner  *plan.Planner
+	Archives *release.Archives
+	Examiner *check.Examiner
+	Maker    secret.Maker
+	Now      func() time.Time
+	Who      string          // user and machine, for others who find a job under way
+	Progress func(job.Event) // may be nil
+	Patience time.Duration   // for how long an undo waits for a server that went away
+	Ways     Table
+
+	SendMail func(ctx context.Context, server string, m mail.Message) error
+}
+
+// Held is a recorded site that is there, with its account open.
+type Held struct {
+	ledger.Site
+	Of *site.Site
+	In *hosting.Account
+}
+
+// Hold finds a site by what somebody calls it and opens its account. The caller
+// closes it.
+func (d *Desk) Hold(ctx context.Context, word string) (*Held, error) {
+	found, err := d.Book.Find(ctx, word)
+	if err != nil {
+		return nil, err
+	}
+	s, err := d.Book.From(found)
+	if err != nil {
+		return nil, err
+	}
+	in, err := d.Hosting.Open(ctx, s.In)
+	if err != nil {
+		return nil, err
+	}
+	return &Held{found, s, in}, nil
+}
+
+// Close lets go of the account.
+func (h *Held) Close() error { return h.In.Close() }
+
+// Begin makes the tools of a new job that makes or changes a site in its open
+// account.
+func (d *Desk) Begin(in *hosting.Account, s *site.Site) (*step.Tools, error) {
+	token, err := d.Maker.Token(4)
+	if err != nil {
+		return nil, err
+	}
+	t := d.tools(in, job.NewID(d.Now(), token))
+	t.Site = s
+	return t, nil
+}
+
+// tools are those of a job of which nothing else is known.
+func (d *Desk) tools(in *hosting.Account, id string) *step.Tools {
+	return &step.Tools{In: in, Book: d.Book, Hosting: d.Hosting, Maker: d.Maker, Now: d.Now, Job: id, Who: d.Who,
+		Count: func(int64, int64, string) {}, Result: &step.Result{}}
+}
+
+// Done is what a job came to.
+type Done struct {
+	Job      string
+	Site     ledger.Site
+	Password secret.Text
+	Given    bool // the password is the owner's own
+	Checks   []check.Checked
+	Warnings []string
+	Reviewed int      // how many of the warnings the review had said
+	Todo     []string // what is left for the owner to do
+}
+
+// Done tells what has become of the job's site.
+func (d *Desk) Done(ctx context.Context, t *step.Tools, reviewed ...string) (Done, error) {
+	now, err := d.Book.Ledger.Site(ctx, t.Site.Address())
+	if err != nil {
+		return Done{}, err
+	}
+	d.Book.FillIn(&now)
+	done := Done{Job: t.Job, Site: now, Password: t.Site.Password(), Given: true, Checks: t.Result.Checks,
+		Warnings: append(append([]string{}, reviewed...), t.Result.Warnings...), Reviewed: len(reviewed), Todo: []string{}}
+	if done.Checks == nil {
+		done.Checks = []check.Checked{}
+	}
+	return done, nil
+}
+
+// Closing lets go of a held site after a plan that could not be made.
+func Closing(h *Held, err error) error { return errors.Join(err, h.Close()) }

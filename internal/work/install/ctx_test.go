@@ -1,0 +1,5 @@
+package install_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,5 @@
+package place_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,50 @@
+package place_test
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/hosting/account"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/work/place"
+	"tivset/internal/work/remove"
+)
+
+// A site moves to another account, and a copy of it comes back.
+func TestMovesToAnotherAccount(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.EditAccount(func(a *account.Account) {
+		other := *a
+		other.Name, other.Reach = "other", "local:"+filepath.Join(w.Root, "web")
+		other.Domains = slices.Clone(a.Domains[3:])
+		other.Domains[0].Folder = "helm-school"
+		a.Domains = a.Domains[:3]
+		other.Databases = slices.Clone(a.Databases)
+		admin := *a.Databases[0].Admin
+		admin.Password = "plain:" + w.Demo.Password
+		other.Databases[0].Admin = &admin
+		text, err := other.Format()
+		require.NoError(t, err)
+		_, err = w.Accounts.Add("other", text, false, os.Getenv)
+		require.NoError(t, err)
+	})
+	begin := w.Snapshot()
+	done, err := w.Install(sitetest.Request("helmroom", "lockside.localhost/school"))
+	require.NoError(t, err)
+	moved := w.Copy(place.Request{Site: done.Site.Address, At: "helm-school.localhost", Account: "other", Move: true})
+	assert.Equal(t, "other", moved.Site.Account)
+	e, _ := sitetest.Examined(t, w, moved.Site.Address)
+	assert.True(t, e.OK, "%v", e.Checks)
+	copied := w.Copy(place.Request{Site: moved.Site.Address, At: "chandlery.localhost", Account: "quillmere"})
+	e, _ = sitetest.Examined(t, w, copied.Site.Address)
+	assert.True(t, e.OK, "%v", e.Checks)
+	for _, x := range []string{moved.Site.Address, copied.Site.Address} {
+		w.Remove(remove.Request{Site: x, NoBackup: true, WithAdded: true})
+	}
+	sitetest.Same(t, begin, w.Snapshot(), "nothing is left")
+}

@@ -1,0 +1,188 @@
+package place
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path"
+
+	"tivset/internal/app/kit"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/backup"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/step"
+	"tivset/internal/work"
+	"tivset/internal/work/remove"
+)
+
+// placing is a copy, a move or a restore elsewhere that is carried out.
+type placing struct {
+	*step.Tools
+	desk *work.Desk
+	plan *Plan
+
+	temporary string // a file of this machine with the source's backup, or ""
+}
+
+// list gives the steps.
+func (p *placing) list(ctx context.Context) (job.List, func(), error) {
+	address, stage := p.plan.Address(), p.Store().Stage(p.Job)
+	list := []job.Step{step.ClaimOf(p.Tools, address, nil)}
+	taken, err := p.take()
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	ground, sent, err := work.Ground(p.Tools, p.plan.Plan)
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	filled, err := p.fill(ctx, stage)
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	list = append(append(append(list, taken...), ground...), filled...)
+	run, err := p.Site.Runner(p.In, path.Join(stage, backup.Files), p.plan.Place.URL, p.Now())
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	if p.plan.copy {
+		list = append(list, step.SetUps(p.Tools, p.plan.Kit.Copied, run, func(kit.Step) string {
+			return "Keep the copy quiet"
+		})...)
+	}
+	arrival, err := work.Arrival(p.Tools, p.plan.Plan, path.Join(stage, backup.Files), sent, p.outside(stage)...)
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	finish, err := p.finish(ctx)
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	record := &step.RecordSite{Tools: p.Tools, Address: address, SetAside: p.plan.Changes.SetAside, As: p.recordAs}
+	return job.List{Steps: append(list, arrival...), Settle: record, Finish: finish}, func() {
+		if run.Data != nil {
+			_ = run.Data.Close()
+		}
+		if p.temporary != "" {
+			_ = os.Remove(p.temporary)
+		}
+	}, nil
+}
+
+// take makes the steps that back the source up into a file of this machine;
+// none where the content is a backup already.
+func (p *placing) take() ([]job.Step, error) {
+	source := p.plan.source
+	if source == nil {
+		return nil, nil
+	}
+	file, err := p.Book.Home.Temporary()
+	if err != nil {
+		return nil, err
+	}
+	p.temporary = file.Name()
+	if err := errors.Join(file.Close(), os.Remove(p.temporary)); err != nil {
+		return nil, err
+	}
+	there := p.For(source.In, source.Of)
+	there.Count = func(n, of int64, unit string) { p.Count(n, of, unit) }
+	made := &step.BackedUp{MadeAt: p.Now().UTC()}
+	steps := []job.Step{
+		&step.BackUp{Tools: there, Record: p.plan.From, Made: made, Kept: step.Kept{File: p.temporary, Here: true}},
+		&step.Prepared{Label: "Read it again", Work: func(ctx context.Context) (err error) {
+			p.plan.content.Backup, err = backup.Open(ctx, func() (io.ReadCloser, error) { return os.Open(p.temporary) }, nil)
+			return err
+		}}}
+	if source.In.Name != p.In.Name {
+		return steps, nil
+	}
+	held := step.ClaimOf(there, source.Address, &p.plan.From)
+	steps = append([]job.Step{held}, steps...)
+	if !p.plan.Move { // else the place is held until all of it is gone
+		steps = append(steps, &step.Unclaim{Tools: there, Marker: held.Marker})
+	}
+	return steps, nil
+}
+
+// fill makes the steps that bring the content into a stage and the database.
+func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
+	c := p.plan.content
+	change, err := p.Book.Rewriting(ctx, &c.Carried, p.plan.Place.URL)
+	if err != nil {
+		return nil, err
+	}
+	list := []job.Step{
+		&step.UnpackBackup{Tools: p.Tools, Stage: stage, From: func() *backup.Backup { return c.Backup }},
+		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+			return p.CarryConfig(ctx, path.Join(stage, backup.Files), c.Before)
+		}}}
+	if p.plan.Data == nil {
+		return list, nil
+	}
+	return append(list, &step.LoadData{Tools: p.Tools, Label: "Load the database",
+		Data: step.DataOf(p.Site, p.plan.Address()),
+		Options: database.ScriptOptions{From: renamed(p.plan.From.Database.Tables, p.plan.Data.Tables),
+			To: p.plan.Data.Tables},
+		Script: func(ctx context.Context) (io.ReadCloser, error) {
+			return c.Carried.Script(ctx, c.Backup, p.plan.Kit.Kit, change), nil
+		}}), nil
+}
+
+// outside makes the step that puts the files outside of the web in place.
+func (p *placing) outside(stage string) []job.Step {
+	folder := p.plan.Place.DataFolder
+	if folder == "" {
+		return nil
+	}
+	return []job.Step{&step.Swap{Tools: p.Tools, Label: "Put the files outside of the web in place",
+		List: func(ctx context.Context) ([]files.Move, error) {
+			return files.Arriving(ctx, p.In.Files, path.Join(stage, backup.Outside), folder, nil)
+		}}}
+}
+
+// finish makes what is left when the site is recorded: with a move the old place
+// is taken away.
+func (p *placing) finish(ctx context.Context) ([]job.Finisher, error) {
+	var out []job.Finisher
+	if p.plan.Move {
+		whole, err := remove.Whole(ctx, p.desk, p.plan.source)
+		if err != nil {
+			return nil, err
+		}
+		old := whole.End(p.Tools)
+		if p.plan.request.Redirect {
+			old.Redirect = p.plan.Place.URL
+		}
+		if p.plan.From.Account == p.plan.Account {
+			old.Backups = p.Store().Backups(p.plan.Address())
+		}
+		out = append(out, old)
+	}
+	if p.temporary != "" {
+		out = append(out, &step.DropHere{Name: p.temporary})
+	}
+	return append(out, step.TidyUp(p.Tools, p.plan.Address(), "")), nil
+}
+
+// recordAs notes where the site comes from.
+func (p *placing) recordAs(x *ledger.Site) {
+	from := p.plan.From
+	switch {
+	case p.plan.copy:
+		x.CopyOf = from.Address
+	case p.plan.Move:
+		x.InstalledAt, x.CopyOf, x.Adopted, x.LastBackupAt = from.InstalledAt, from.CopyOf, from.Adopted, from.LastBackupAt
+	}
+	x.LastJob, x.Licence = x.Job, from.Licence
+}
+
+// renamed is the prefix to replace, "" when it stays.
+func renamed(from, to string) string {
+	if from == to || to == "" {
+		return ""
+	}
+	return from
+}

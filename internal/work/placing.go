@@ -1,0 +1,44 @@
+package work
+
+import (
+	"tivset/internal/hosting/courier"
+	"tivset/internal/plan"
+	"tivset/internal/records/job"
+	"tivset/internal/step"
+)
+
+// Ground makes the steps that come before the files of a site at a new place:
+// its secrets are kept, its domain proven, its PHP looked at; its database is
+// made, and its folder outside of the web. Sent is the courier, or nil.
+func Ground(t *step.Tools, p *plan.Plan) (list []job.Step, sent *step.SendCourier, err error) {
+	list = []job.Step{&step.KeepSecrets{Tools: t, Prefix: p.VaultPrefix()}, step.Prove(t)}
+	if sent, err = step.Courier(t); err != nil {
+		return nil, nil, err
+	}
+	if sent != nil {
+		sent.Functions, sent.Settings = plan.LookedFor(p.Of)
+		sent.Fit = func(found courier.Found) ([]string, error) { return plan.FitPHP(&p.Site, p.Survey.Bytes, found) }
+		list = append(list, sent)
+	}
+	list = append(list, step.DataSteps(t)...)
+	if p.Place.DataFolder != "" {
+		list = append(list, &step.MakeFolder{Tools: t, Folder: p.Place.DataFolder})
+	}
+	return list, sent, nil
+}
+
+// Arrival makes the steps that put what is staged in place and prove that it
+// works: what is in the way is set aside first. Between are steps that come
+// before the check.
+func Arrival(t *step.Tools, p *plan.Plan, staged string, sent *step.SendCourier, between ...job.Step) ([]job.Step,
+	error) {
+	var list []job.Step
+	if len(p.Aside.Entries) > 0 {
+		list = append(list, &step.SetAside{Tools: t, From: p.Aside.From, To: t.Store().Aside(t.Job),
+			Entries: p.Aside.Entries})
+	}
+	list = append(list, &step.PutInPlace{Tools: t, Stage: staged, Target: p.Place.Folder})
+	list = append(append(list, between...), &step.CheckSite{Tools: t})
+	around, err := step.Around(t, sent)
+	return append(list, around...), err
+}

@@ -1,0 +1,5 @@
+package remove_test
+
+import "context"
+
+var ctx = context.Background()

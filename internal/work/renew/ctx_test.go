@@ -1,0 +1,5 @@
+package renew_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,5 @@
+package restore_test
+
+import "context"
+
+var ctx = context.Background()

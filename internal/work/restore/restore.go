@@ -1,0 +1,324 @@
+// Package restore is the way of a backup back: to where the site is, or to a
+// place where nothing is.
+package restore
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"path"
+
+	"tivset/internal/answer"
+	"tivset/internal/app/fill"
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	format "tivset/internal/records/backup"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+	"tivset/internal/step"
+	"tivset/internal/work"
+	"tivset/internal/work/backup"
+	"tivset/internal/work/place"
+)
+
+// Way is this way's line in the table.
+func Way() work.Way {
+	return work.Way{Name: "restore", Past: "restored",
+		Again: work.AgainWith(func(ctx context.Context, d *work.Desk, r Request) error {
+			_, err := Restore(ctx, d, r)
+			return err
+		})}
+}
+
+// Request is a backup that somebody wants back.
+type Request struct {
+	Site     string       // a site, or an address where nothing is
+	From     string       // a backup's name in the account's store, or a file here; "" for the newest
+	Account  string       // for an address where nothing is
+	Identity string       // a file here with age's keys
+	NoBackup bool         // do not back up what is there first
+	Answers  answer.Given // for an address where nothing is
+}
+
+// Done is what came of it.
+type Done struct {
+	work.Done
+	From   string
+	Backup *step.BackedUp // of what was there before; nil where none was made
+}
+
+// asked is a request with the keys that open the backup.
+type asked struct {
+	Request
+	keys format.Keys
+}
+
+// Restore brings back a backup: to where the site is, or to an empty place.
+func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
+	a := asked{Request: r}
+	if r.Identity != "" {
+		file, err := os.Open(r.Identity)
+		if err == nil {
+			a.keys, err = format.ReadKeys(file)
+			err = errors.Join(err, file.Close())
+		}
+		if err != nil {
+			return nil, fault.New(fault.Usage, "the key cannot be read", r.Identity,
+				"Name a file that age-keygen wrote.").Because(err)
+		}
+	}
+	known, err := d.Book.Knows(ctx, r.Site)
+	if err != nil {
+		return nil, err
+	}
+	if !known {
+		return elsewhere(ctx, d, a)
+	}
+	h, err := d.Hold(ctx, r.Site)
+	if err != nil {
+		return nil, err
+	}
+	defer h.Close()
+	return inPlace(ctx, d, h, a)
+}
+
+// opened is a backup that was read and compared with its checksums.
+type opened struct {
+	*place.Content
+	from string
+	done func() // drops what was fetched
+}
+
+// open reads a backup.
+func open(ctx context.Context, d *work.Desk, name string, opener format.Opener, a asked) (*place.Content, error) {
+	b, err := format.Open(ctx, opener, a.keys)
+	switch {
+	case errors.Is(err, format.ErrDamaged):
+		return nil, fault.New(fault.Usage, "the backup cannot be used", name,
+			"Take another one. Nothing was touched.").Because(err)
+	case errors.Is(err, format.ErrSealed):
+		return nil, fault.New(fault.Usage, "the backup is encrypted", name,
+			"Give the key that opens it: --identity FILE. Nothing was touched.").Because(err)
+	case err != nil:
+		return nil, err
+	}
+	c := &place.Content{Backup: b}
+	if err := json.Unmarshal(b.Site, &c.Record); err != nil {
+		return nil, fault.New(fault.Usage, "the backup does not say what site it is of", name,
+			"Take another one. Nothing was touched.").Because(err)
+	}
+	if c.Secrets, err = d.Book.Vault.Unseal(b.Secrets); err != nil {
+		return nil, fault.New(fault.Usage, "the passwords in the backup belong to another vault", name,
+			"Restore it on the machine that made it, or bring that one's vault and key here. Nothing was touched.").Because(err)
+	}
+	return c, nil
+}
+
+// file opens a backup that is a file of this machine; nil where the request
+// names none.
+func file(ctx context.Context, d *work.Desk, a asked) (*opened, error) {
+	if a.From == "" {
+		return nil, nil
+	}
+	if _, err := os.Stat(a.From); err != nil {
+		return nil, nil // a name in the account, or none at all
+	}
+	c, err := open(ctx, d, a.From, func() (io.ReadCloser, error) { return os.Open(a.From) }, a)
+	if err != nil {
+		return nil, err
+	}
+	return &opened{c, a.From, func() {}}, nil
+}
+
+// stored opens a backup of an address in the account's store: the one that is
+// named, or the newest.
+func stored(ctx context.Context, d *work.Desk, in *hosting.Account, address string, a asked) (*opened, error) {
+	all, err := backup.In(ctx, in, address)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range all {
+		if a.From != "" && path.Base(l.File) != path.Base(a.From) {
+			continue
+		}
+		opener, done, err := fetched(ctx, d, in, l.File)
+		if err != nil {
+			return nil, err
+		}
+		c, err := open(ctx, d, l.File, opener, a)
+		if err != nil {
+			done()
+			return nil, err
+		}
+		return &opened{c, l.File, done}, nil
+	}
+	if a.From != "" {
+		return nil, fault.New(fault.Usage, "there is no such backup, here or in the account", a.From,
+			"Name a file, or one of those that "+fault.Call("backup", "SITE", "--list")+" shows.")
+	}
+	return nil, fault.New(fault.Usage, "the account has no backup of this site", address, "Name one with --from FILE.")
+}
+
+// fetched gives an opener of a backup in an account. One that is far away is
+// fetched once; done drops what was fetched.
+func fetched(ctx context.Context, d *work.Desk, in *hosting.Account, name string) (opener format.Opener, done func(),
+	err error) {
+	if in.Line().OwnMachine {
+		return func() (io.ReadCloser, error) { return in.Files.Open(ctx, name) }, func() {}, nil
+	}
+	from, err := in.Files.Open(ctx, name)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer from.Close()
+	to, err := d.Book.Home.Temporary()
+	if err != nil {
+		return nil, nil, err
+	}
+	_, err = io.Copy(to, from)
+	if err := errors.Join(err, to.Close()); err != nil {
+		os.Remove(to.Name())
+		return nil, nil, err
+	}
+	return func() (io.ReadCloser, error) { return os.Open(to.Name()) }, func() { os.Remove(to.Name()) }, nil
+}
+
+// inPlace replaces a site by what a backup holds.
+func inPlace(ctx context.Context, d *work.Desk, h *work.Held, a asked) (*Done, error) {
+	o, err := file(ctx, d, a)
+	if err == nil && o == nil {
+		o, err = stored(ctx, d, h.In, h.Address, a)
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer o.done()
+	if o.Record.App != h.App {
+		return nil, fault.New(fault.Usage, "the backup is of another app, "+o.Record.App, h.Address,
+			"Restore it to an empty place: "+fault.Call("restore", "ADDRESS", "--from", o.from))
+	}
+	after, s, err := becomes(d, h, o.Content)
+	if err != nil {
+		return nil, err
+	}
+	t, err := d.Begin(h.In, s)
+	if err != nil {
+		return nil, err
+	}
+	done := &Done{From: o.from}
+	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: a.Request, List: func(ctx context.Context) (job.List, func(),
+		error) {
+		list, err := (&restoring{t, h, o.Content, after, a.Request, done}).list(ctx)
+		return list, nil, err
+	}})
+	if err != nil {
+		return nil, err
+	}
+	done.Done, err = d.Done(ctx, t)
+	return done, err
+}
+
+// becomes is the site's record after it was restored, and the site.
+func becomes(d *work.Desk, h *work.Held, c *place.Content) (ledger.Site, *site.Site, error) {
+	x, old := h.Site, c.Record
+	x.Release, x.Title, x.Language, x.Admin = old.Release, old.Title, old.Language, old.Admin
+	x.Entries, x.Files, x.Bytes, x.Chosen, x.Licence, x.Gone = old.Entries, old.Files, old.Bytes, old.Chosen, old.Licence,
+		""
+	if x.AdminURL = x.URL; len(old.AdminURL) > len(old.URL) {
+		x.AdminURL += old.AdminURL[len(old.URL):]
+	}
+	if (old.Database == nil) != (x.Database == nil) || old.Database != nil &&
+		(old.Database.Engine != x.Database.Engine || old.Database.Tables != x.Database.Tables) {
+		return x, nil, fault.New(fault.Usage, "the backup holds another kind of database than the site has", h.Address,
+			"Restore it to an empty place.")
+	}
+	s, err := d.Book.From(x)
+	if err != nil {
+		return x, nil, err
+	}
+	own := s.Secrets[site.DataPassword]
+	s = s.Only(c.Secrets)
+	if !own.Empty() {
+		s = s.With(map[string]secret.Text{site.DataPassword: own})
+	}
+	c.Before, err = valuesOf(d, old, c.Secrets)
+	return x, s, err
+}
+
+// valuesOf gives what the configuration of a site holds.
+func valuesOf(d *work.Desk, x ledger.Site, secrets map[string]secret.Text) (fill.Values, error) {
+	s, err := d.Book.From(x)
+	if err != nil {
+		return nil, err
+	}
+	return s.Only(secrets).Values(d.Now())
+}
+
+// elsewhere brings a backup to a place where nothing is: a file of this machine,
+// or what the account keeps of a site that was there.
+func elsewhere(ctx context.Context, d *work.Desk, a asked) (*Done, error) {
+	o, err := forEmpty(ctx, d, a)
+	if err != nil {
+		return nil, err
+	}
+	defer o.done()
+	if o.Before, err = valuesOf(d, o.Record, o.Secrets); err != nil {
+		return nil, err
+	}
+	p, err := place.At(ctx, d, o.Content, place.Request{Site: o.from, At: a.Site, Account: a.Account, Answers: a.Answers},
+		Way())
+	if err != nil {
+		return nil, err
+	}
+	placed, err := place.Carry(ctx, d, p)
+	if err != nil {
+		return nil, err
+	}
+	return &Done{Done: *placed, From: o.from}, nil
+}
+
+// forEmpty opens the backup for a place where nothing is. Where the account has
+// none either, the word may have been meant for a site.
+func forEmpty(ctx context.Context, d *work.Desk, a asked) (*opened, error) {
+	o, err := file(ctx, d, a)
+	if err != nil || o != nil {
+		return o, err
+	}
+	_, unknown := d.Book.Find(ctx, a.Site)
+	acc, err := d.Book.Account(a.Account, a.Site)
+	if err != nil {
+		return nil, either(a, unknown, err)
+	}
+	at, err := site.Resolve(a.Site, acc.Domains)
+	if err != nil {
+		return nil, either(a, unknown, err)
+	}
+	in, err := d.Hosting.Open(ctx, acc)
+	if err != nil {
+		return nil, err
+	}
+	o, err = stored(ctx, d, in, at.Address(), a)
+	if err != nil {
+		return nil, errors.Join(either(a, unknown, err), in.Close())
+	}
+	drop := o.done
+	o.done = func() {
+		drop()
+		_ = in.Close()
+	}
+	return o, nil
+}
+
+// either is why nothing can be restored: without a backup's name, that the word
+// means no site; else what is wrong with the backup. What is neither (an account
+// that cannot be read, say) is told as it is.
+func either(a asked, unknown, err error) error {
+	if a.From == "" && fault.Of(err).Kind == fault.Usage {
+		return unknown
+	}
+	return err
+}

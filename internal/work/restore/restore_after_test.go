@@ -1,0 +1,89 @@
+package restore_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/work/backup"
+	"tivset/internal/work/restore"
+)
+
+// A backup that is cut short, altered or somebody else's is refused before
+// anything is touched.
+func TestBackupsThatWillNotDo(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: "journal", Into: t.TempDir()})
+	require.NoError(t, err)
+	whole, err := os.ReadFile(made.File)
+	require.NoError(t, err)
+	before := w.Snapshot()
+	refused := func(name string, text []byte, words string) {
+		file := filepath.Join(t.TempDir(), "x.tar.zst")
+		require.NoError(t, os.WriteFile(file, text, 0o600))
+		_, err := restore.Restore(ctx, w.Desk, restore.Request{Site: done.Site.Address, From: file, NoBackup: true})
+		require.ErrorContains(t, err, words, name)
+		assert.Equal(t, fault.Usage, fault.Of(err).Kind, name)
+		sitetest.Same(t, before, w.Snapshot(), name)
+	}
+	for cut := 0; cut < len(whole); cut += len(whole)/7 + 1 {
+		refused("cut short", whole[:cut], "cannot be used")
+	}
+	for at := 10; at < len(whole); at += len(whole)/11 + 1 {
+		altered := append([]byte{}, whole...)
+		altered[at] ^= 0x20
+		refused("altered", altered, "cannot be used")
+	}
+	refused("none", []byte("hello"), "cannot be used")
+	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: done.Site.Address, From: "20200101-000000.tar.zst"})
+	require.ErrorContains(t, err, "no such backup")
+
+	// Several within one second: each is kept, whatever becomes of the next.
+	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	w.Now = func() time.Time { return at }
+	for n := range 3 {
+		_, err := backup.Make(ctx, w.Desk, backup.Request{Site: "journal"})
+		require.NoError(t, err)
+		w.Trip.Full = true
+		_, err = backup.Make(ctx, w.Desk, backup.Request{Site: "journal"})
+		w.Trip.Full = false
+		require.Error(t, err)
+		all, err := backup.List(ctx, w.Desk, "journal", "")
+		require.NoError(t, err)
+		assert.Len(t, all, n+1)
+	}
+	w.Now = time.Now
+	before = w.Snapshot()
+
+	// The disk is full: the backup ends, and nothing of it is left.
+	w.Trip.Full = true
+	_, err = backup.Make(ctx, w.Desk, backup.Request{Site: "journal"})
+	w.Trip.Full = false
+	require.Error(t, err)
+	sitetest.Same(t, before, w.Snapshot())
+}
+
+// Only the owner of the key opens a backup that is encrypted to it.
+func TestEncryptedBackup(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
+	require.NoError(t, err)
+	key, public := sitetest.AgeKey(t)
+	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: "pictures", To: []string{public}})
+	require.NoError(t, err)
+	assert.True(t, made.Encrypted)
+	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: "pictures"})
+	require.ErrorContains(t, err, "encrypted")
+	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: "pictures", Identity: key})
+	require.NoError(t, err)
+	_, err = backup.Make(ctx, w.Desk, backup.Request{Site: "pictures", To: []string{"AGE-SECRET-KEY-1"}})
+	require.ErrorContains(t, err, "cannot be encrypted")
+}

@@ -1,0 +1,197 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+)
+
+// Jobs lists the jobs, newest first. One that is recorded as running although
+// nobody has its journal in hand was cut off.
+func (d *Desk) Jobs(ctx context.Context) ([]ledger.Job, error) {
+	jobs, err := d.Book.Ledger.Jobs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range jobs {
+		if jobs[i].Outcome == "running" && d.cutOff(jobs[i].ID) {
+			jobs[i].Outcome = "cut off"
+		}
+	}
+	return jobs, nil
+}
+
+func (d *Desk) cutOff(id string) bool {
+	j, err := job.Open(d.Book.Home.Journals(), id, d.Now)
+	if err == nil {
+		_ = j.Close()
+	}
+	return !errors.Is(err, job.ErrRunning)
+}
+
+// Unfinished lists the jobs that need an undo.
+func (d *Desk) Unfinished(ctx context.Context) ([]ledger.Job, error) {
+	jobs, err := d.Jobs(ctx)
+	var out []ledger.Job
+	for _, j := range jobs {
+		if j.Outcome == "cut off" || j.Outcome == "left" {
+			out = append(out, j)
+		}
+	}
+	return out, err
+}
+
+// Undo takes back a job that was cut off or left. One that had already settled
+// is finished instead. It returns the job as it is now recorded.
+func (d *Desk) Undo(ctx context.Context, id string) (ledger.Job, error) {
+	entry, journal, err := d.openJob(ctx, id)
+	if err != nil {
+		return entry, err
+	}
+	defer journal.Close()
+	if journal.Over() && entry.Ended != nil {
+		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome,
+			"Only a job that was cut off, or the last install of a site, can be undone.")
+	}
+	settled := journal.Ended == "done"
+	if !journal.Over() { // else only the ledger was not told any more
+		if settled, err = d.recover(ctx, journal, (*job.Runner).Recover); err != nil {
+			return entry, err
+		}
+	}
+	return d.jobEnded(ctx, entry, settled)
+}
+
+// openJob finds a job in the ledger and its journal.
+func (d *Desk) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal, error) {
+	var entry ledger.Job
+	jobs, err := d.Book.Ledger.Jobs(ctx)
+	if err != nil {
+		return entry, nil, err
+	}
+	for _, j := range jobs {
+		if j.ID == id {
+			entry = j
+		}
+	}
+	journal, err := d.openJournal(id)
+	if err != nil {
+		return entry, nil, err
+	}
+	if entry.ID == "" { // the ledger lost it, the journal did not
+		entry = ledger.Job{ID: id, What: journal.What, Account: journal.Account, Address: journal.Address,
+			Started: d.Now().UTC()}
+	}
+	return entry, journal, nil
+}
+
+// openJournal opens the journal of a job that does not run.
+func (d *Desk) openJournal(id string) (*job.Journal, error) {
+	journal, err := job.Open(d.Book.Home.Journals(), id, d.Now)
+	if errors.Is(err, job.ErrRunning) {
+		return nil, fault.New(fault.Decision, "the job is running", id, "Wait for its end, or press Ctrl-C where it runs.")
+	}
+	return journal, err
+}
+
+func (d *Desk) jobEnded(ctx context.Context, entry ledger.Job, settled bool) (ledger.Job, error) {
+	now := d.Now().UTC()
+	entry.Outcome, entry.Ended = "undone", &now
+	if settled {
+		way, _ := d.Ways.Of(entry.What)
+		entry.Outcome = way.Past
+	}
+	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
+		return entry, fmt.Errorf("record the end of the job: %w", err)
+	}
+	return entry, nil
+}
+
+// Installed gives the site that a job installed and that nothing has changed
+// since; false when there is none.
+func (d *Desk) Installed(ctx context.Context, id string) (ledger.Site, bool, error) {
+	jobs, err := d.Book.Ledger.Jobs(ctx)
+	if err != nil || !slices.ContainsFunc(jobs, func(j ledger.Job) bool { return j.ID == id && j.Ended != nil }) {
+		return ledger.Site{}, false, err
+	}
+	sites, err := d.Book.Ledger.Sites(ctx)
+	for _, x := range sites {
+		if x.Job == id && x.LastJob == "" {
+			return x, true, err
+		}
+	}
+	return ledger.Site{}, false, err
+}
+
+// TakeBack undoes the job that installed a site: the site goes, with all that
+// was written in it since, and what was set aside for it is put back. Left are
+// the names in its folder that are not the install's.
+func (d *Desk) TakeBack(ctx context.Context, id string) (entry ledger.Job, left []string, err error) {
+	found, ok, err := d.Installed(ctx, id)
+	if err != nil {
+		return entry, nil, err
+	}
+	if !ok {
+		return entry, nil, fault.New(fault.Usage, "no site is this job's any more", id, "See the sites with: "+
+			fault.Call("sites"))
+	}
+	entry, journal, err := d.openJob(ctx, id)
+	if err != nil {
+		return entry, nil, err
+	}
+	defer journal.Close()
+	entry.Outcome, entry.Ended = "running", nil
+	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
+		return entry, nil, err
+	}
+	reverse := func(r *job.Runner, ctx context.Context, decode job.Decode) (bool, error) {
+		return false, r.Reverse(ctx, decode)
+	}
+	if _, err := d.recover(ctx, journal, reverse); err != nil {
+		return entry, nil, err
+	}
+	entry, err = d.jobEnded(ctx, entry, false)
+	if err != nil {
+		return entry, nil, err
+	}
+	left, err = d.leftIn(ctx, found)
+	return entry, left, err
+}
+
+// leftIn lists what would be in the way where a site was that went.
+func (d *Desk) leftIn(ctx context.Context, gone ledger.Site) ([]string, error) {
+	a, err := d.Book.Home.Account(gone.Account)
+	if err != nil {
+		return nil, err
+	}
+	left, err := d.Planner.InTheWay(ctx, a, gone.URL)
+	return slices.DeleteFunc(left, func(name string) bool { return slices.Contains(gone.SetAside, name) }), err
+}
+
+// recover ends a job by its journal.
+func (d *Desk) recover(ctx context.Context, journal *job.Journal, how func(*job.Runner, context.Context,
+	job.Decode) (bool, error)) (settled bool, err error) {
+	a, err := d.Book.Home.Account(journal.Account)
+	if err != nil {
+		return false, err
+	}
+	in, err := d.Hosting.Open(ctx, a)
+	if err != nil {
+		return false, err
+	}
+	defer in.Close()
+	runner := &job.Runner{Journal: journal, Progress: d.Progress, Again: hosting.ErrComesBack, Patience: d.Patience}
+	settled, err = how(runner, ctx, d.tools(in, journal.ID).Decode())
+	if err != nil {
+		return settled, &fault.Error{Kind: fault.Left, What: "the job could not be undone", Where: journal.ID,
+			Job:    journal.ID,
+			Remedy: "When that is mended, run: " + fault.Call("undo", journal.ID), Cause: err}
+	}
+	return settled, nil
+}

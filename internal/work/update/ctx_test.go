@@ -1,0 +1,5 @@
+package update_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,208 @@
+package update
+
+import (
+	"cmp"
+	"context"
+	"path"
+	"slices"
+	"strings"
+
+	"tivset/internal/app/archive"
+	"tivset/internal/app/kit"
+	"tivset/internal/check"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/step"
+)
+
+// updating is an update that is carried out.
+type updating struct {
+	*step.Tools
+	plan *Plan
+	done *Done
+}
+
+// list gives the steps of an update.
+func (u *updating) list() (job.List, func(), error) {
+	p, x := u.plan, u.plan.Site
+	stage, err := step.StageFor(u.Tools, kit.ByForms(p.migration()))
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	run, err := p.next.Runner(u.In, stage.Folder, stage.Base, u.Now())
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	unpack := step.UnpackInto(u.Tools, stage, step.Archived{File: p.archive, Files: p.survey.Files})
+	unpack.Settings = func(ctx context.Context, staged *step.Unpack) error { return u.takeConfig(ctx, staged.Stage) }
+	list := []job.Step{step.ClaimOf(u.Tools, x.Address, &x), unpack}
+	if p.Backup {
+		u.done.Backup = &step.BackedUp{}
+		kept, err := step.BackUpOf(u.Tools.For(u.In, p.source.Of), x, "", nil, u.done.Backup)
+		if err != nil {
+			return job.List{}, nil, err
+		}
+		list = append(list, kept)
+	}
+	if x.Database != nil {
+		list = append(list, step.KeptData(u.Tools, step.DataOf(p.next, x.Address)))
+	}
+	list = append(list, step.SetUps(u.Tools, p.migration(), run, migrationLabel)...)
+	list = append(list,
+		&step.Prepared{Label: "Leave out what only the set-up needs", Work: func(ctx context.Context) error {
+			return u.withoutSetUp(ctx, stage.Folder)
+		}},
+		&step.Swap{Tools: u.Tools, Label: "Put the new release in place", List: func(ctx context.Context) ([]files.Move,
+			error) {
+			return u.moves(ctx, stage.Folder)
+		}},
+		&step.CheckSite{Tools: u.Tools, Lenient: !p.PutBack})
+	return job.List{Steps: list, Settle: &step.SaveSite{Tools: u.Tools, Before: x, After: u.after}, Finish: []job.Finisher{
+			step.DropReplaced(u.Tools, "Take away the old release"),
+			step.TidyUp(u.Tools, x.Address, cmp.Or(stage.Veil, stage.Folder))}},
+		func() {
+			if run.Data != nil {
+				_ = run.Data.Close()
+			}
+		}, nil
+}
+
+// takeConfig brings the site's configuration into the stage, with what the new
+// release has otherwise.
+func (u *updating) takeConfig(ctx context.Context, staged string) error {
+	if err := u.CopyConfig(ctx, u.plan.Site.Folder, staged, false); err != nil {
+		return err
+	}
+	before, err := u.plan.source.Of.Values(u.Now())
+	if err != nil {
+		return err
+	}
+	return u.CarryConfig(ctx, staged, before)
+}
+
+// withoutSetUp takes from the stage what the app's set-up takes away.
+func (u *updating) withoutSetUp(ctx context.Context, staged string) error {
+	for _, name := range u.Site.SetUpOnly() {
+		if err := files.RemoveAll(ctx, u.In.Files, path.Join(staged, path.Clean(name))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// moves lists the moves that put a staged release in the place of the one that
+// is there: the old one goes aside; what is kept and what the owner added comes
+// from there into the stage; and the stage goes in.
+func (u *updating) moves(ctx context.Context, staged string) ([]files.Move, error) {
+	folder, aside := u.plan.Site.Folder, u.Store().Aside(u.Job)
+	others, err := u.Book.Foreign(ctx, u.Site)
+	if err != nil {
+		return nil, err
+	}
+	old := path.Join(aside, "old")
+	out, err := u.leaving(ctx, old, others)
+	if err != nil {
+		return nil, err
+	}
+	come, err := files.Arriving(ctx, u.In.Files, staged, folder, others)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range u.carried() {
+		there, err := files.Exists(ctx, u.In.Files, path.Join(folder, name))
+		if err != nil {
+			return nil, err
+		}
+		if !there {
+			continue
+		}
+		fresh, err := files.Exists(ctx, u.In.Files, path.Join(staged, name))
+		if err != nil {
+			return nil, err
+		}
+		if fresh {
+			out = append(out, files.Move{From: path.Join(staged, name), To: path.Join(aside, "fresh", name)})
+			come = slices.DeleteFunc(come, func(m files.Move) bool { return m.From == path.Join(staged, name) })
+		}
+		out = append(out, files.Move{From: path.Join(old, name), To: path.Join(staged, name)})
+		come = withFirst(come, staged, folder, name)
+	}
+	return append(out, come...), nil
+}
+
+// withFirst has the first part of a carried name's path arrive too, where
+// nothing of it did before.
+func withFirst(come []files.Move, staged, folder, name string) []files.Move {
+	first, _, _ := strings.Cut(name, "/")
+	whole := files.Move{From: path.Join(staged, first), To: path.Join(folder, first)}
+	if slices.ContainsFunc(come, func(m files.Move) bool { return files.Within(m.From, whole.From) }) {
+		return come
+	}
+	return append(come, whole)
+}
+
+// leaving lists the moves that take the old release aside.
+func (u *updating) leaving(ctx context.Context, to string, others files.Others) ([]files.Move, error) {
+	var out []files.Move
+	for _, name := range u.plan.Site.Entries {
+		full := path.Join(u.plan.Site.Folder, name)
+		there, err := files.Exists(ctx, u.In.Files, full)
+		if err != nil {
+			return nil, err
+		}
+		if !there {
+			continue
+		}
+		parts, err := files.Besides(ctx, u.In.Files, full, others)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, files.Leaving(parts, u.plan.Site.Folder, to)...)
+	}
+	return out, nil
+}
+
+// carried lists what goes along from the old release to the new: whole parts
+// first, and of the rest the files that were added.
+func (u *updating) carried() []string {
+	kept := u.plan.kept()
+	out := slices.Clone(kept)
+	for _, name := range u.plan.Carried {
+		if !archive.Skipped(name, kept) {
+			out = append(out, name)
+		}
+	}
+	for i := range out {
+		out[i] = path.Clean(out[i])
+	}
+	return out
+}
+
+// after is the site's record with its new release.
+func (u *updating) after(ctx context.Context) (ledger.Site, error) {
+	x := u.plan.Site
+	x.Release, x.UpdatedAt, x.LastJob, x.Health = u.plan.To, u.Now().UTC(), u.Job, "good"
+	if slices.ContainsFunc(u.Result.Checks, func(c check.Checked) bool { return !c.OK }) {
+		x.Health = "bad"
+	}
+	if u.done.Backup != nil {
+		x.LastBackupAt = &u.done.Backup.MadeAt
+	}
+	inside, err := u.In.Files.List(ctx, x.Folder)
+	if err != nil {
+		return x, err
+	}
+	x.Entries = nil
+	for _, i := range inside {
+		if slices.Contains(u.plan.Site.Entries, i.Name) || slices.Contains(u.plan.survey.Entries, i.Name) {
+			x.Entries = append(x.Entries, i.Name)
+		}
+	}
+	others, err := u.Book.Foreign(ctx, u.Site)
+	if err != nil {
+		return x, err
+	}
+	x.Files, x.Bytes, err = files.Count(ctx, u.In.Files, x.Folder, others.Has)
+	return x, err
+}
