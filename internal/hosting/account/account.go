@@ -10,11 +10,8 @@ import (
 	"io"
 	"io/fs"
 	"net"
-	"net/url"
 	"path"
-	"path/filepath"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -182,131 +179,6 @@ func clients(server string) []string {
 		return []string{"localhost", "127.0.0.1"}
 	}
 	return []string{"%"}
-}
-
-func (a *Account) problems() []fault.Problem {
-	var out []fault.Problem
-	wrong := func(id, what, remedy string) {
-		out = append(out, fault.Problem{ID: id, What: what, Remedy: remedy})
-	}
-	if !accountName.MatchString(a.Name) || a.Name == "sites" { // the vault keeps the sites' secrets under that name
-		wrong("account", fmt.Sprintf("%q is not a name for an account", a.Name), "Use lower case letters, digits and -.")
-	}
-	if _, err := a.Top(); err != nil {
-		wrong("reach", err.Error(),
-			"Write local:/srv/quillmere, or sftp://quill@host:22/home/quill (ftps://, ftp://) with login: {password: …}; "+
-				"over SFTP also {key: FILE}.")
-	}
-	if l := a.Line(); a.Remote() != nil && !l.Keys && (a.Login == nil || a.Login.Password == "") {
-		wrong("login", "FTP needs a password", "Write login: {password: …}.")
-	}
-	if f := a.Runtime.Folder; f != "" && (!path.IsAbs(f) || path.Clean(f) != f) {
-		wrong("runtime.folder", fmt.Sprintf("%q is not a folder from the root", f),
-			"Write the account's folder as its programs see it, such as /home/quill.")
-	}
-	if !Inside(a.Store) {
-		wrong("store", fmt.Sprintf("%q is not a folder inside the account", a.Store),
-			"Write it from the account's top, such as .tivset.")
-	}
-	if len(a.Domains) == 0 {
-		wrong("domains", "there are none", "Add at least one, with name and folder.")
-	}
-	for i, d := range a.Domains {
-		id := fmt.Sprintf("domains[%d]", i)
-		if !domainName.MatchString(d.Name) || len(d.Name) > 253 {
-			wrong(id+".name", fmt.Sprintf("%q is not a domain", d.Name),
-				"Write the name in lower case, without http:// and without a path.")
-		}
-		if !Inside(d.Folder) {
-			wrong(id+".folder", fmt.Sprintf("%q is not a folder inside the account", d.Folder),
-				"Write the document root from the account's top, such as web/lockside.")
-		}
-		if d.Folder == a.Store || strings.HasPrefix(a.Store, d.Folder+"/") {
-			wrong("store", "the store lies in the document root of "+d.Name, "Choose a folder that no domain serves.")
-		}
-		if u, err := url.Parse(d.URL); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Hostname() != d.Name ||
-			u.Path != "" {
-			wrong(id+".url", fmt.Sprintf("%q does not lead to %s", d.URL, d.Name),
-				"Write http:// or https://, the domain, and the port where it is unusual.")
-		}
-		if d.Connect != "" && !hostPort(d.Connect) {
-			wrong(id+".connect", fmt.Sprintf("%q is not host:port", d.Connect), "Write it as 127.0.0.1:8780.")
-		}
-		if slices.IndexFunc(a.Domains, func(o Domain) bool { return o.Name == d.Name }) != i {
-			wrong(id+".name", d.Name+" stands twice", "Keep one.")
-		}
-	}
-	for i, d := range a.Databases {
-		id := fmt.Sprintf("databases[%d]", i)
-		out = append(out, d.problems(id)...)
-		for _, domain := range a.Domains {
-			if d.InFiles() && (d.Server == domain.Folder || strings.HasPrefix(d.Server, domain.Folder+"/") ||
-				d.Server == a.Store) {
-				wrong(id+".server", "the web serves "+domain.Folder+", and the store is "+a.Store,
-					"Choose a folder of its own for database files, such as data.")
-			}
-		}
-	}
-	if a.Mail != nil && !hostPort(a.Mail.Server) {
-		wrong("mail.server", fmt.Sprintf("%q is not host:port", a.Mail.Server), "Write it as 127.0.0.1:25.")
-	}
-	return out
-}
-
-func (d *Database) problems(id string) []fault.Problem {
-	var out []fault.Problem
-	wrong := func(key, what, remedy string) {
-		out = append(out, fault.Problem{ID: id + key, What: what, Remedy: remedy})
-	}
-	// the vault keeps those of SSH under these names
-	if !accountName.MatchString(d.Name) || d.Name == "login" || d.Name == "passphrase" {
-		wrong(".name", fmt.Sprintf("%q is not a name", d.Name), "Use lower case letters, digits and -, such as main.")
-	}
-	if _, known := database.EngineOf(d.Engine); !known {
-		wrong(".engine", fmt.Sprintf("%q cannot be used", d.Engine), "Write mariadb (for MySQL too), postgresql or sqlite.")
-	}
-	if d.InFiles() {
-		return append(out, d.fileProblems(id)...)
-	}
-	if what, remedy := WrongServer(d.Server); what != "" {
-		wrong(".server", what, remedy)
-	}
-	if d.Make == Helper && (len(d.Helper) == 0 || !filepath.IsAbs(d.Helper[0])) {
-		wrong(".helper", "the helper's program is missing, or does not begin at the root",
-			"Write helper: [/usr/local/bin/make-database].")
-	}
-	if d.Make != "" && d.Make != ByHand && d.Make != Helper {
-		wrong(".make", fmt.Sprintf("%q is not a way to make databases", d.Make), "Write by-hand or helper, or give admin.")
-	}
-	if (d.Admin == nil) == (d.Make == "") {
-		wrong(".admin", "it must say either admin or make", "admin: {user, password} of a user who may create databases.")
-	}
-	if d.Admin != nil && d.Admin.User == "" {
-		wrong(".admin.user", "it is empty", "Name the user who may create databases.")
-	}
-	if d.Admin != nil && strings.HasPrefix(d.Server, Courier) {
-		wrong(".admin", "databases that only the sites can reach are made by hand, or by a helper",
-			"Write make: by-hand instead of admin.")
-	}
-	if !prefixName.MatchString(d.Prefix) {
-		wrong(".prefix", fmt.Sprintf("%q cannot begin a name", d.Prefix), "Use at most 16 lower case letters, digits and _.")
-	}
-	return out
-}
-
-// fileProblems: databases that are files need a folder, and nobody who may
-// create.
-func (d *Database) fileProblems(id string) (out []fault.Problem) {
-	if !Inside(d.Server) {
-		out = append(out, fault.Problem{ID: id + ".server", What: fmt.Sprintf("%q is not a folder inside the account",
-			d.Server), Remedy: "Write the folder for database files from the account's top, outside of every document root, " +
-			"such as data."})
-	}
-	if d.Admin != nil || d.Make != "" {
-		out = append(out, fault.Problem{ID: id + ".admin", What: "databases of SQLite are files: nobody signs in",
-			Remedy: "Leave admin and make out."})
-	}
-	return out
 }
 
 // InFiles says whether the databases are files of the account.

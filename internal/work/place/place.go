@@ -153,7 +153,7 @@ func Carry(ctx context.Context, d *work.Desk, p *Plan) (*work.Done, error) {
 	}
 	err = d.CarryOut(ctx, t, work.Job{Way: p.way, Request: p.request.open(p.Kit.Kit),
 		List: func(ctx context.Context) (job.List, func(), error) {
-			return (&placing{Tools: t, desk: d, plan: p}).list(ctx)
+			return (&placing{Tools: t, desk: d, plan: p, content: p.content.Backup}).list(ctx)
 		}})
 	if err != nil {
 		return nil, err

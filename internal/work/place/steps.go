@@ -24,7 +24,8 @@ type placing struct {
 	desk *work.Desk
 	plan *Plan
 
-	temporary string // a file of this machine with the source's backup, or ""
+	content   *backup.Backup // given with the plan, or taken of the source by a step
+	temporary string         // a file of this machine with the source's backup, or ""
 }
 
 // list gives the steps.
@@ -93,7 +94,7 @@ func (p *placing) take() ([]job.Step, error) {
 	steps := []job.Step{
 		&step.BackUp{Tools: there, Record: p.plan.From, Made: made, Kept: step.Kept{File: p.temporary, Here: true}},
 		&step.Prepared{Label: "Read it again", Work: func(ctx context.Context) (err error) {
-			p.plan.content.Backup, err = backup.Open(ctx, func() (io.ReadCloser, error) { return os.Open(p.temporary) }, nil)
+			p.content, err = backup.Open(ctx, func() (io.ReadCloser, error) { return os.Open(p.temporary) }, nil)
 			return err
 		}}}
 	if source.In.Name != p.In.Name {
@@ -115,7 +116,7 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 		return nil, err
 	}
 	list := []job.Step{
-		&step.UnpackBackup{Tools: p.Tools, Stage: stage, From: func() *backup.Backup { return c.Backup }},
+		&step.UnpackBackup{Tools: p.Tools, Stage: stage, From: func() *backup.Backup { return p.content }},
 		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
 			return p.CarryConfig(ctx, path.Join(stage, backup.Files), c.Before)
 		}}}
@@ -127,7 +128,7 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 		Options: database.ScriptOptions{From: renamed(p.plan.From.Database.Tables, p.plan.Data.Tables),
 			To: p.plan.Data.Tables},
 		Script: func(ctx context.Context) (io.ReadCloser, error) {
-			return c.Carried.Script(ctx, c.Backup, p.plan.Kit.Kit, change), nil
+			return c.Carried.Script(ctx, p.content, p.plan.Kit.Kit, change), nil
 		}}), nil
 }
 
