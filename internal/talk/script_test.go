@@ -1,0 +1,97 @@
+package talk_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/plan"
+	"tivset/internal/talk"
+)
+
+// script answers questions in turn, and keeps all that is shown. It is a whole
+// conversation partner without a terminal.
+type script struct {
+	t     *testing.T
+	lines []line
+	at    int
+	said  []string
+	plans []*plan.Plan
+	yes   bool // to every confirmation
+}
+
+// line is the beginning of a question that is expected, and what is answered:
+// "" is Enter, "<" goes back, stop is Ctrl-C. Before runs first: what the world
+// does while somebody thinks.
+type line struct {
+	question, answer string
+	before           func()
+}
+
+const stop = "\x03"
+
+func (s *script) next(text string) (string, error) {
+	if s.at == len(s.lines) {
+		return "", talk.ErrNoAnswer
+	}
+	l := s.lines[s.at]
+	s.at++
+	require.True(s.t, strings.HasPrefix(text, l.question), "asked %q, and the script has %q\n%s", text, l.question, s.heard())
+	if l.before != nil {
+		l.before()
+	}
+	switch l.answer {
+	case stop:
+		return "", talk.ErrNoAnswer
+	case "<":
+		return "", talk.ErrBack
+	}
+	return l.answer, nil
+}
+
+func (s *script) Ask(_ context.Context, p talk.Prompt) (string, error) {
+	for {
+		word, err := s.next(p.Text)
+		if err != nil {
+			return "", err
+		}
+		if word == "" {
+			word = p.Fallback
+		}
+		if p.Check == nil {
+			return word, nil
+		}
+		what, remedy := p.Check(word)
+		if what == "" {
+			return word, nil
+		}
+		s.Refuse(what, remedy)
+	}
+}
+
+func (s *script) Word(_ context.Context, prompt string) (string, error) { return s.next(prompt) }
+
+func (s *script) Confirm(_ context.Context, question string) bool {
+	s.say("confirm", question)
+	return s.yes
+}
+
+func (s *script) say(how, text string)       { s.said = append(s.said, how+" "+text) }
+func (s *script) heard() string              { return strings.Join(s.said, "\n") }
+func (s *script) Heading(text string)        { s.say("#", text) }
+func (s *script) Explain(text string)        { s.say("explain", text) }
+func (s *script) Note(text string)           { s.say("note", text) }
+func (s *script) Address(text string)        { s.say("address", text) }
+func (s *script) Good(text string)           { s.say("good", text) }
+func (s *script) Warn(text string)           { s.say("warn", text) }
+func (s *script) Refuse(what, remedy string) { s.say("refuse", what+"; "+remedy) }
+func (s *script) Fault(err error)            { s.say("fault", err.Error()) }
+func (s *script) Review(p *plan.Plan)        { s.plans = append(s.plans, p) }
+
+func (s *script) List(rows [][]string) {
+	for _, r := range rows {
+		s.say("row", strings.Join(r, " | "))
+	}
+}
