@@ -149,11 +149,11 @@ func (k *Keeper) FindWeb(ctx context.Context, a *account.Account, d account.Doma
 	if undo := proof.Undo(context.WithoutCancel(ctx)); undo != nil || !found.Leads {
 		return found, errors.Join(err, undo)
 	}
-	return found, findPHP(ctx, in, d, &found)
+	return found, k.findPHP(ctx, in, d, &found)
 }
 
 // findPHP has a courier tell what PHP runs; none is fine.
-func findPHP(ctx context.Context, in *hosting.Account, d account.Domain, found *FoundWeb) error {
+func (k *Keeper) findPHP(ctx context.Context, in *hosting.Account, d account.Domain, found *FoundWeb) error {
 	store := in.Store().Top()
 	made, err := files.MkdirAll(ctx, in.Files, store, 0o700)
 	if err != nil {
@@ -163,7 +163,7 @@ func findPHP(ctx context.Context, in *hosting.Account, d account.Domain, found *
 	if err != nil {
 		return err
 	}
-	sent, err := courier.Send(ctx, in.Files, in.Visitor(), at, time.Now())
+	sent, err := courier.Send(ctx, in.Files, in.Visitor(), at, k.Now())
 	if err == nil {
 		if told, lookErr := sent.Look(ctx, nil, nil); lookErr == nil {
 			found.PHP, found.Folder = told.Version, told.Top

@@ -77,7 +77,7 @@ func (l *looking) asVisitor(ctx context.Context) error {
 	}
 	defer v.Close()
 	for _, one := range l.inOrder(v.Checks()) {
-		begun := time.Now()
+		begun := l.Now()
 		if err := one.Run(ctx); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
@@ -86,7 +86,7 @@ func (l *looking) asVisitor(ctx context.Context) error {
 			continue
 		}
 		if one.Name == FrontPage {
-			one.Detail += fmt.Sprintf(", in %.2f s", time.Since(begun).Seconds())
+			one.Detail += fmt.Sprintf(", in %.2f s", l.Now().Sub(begun).Seconds())
 		}
 		l.add(one.Name, true, "%s", one.Detail)
 	}

@@ -13,7 +13,7 @@ import (
 // Fault writes a fault for a person.
 func (s *Streams) Fault(err error) {
 	f := fault.Of(err)
-	s.wrapped(s.paint(bad, "tivset:"), "tivset: ", first(f))
+	s.wrapped(s.paint(bad, "tivset:"), "        ", first(f))
 	for _, d := range f.Details {
 		fmt.Fprintf(s.Err, "  %s\n", Clean(d))
 	}
@@ -45,10 +45,15 @@ func first(f *fault.Error) string {
 	if f.Where != "" {
 		text += " (" + f.Where + ")"
 	}
-	if f.Cause != nil && !strings.Contains(text, f.Cause.Error()) {
-		text += ": " + f.Cause.Error()
+	return because(text, f.Cause)
+}
+
+// because adds the cause, unless the text has it already.
+func because(text string, cause error) string {
+	if cause == nil || strings.Contains(text, cause.Error()) {
+		return text
 	}
-	return text
+	return text + ": " + cause.Error()
 }
 
 // Code gives the exit code of an error.
@@ -76,10 +81,6 @@ type said struct {
 // Failed is the document of a fault.
 func (s *Streams) Failed(err error) any {
 	f := fault.Of(err)
-	what := f.What
-	if f.Cause != nil {
-		what += ": " + f.Cause.Error()
-	}
 	return struct {
 		Outcome  string          `json:"outcome"`
 		Error    said            `json:"error"`
@@ -87,5 +88,5 @@ func (s *Streams) Failed(err error) any {
 		Missing  []string        `json:"missing,omitempty"`
 		Problems []fault.Problem `json:"problems,omitempty"`
 		Job      string          `json:"job,omitempty"`
-	}{outcomes[f.Kind], said{what, f.Where, f.Remedy}, f.Details, f.Missing, f.Problems, f.Job}
+	}{outcomes[f.Kind], said{because(f.What, f.Cause), f.Where, f.Remedy}, f.Details, f.Missing, f.Problems, f.Job}
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -49,6 +50,24 @@ func TestFault(t *testing.T) {
 		assert.Equal(t, code, screen.Code(fault.New(kind, "", "", "")))
 	}
 	assert.Zero(t, screen.Code(nil))
+}
+
+// On a terminal a long fault goes on below its beginning, and the program's name
+// stands there once.
+func TestFaultOnATerminal(t *testing.T) {
+	s, _, err := streams()
+	s.ErrTerminal, s.Width = true, 60
+	cause := errors.New("Error 1146 (42S02): Table 'quill_journal.tmjz_berths' doesn't exist")
+	s.Fault(fault.New(fault.Failed, "Bring the database to the release", "lockside.localhost/journal",
+		"Try again.").Because(cause))
+	lines := strings.Split(strings.TrimSpace(err.String()), "\n")
+	require.Greater(t, len(lines), 2, err.String())
+	assert.Equal(t, 1, strings.Count(err.String(), "tivset:"), err.String())
+	for _, line := range lines[1 : len(lines)-1] {
+		assert.True(t, strings.HasPrefix(line, "        "), line)
+	}
+	again := fault.New(fault.Failed, "it failed: "+cause.Error(), "", "").Because(cause)
+	assert.Equal(t, 1, strings.Count(fmt.Sprint(s.Failed(again)), cause.Error()), "a cause is said once, in JSON too")
 }
 
 func TestConfirm(t *testing.T) {
