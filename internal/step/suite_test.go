@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -172,7 +173,7 @@ var samples = map[string]sample{
 	"put-in-place": {make: func(g *ground) job.Step {
 		g.write(".tivset/stage/x/index.page")
 		g.write(".tivset/stage/x/parts/a.page")
-		return &step.PutInPlace{Tools: g.tools(&g.planned.Site), Stage: ".tivset/stage/x", Target: "web/chandlery/news"}
+		return &step.PutInPlace{Tools: g.tools(&g.planned.Site), Stage: ".tivset/stage/x", Target: "web/chandlery/arrived"}
 	}, stays: true}, // what was staged goes with the stage
 	"check": {make: func(g *ground) job.Step { return &step.CheckSite{Tools: g.tools(g.site)} }},
 	"record": {make: func(g *ground) job.Step {
@@ -275,7 +276,8 @@ func (g *ground) undone(kind string, fields []byte) {
 // alone: when it was done, twice, and when it was cut off at any of its calls.
 func TestSteps(t *testing.T) {
 	g := newGround(t) // one for all: each step leaves it as it was
-	for kind, s := range samples {
+	for _, kind := range slices.Sorted(maps.Keys(samples)) {
+		s := samples[kind]
 		t.Run(kind, func(t *testing.T) {
 			g.t = t
 			one := s.make(g)

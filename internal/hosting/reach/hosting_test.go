@@ -92,7 +92,7 @@ func TestDatabasesMadeByAHelper(t *testing.T) {
 		"\nuser=root\npassword=\"a root's password, with '\\\" in it\"\n"), 0o600))
 	t.Setenv("MAKE_DATABASE_LOGIN", login)
 	t.Setenv("MAKE_DATABASE_PREFIX", "quill_")
-	helper, err := filepath.Abs("../../docs/samples/make-database")
+	helper, err := filepath.Abs("../../../docs/samples/make-database")
 	require.NoError(t, err)
 	w.EditAccount(func(a *account.Account) {
 		a.Databases[0].Admin, a.Databases[0].Make, a.Databases[0].Helper = nil, account.Helper, []string{helper}

@@ -72,7 +72,8 @@ func startMariaDB(t testing.TB) Database {
 	data, port := filepath.Join(dir, "data"), FreePort(t)
 	d := Database{Engine: "mariadb", Address: loopback(port), Socket: filepath.Join(dir, "s"), User: "root",
 		Password: "a root's password, with '\" in it"}
-	own := []string{"--no-defaults"}
+	// Each has its temporary tables to itself: two in one folder take each other's away.
+	own := []string{"--no-defaults", "--tmpdir=" + dir}
 	if os.Geteuid() == 0 {
 		own = append(own, "--user=root")
 	}

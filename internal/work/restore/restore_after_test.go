@@ -87,3 +87,21 @@ func TestEncryptedBackup(t *testing.T) {
 	_, err = backup.Make(ctx, w.Desk, backup.Request{Site: "pictures", To: []string{"AGE-SECRET-KEY-1"}})
 	require.ErrorContains(t, err, "cannot be encrypted")
 }
+
+// A record without the address of the admin side, as one that was edited by hand
+// may be, is restored like any other.
+func TestRestoreOfARecordWithoutAnAdminAddress(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	for _, short := range []string{"", "http://", done.Site.URL[:len(done.Site.URL)-1]} {
+		x := done.Site
+		x.AdminURL = short
+		require.NoError(t, w.Book.Ledger.PutSite(ctx, x))
+		_, err = backup.Make(ctx, w.Desk, backup.Request{Site: "journal"})
+		require.NoError(t, err)
+		back, err := restore.Restore(ctx, w.Desk, restore.Request{Site: x.Address, NoBackup: true})
+		require.NoError(t, err, "%q", short)
+		assert.Equal(t, x.URL, back.Site.AdminURL)
+	}
+}
