@@ -331,59 +331,6 @@ func (c *checker) lookedAfter() {
 	}
 }
 
-func (c *checker) steps(list string, steps []Step) {
-	for i, s := range steps {
-		key := list + "." + strconv.Itoa(i)
-		if s.Since != "" && (list != "update.steps" || c.Find(s.Since) == nil) {
-			c.wrong(key+".since", fmt.Sprintf("since cannot be %q here", s.Since),
-				"It names one of the releases, in a step below update:.")
-		}
-		kinds := 0
-		if s.SQL != nil {
-			kinds++
-			c.inside(key+".sql.file", s.SQL.File)
-			c.places(key+".sql.file", s.SQL.File)
-			if s.SQL.Tables != "" && !table.MatchString(s.SQL.Tables) {
-				c.wrong(key+".sql.tables", fmt.Sprintf("%q is not a table prefix", s.SQL.Tables), "Write it as app_.")
-			}
-		}
-		if s.RunSQL != "" {
-			kinds++
-			c.query(key+".run-sql", s.RunSQL)
-		}
-		if s.Request != nil {
-			kinds++
-			c.request(key+".request", *s.Request)
-		}
-		if len(s.Remove) > 0 {
-			kinds++
-			for _, p := range s.Remove {
-				c.inside(key+".remove", p)
-			}
-		}
-		if len(s.Command) > 0 {
-			kinds++
-			c.command(key+".command", s.Command)
-			c.places(key+".input", s.Input)
-			if _, err := time.ParseDuration(s.Time); err != nil && s.Time != "" {
-				c.wrong(key+".time", fmt.Sprintf("%q is not a time", s.Time), "Write it as 90s or 5m.")
-			}
-			if s.Expect != nil {
-				c.places(key+".expect", s.Expect.Text+s.Expect.NotText)
-			}
-		} else if s.Input+s.Time != "" || s.Expect != nil {
-			c.wrong(key, "input, time and expect of a step go with command", "Put the expect of a request below request:.")
-		}
-		c.condition(key+".when", s.When, c.answers())
-		if kinds != 1 {
-			c.wrong(key, "a step is one of sql, run-sql, request, command, remove", "Make it several steps.")
-		}
-		for name, v := range s.With {
-			c.places(key+".with."+name, v)
-		}
-	}
-}
-
 // query checks SQL text: values go in as :names, never as places.
 func (c *checker) query(key, text string) {
 	c.use(text)

@@ -10,7 +10,6 @@ package kit
 import (
 	"io/fs"
 	"slices"
-	"time"
 
 	"github.com/Masterminds/semver/v3"
 	"github.com/dustin/go-humanize"
@@ -230,46 +229,6 @@ type Secret struct {
 	Of     string `yaml:"of"` // alnum
 }
 
-// Step is one step of the set-up. Exactly one of its kinds is set.
-type Step struct {
-	SQL     *SQLFile          `yaml:"sql"`
-	RunSQL  string            `yaml:"run-sql"` // one statement; {tables} is the table prefix
-	With    map[string]string `yaml:"with"`    // values for the :names of run-sql
-	Request *Request          `yaml:"request"`
-	// a program of the account's, run in the app's folder; the first word is php
-	Command []string `yaml:"command"`
-	Input   string   `yaml:"input"`  // what the command reads, and the only place for secrets
-	Time    string   `yaml:"time"`   // for how long the command may run, such as 2m; 5m when left out
-	Expect  *Expect  `yaml:"expect"` // what the command prints, text and not-text
-	Remove  []string `yaml:"remove"` // files and folders to take away
-	When    string   `yaml:"when"`   // a condition; always when left out
-	// in an update: the release that needs the step, which is left out where the site has that one already
-	Since string `yaml:"since"`
-}
-
-// SQLFile is a script of the archive to run in the site's database.
-type SQLFile struct {
-	File   string `yaml:"file"`
-	Tables string `yaml:"tables"` // the prefix in the file that the site's own prefix replaces
-}
-
-// Request asks the app's own pages for something, as a browser would. Cookies
-// last from one request of the set-up to the next.
-type Request struct {
-	Get    string            `yaml:"get"`    // below the app's address
-	Post   string            `yaml:"post"`   // where a form goes that is not read off a page
-	Form   string            `yaml:"form"`   // "page": send the form of the page got last, with its own defaults
-	Fields map[string]string `yaml:"fields"` // what to put into the form
-	Expect Expect            `yaml:"expect"`
-}
-
-// Expect is how an answer of the app is judged.
-type Expect struct {
-	Status  int    `yaml:"status"`   // 200 when left out
-	Text    string `yaml:"text"`     // must be in the page
-	NotText string `yaml:"not-text"` // must not be in the page
-}
-
 // Check is how to know that a site works.
 type Check struct {
 	Front    Request     `yaml:"front"`
@@ -337,15 +296,6 @@ func Newer(a, b string) bool {
 	return a > b
 }
 
-// ByForms says whether the set-up uses the app's own pages, which strangers
-// must not reach meanwhile.
-func (k *Kit) ByForms() bool { return ByForms(k.Setup) }
-
-// ByForms says whether steps use the app's own pages.
-func ByForms(steps []Step) bool {
-	return slices.ContainsFunc(steps, func(s Step) bool { return s.Request != nil })
-}
-
 // Between lists the releases after one, up to and with another, newest first.
 func (k *Kit) Between(after, to string) []Release {
 	var out []Release
@@ -363,14 +313,6 @@ func (k *Kit) Holds(table, column string) bool {
 	return slices.ContainsFunc(k.Stored, func(s Stored) bool {
 		return s.Table == table && (s.Column == column || s.Column == "*")
 	})
-}
-
-// Patience is for how long a command may run.
-func (s Step) Patience() time.Duration {
-	if d, err := time.ParseDuration(s.Time); err == nil {
-		return d
-	}
-	return 5 * time.Minute
 }
 
 // UsesTables says whether the app's tables can begin with any prefix.
@@ -392,21 +334,4 @@ func (r *Release) Disk() int64 {
 		return 0
 	}
 	return int64(n)
-}
-
-// Label words what a step does, for people.
-func (s Step) Label() string {
-	switch {
-	case s.SQL != nil:
-		return "Load " + s.SQL.File
-	case s.RunSQL != "":
-		return "Set the site up in its database"
-	case s.Request != nil && s.Request.Get != "":
-		return "Open the app's set-up page"
-	case len(s.Command) > 0:
-		return "Run the app's own set-up"
-	case s.Request != nil:
-		return "Send the app's set-up form"
-	}
-	return "Take away what only the set-up needs"
 }

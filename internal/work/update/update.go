@@ -162,7 +162,7 @@ func (p *Plan) migration() []kit.Step {
 
 // migrationLabel words a step of an update.
 func migrationLabel(s kit.Step) string {
-	if s.RunSQL != "" || s.SQL != nil {
+	if s.Kind().Data {
 		return "Bring the database to the new release"
 	}
 	return s.Label()
