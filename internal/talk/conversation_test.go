@@ -91,7 +91,8 @@ func TestWrongAnswersAreAskedAgainAndTheOthersKept(t *testing.T) {
 		line{question: "Choose any", answer: "<"}, // back to the title, which kept its answer
 		line{question: "Title"}, line{question: "Choose any", answer: "n"},
 		line{question: "Sign-in name", answer: "admin"}, line{question: "Sign-in name", answer: "quill"},
-		line{question: "E-mail"}, line{question: "E-mail", answer: "quill@quillmere.localhost"}, line{question: "Password", answer: "hunter2"}, line{question: "Password", answer: "own"},
+		line{question: "E-mail"}, line{question: "E-mail", answer: "quill@quillmere.localhost"},
+		line{question: "Password", answer: "hunter2"}, line{question: "Password", answer: "own"},
 		line{question: "Your password", answer: "Harbour-tide-72-lamps"},
 		line{question: "The same once more", answer: "Harbour-tide-73-lamps"},
 		line{question: "Your password", answer: "Harbour-tide-72-lamps"},

@@ -38,7 +38,8 @@ func (s *script) next(text string) (string, error) {
 	}
 	l := s.lines[s.at]
 	s.at++
-	require.True(s.t, strings.HasPrefix(text, l.question), "asked %q, and the script has %q\n%s", text, l.question, s.heard())
+	require.True(s.t, strings.HasPrefix(text, l.question), "asked %q, and the script has %q\n%s", text, l.question,
+		s.heard())
 	if l.before != nil {
 		l.before()
 	}
