@@ -40,7 +40,7 @@ func Main(ctx context.Context, args []string, w World) int {
 	root.SetIn(w.In)
 	root.SetOut(w.Out)
 	root.SetErr(w.Err)
-	err := interrupted(ctx, root.ExecuteContext(ctx))
+	err := fault.Interrupted(ctx, root.ExecuteContext(ctx))
 	if err == nil {
 		return 0
 	}
@@ -54,15 +54,6 @@ func Main(ctx context.Context, args []string, w World) int {
 		a.streams.Fault(err)
 	}
 	return screen.Code(err)
-}
-
-// interrupted words the end of a command that somebody ended with Ctrl-C outside
-// of a job: a job says itself what became of it.
-func interrupted(ctx context.Context, err error) error {
-	if ctx.Err() == nil || !errors.Is(err, context.Canceled) {
-		return err
-	}
-	return fault.New(fault.Of(err).Kind, "interrupted", "", "Run the command again when you are ready.")
 }
 
 // changes marks the commands that change something and cannot show it first.

@@ -7,6 +7,7 @@
 package fault
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -80,6 +81,15 @@ func Of(err error) *Error {
 		return e
 	}
 	return &Error{Kind: Failed, What: err.Error()}
+}
+
+// Interrupted words the end of something that somebody ended with Ctrl-C outside
+// of a job; a job says itself what became of it, and every other error stays.
+func Interrupted(ctx context.Context, err error) error {
+	if ctx.Err() == nil || !errors.Is(err, context.Canceled) {
+		return err
+	}
+	return New(Of(err).Kind, "interrupted", "", "Run the command again when you are ready.")
 }
 
 // Join makes one usage fault of many problems, or nil when there are none.
