@@ -44,7 +44,9 @@ type grounds struct {
 	reaches   map[string]func(t *testing.T, w *sitetest.World) (reach, login string)
 }
 
-func newGrounds(t *testing.T) *grounds {
+// newGrounds starts servers of its own: those of the web, of files, of mail, and of
+// the databases that are named.
+func newGrounds(t *testing.T, engines ...string) *grounds {
 	t.Helper()
 	h := &grounds{root: testserver.AccountFolder(t)}
 	docroot := filepath.Join(h.root, "web/lockside")
@@ -54,8 +56,15 @@ func newGrounds(t *testing.T) *grounds {
 		require.NoError(t, os.Chown(filepath.Join(h.root, dir), uid, uid))
 	}
 	h.web = testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: docroot}})
-	h.engines = map[string]testserver.Database{"mariadb": testserver.MariaDB(t), "postgresql": testserver.PostgreSQL(t),
-		"sqlite": {Engine: "sqlite"}}
+	h.engines = map[string]testserver.Database{}
+	for _, engine := range engines {
+		switch engine {
+		case "mariadb":
+			h.engines[engine] = testserver.MariaDB(t)
+		case "postgresql":
+			h.engines[engine] = testserver.PostgreSQL(t)
+		}
+	}
 	roundcube, sum := testserver.Roundcube(t)
 	imap := testserver.Mailboxes(t, mailbox, mailboxPassword)
 	admin := answer.Given{"title": `Mail "of" the $lock's`, "admin.name": mailbox,
@@ -149,15 +158,15 @@ func TestRealAppsOnEveryHosting(t *testing.T) {
 		"tt-rss":    {"mariadb", "postgresql"},
 		"roundcube": {"mariadb", "postgresql", "sqlite"},
 	} {
-		t.Run(app, func(t *testing.T) {
-			t.Parallel()
-			h := newGrounds(t)
-			for _, engine := range engines {
+		for _, engine := range engines {
+			t.Run(app+" on "+engine, func(t *testing.T) {
+				t.Parallel()
+				h := newGrounds(t, engine)
 				for reach := range h.reaches {
-					t.Run("on "+engine+" over "+reach, func(t *testing.T) { h.comesAndGoes(t, app, engine, reach) })
+					t.Run("over "+reach, func(t *testing.T) { h.comesAndGoes(t, app, engine, reach) })
 				}
-			}
-		})
+			})
+		}
 	}
 }
 
@@ -192,7 +201,7 @@ func (h *grounds) comesAndGoes(t *testing.T, app, engine, reach string) {
 // sends another.
 func TestDatabaseSeenOnlyFromInside(t *testing.T) {
 	t.Parallel()
-	h := newGrounds(t)
+	h := newGrounds(t, "mariadb")
 	for app, engine := range map[string]string{"tt-rss": "mariadb", "roundcube": "mariadb"} {
 		t.Run(app, func(t *testing.T) {
 			w := h.world(t, "FTPS", engine)
@@ -255,7 +264,8 @@ func loginOf(d testserver.Database) database.Login {
 // Where PHP cannot check signatures the files go one by one, and where it does
 // not run at all the install ends before anything is made.
 func TestPHPThatCannotCarry(t *testing.T) {
-	h := newGrounds(t)
+	t.Parallel()
+	h := newGrounds(t, "mariadb")
 	w := h.world(t, "FTPS", "mariadb")
 	a := mustAccount(t, w)
 	bare := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost",

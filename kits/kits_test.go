@@ -67,6 +67,7 @@ runtime: {php: %q}
 }
 
 func TestTTRSSOnRealServers(t *testing.T) {
+	t.Parallel()
 	w, request := reader(t)
 	before := w.Snapshot()
 	plan, err := w.Planner.Plan(context.Background(), request)
@@ -111,6 +112,7 @@ func stranger(t *testing.T, address string) string {
 
 // The last step before a site is recorded is its check; here it fails.
 func TestTTRSSUndoneAtItsLastStep(t *testing.T) {
+	t.Parallel()
 	w, request := reader(t)
 	before := w.Snapshot()
 	plan, err := w.Planner.Plan(context.Background(), request)

@@ -17,7 +17,7 @@ import (
 // asking is an install of a made-up forum into an account with two servers.
 func asking(given answer.Given) *question.Asking {
 	k := &kit.Kit{App: "pier-talk", Title: "Pier Talk", Kind: "forum", Languages: []string{"en", "de"},
-		Setup:  []kit.Step{{SQL: &kit.SQLFile{File: "schema.sql", Tables: "pt_"}}}}
+		Setup: []kit.Step{{SQL: &kit.SQLFile{File: "schema.sql", Tables: "pt_"}}}}
 	return &question.Asking{Kit: k, Release: &kit.Release{Release: "1.0.0",
 		Needs: kit.Needs{Database: map[string]string{"mariadb": ">=10", "sqlite": "*"}}},
 		Account: &account.Account{Name: "quillmere", Store: ".tivset",
@@ -58,7 +58,8 @@ func TestWhatIsProposed(t *testing.T) {
 		assert.Empty(t, all[needed].Answer)
 	}
 	// what the kit does not use is not asked
-	for _, id := range []string{"tagline", "admin.folder", "admin.first-name", "data.folder", "data.password", "details.to"} {
+	for _, id := range []string{"tagline", "admin.folder", "admin.first-name", "data.folder", "data.password",
+		"details.to"} {
 		assert.NotContains(t, all, id)
 	}
 	assert.Equal(t, "quill_pier7q2x9", a.Settled()["data.name"])
@@ -110,7 +111,8 @@ func TestAnswersThatWillNotDo(t *testing.T) {
 }
 
 func TestAnswersToNoQuestion(t *testing.T) {
-	for given, hint := range map[string]string{"titel": "title", "data.nme": "data.name", "tagline": fault.Call("about", "pier-talk")} {
+	for given, hint := range map[string]string{"titel": "title", "data.nme": "data.name",
+		"tagline": fault.Call("about", "pier-talk")} {
 		_, err := asking(answer.Given{given: "x"}).Open()
 		require.Error(t, err)
 		f := fault.Of(err)

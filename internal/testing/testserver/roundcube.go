@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"sync"
 	"testing"
 )
 
@@ -15,6 +16,8 @@ import (
 // folder.
 func Roundcube(t testing.TB) (file, sum string) {
 	t.Helper()
+	packing.Lock()
+	defer packing.Unlock()
 	dir := archives(t)
 	file = filepath.Join(dir, "roundcube-1.6.5-debian.tar.gz")
 	if _, err := os.Stat(file); err != nil {
@@ -36,6 +39,9 @@ func Roundcube(t testing.TB) (file, sum string) {
 	hash := sha256.Sum256(text)
 	return file, hex.EncodeToString(hash[:])
 }
+
+// packing is for one test at a time: the others take what it packed.
+var packing sync.Mutex
 
 // archives is the folder where archives for tests are kept.
 func archives(t testing.TB) string {

@@ -13,6 +13,8 @@ import (
 func TTRSS(t testing.TB) string {
 	t.Helper()
 	const name = "tt-rss_21~git20210204.b4cbc79+dfsg.orig.tar.xz"
+	packing.Lock()
+	defer packing.Unlock()
 	dir := archives(t)
 	file := filepath.Join(dir, name)
 	if _, err := os.Stat(file); err == nil {
