@@ -85,7 +85,7 @@ var only = map[string]string{
 	"github.com/wneessen/go-mail":     "mail",
 	"os/exec":                         "command demo hosting/files/local hosting/database/helper",
 	"golang.org/x/term":               "command screen",
-	"github.com/gofrs/flock":          "records/vault records/job",
+	"github.com/gofrs/flock":          "records/vault records/job testing/testserver",
 	"github.com/ulikunitz/xz":         "app/archive",
 	"github.com/google/renameio/v2":   "app/release records/home records/vault",
 	"github.com/PuerkitoBio/goquery":  "hosting/web app/setup",

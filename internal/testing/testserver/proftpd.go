@@ -115,23 +115,6 @@ MaxInstances 60
 	return f
 }
 
-// freeRange finds n ports in a row that look free.
-func freeRange(t testing.TB, n int) int {
-	t.Helper()
-	for range 50 {
-		first := FreePort(t)
-		if first+n > 65000 {
-			continue
-		}
-		if l, err := net.Listen("tcp", loopback(first+n)); err == nil {
-			l.Close()
-			return first
-		}
-	}
-	t.Fatal("no free ports")
-	return 0
-}
-
 // certificate writes a certificate and its key, and gives the authority that
 // signed it.
 func certificate(t testing.TB, dir string, o FTPOptions) *x509.CertPool {

@@ -70,17 +70,6 @@ func Sweep(usual int) int {
 	return usual
 }
 
-// FreePort finds a port that nobody listens at.
-func FreePort(t testing.TB) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
-}
-
 // folder makes a folder with a short path, for sockets have short names only.
 func folder(t testing.TB) string {
 	t.Helper()
