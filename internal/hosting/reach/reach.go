@@ -104,10 +104,7 @@ func (r *Reach) Server(ctx context.Context, a *account.Account, d *account.Datab
 	if err != nil {
 		return nil, err
 	}
-	if d.Engine == database.PostgreSQL.Name {
-		return server(postgresql.Connect(ctx, l))
-	}
-	return server(mariadb.Connect(ctx, l))
+	return engines[d.Engine].server(ctx, l)
 }
 
 // Session signs in to a site's database.
@@ -124,10 +121,31 @@ func (r *Reach) Session(ctx context.Context, a *account.Account, d *account.Data
 	if err != nil {
 		return nil, err
 	}
-	if d.Engine == database.PostgreSQL.Name {
-		return session(postgresql.Open(ctx, l))
-	}
-	return session(mariadb.Open(ctx, l))
+	return engines[d.Engine].session(ctx, l)
+}
+
+// engines are the engines whose databases one signs in to, by their names; an
+// account file can name no other.
+var engines = map[string]struct {
+	server  func(context.Context, database.Login) (database.Server, error)
+	session func(context.Context, database.Login) (database.Session, error)
+}{
+	database.MariaDB.Name: {
+		func(ctx context.Context, l database.Login) (database.Server, error) {
+			return server(mariadb.Connect(ctx, l))
+		},
+		func(ctx context.Context, l database.Login) (database.Session, error) {
+			return session(mariadb.Open(ctx, l))
+		},
+	},
+	database.PostgreSQL.Name: {
+		func(ctx context.Context, l database.Login) (database.Server, error) {
+			return server(postgresql.Connect(ctx, l))
+		},
+		func(ctx context.Context, l database.Login) (database.Session, error) {
+			return session(postgresql.Open(ctx, l))
+		},
+	},
 }
 
 // server and session keep a nil pointer from becoming an interface that is not
