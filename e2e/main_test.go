@@ -15,13 +15,17 @@ import (
 
 	"github.com/rogpeppe/go-internal/testscript"
 
+	"tivset/internal/app/fill"
 	"tivset/internal/command"
 	"tivset/internal/demo"
+	"tivset/internal/standin/pages"
 )
 
 // The test binary doubles as the program, under several names: as it is;
 // telling its exit code; dying at a certain moment; and minding signals.
 func TestMain(m *testing.M) {
+	fill.CheapHashes() // also in the program, which is this one again
+	pages.CheapHashes()
 	testscript.Main(m, map[string]func(){
 		"tivset": func() { os.Exit(command.Main(context.Background(), os.Args[1:], command.System())) },
 		"code": func() {

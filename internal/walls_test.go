@@ -177,3 +177,10 @@ func TestTheListOfWings(t *testing.T) {
 	}
 	assert.LessOrEqual(t, len(wings), 24)
 }
+
+// Weak hashes are for tests alone.
+func TestNobodyElseHashesCheaply(t *testing.T) {
+	out, err := exec.Command("grep", "-rl", "--include=*.go", "--exclude=*_test.go", `\.CheapHashes()`, "..").Output()
+	require.NoError(t, err)
+	assert.Equal(t, "../internal/testing/sitetest/world.go", strings.TrimSpace(string(out)))
+}

@@ -19,6 +19,7 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/app/catalogue"
+	"tivset/internal/app/fill"
 	"tivset/internal/core"
 	"tivset/internal/demo"
 	"tivset/internal/hosting"
@@ -36,10 +37,17 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
+	"tivset/internal/standin/pages"
 	"tivset/internal/testing/testserver"
 	"tivset/internal/work"
 	"tivset/internal/work/install"
 )
+
+// Hashes are most of what an install of a demo app computes.
+func init() {
+	fill.CheapHashes()
+	pages.CheapHashes()
+}
 
 // World is an account and a service that works on it.
 type World struct {
