@@ -1,4 +1,4 @@
-package internal_test
+package house_test
 
 import (
 	"io/fs"

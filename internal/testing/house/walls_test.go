@@ -1,5 +1,5 @@
-// Package internal_test holds the plan of the house against the imports.
-package internal_test
+// Package house_test holds the plan of the house against the imports.
+package house_test
 
 import (
 	"os/exec"
@@ -58,7 +58,7 @@ var floors = []struct {
 	}},
 	{"the command line", map[string]string{"command": ""}},
 	{"tests", map[string]string{
-		"testing/testserver": "", "testing/sitetest": "testing/testserver",
+		"testing/testserver": "", "testing/sitetest": "testing/testserver", "testing/house": "",
 		"hosting/files/filestest": "", "hosting/database/databasetest": "",
 	}},
 }
