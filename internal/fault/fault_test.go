@@ -1,6 +1,7 @@
 package fault_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -27,4 +28,23 @@ func TestJoin(t *testing.T) {
 		{ID: "rows", What: "no number", Remedy: "Use digits."}})
 	assert.Equal(t, []string{"title"}, fault.Of(err).Missing)
 	assert.Equal(t, "rows: no number. Use digits.", fault.Of(err).Problems[1].String())
+}
+
+// Only a Ctrl-C is called so: an error of its own that comes beside it stays.
+func TestInterrupted(t *testing.T) {
+	going, stopped := context.Background(), func() context.Context {
+		ctx, stop := context.WithCancel(context.Background())
+		stop()
+		return ctx
+	}()
+	canceled := fmt.Errorf("look at the site: %w", context.Canceled)
+	got := fault.Of(fault.Interrupted(stopped, canceled))
+	assert.Equal(t, "interrupted", got.What)
+	assert.NotEmpty(t, got.Remedy)
+	assert.Equal(t, fault.Failed, got.Kind)
+	refused := fault.New(fault.Decision, "not reached", "", "").Because(context.Canceled)
+	assert.Equal(t, fault.Decision, fault.Of(fault.Interrupted(stopped, refused)).Kind, "the exit code stays")
+	assert.Equal(t, canceled, fault.Interrupted(going, canceled), "nobody ended it")
+	assert.Equal(t, fs.ErrExist, fault.Interrupted(stopped, fs.ErrExist))
+	assert.NoError(t, fault.Interrupted(stopped, nil))
 }

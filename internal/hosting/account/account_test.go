@@ -146,3 +146,26 @@ func TestRemote(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, here.Remote())
 }
+
+// All mistakes are told at once, each at its place in the file.
+func TestAllMistakesAtOnce(t *testing.T) {
+	_, err := account.Parse([]byte(`account: a
+reach: ftp://quill@ftp.quillmere.example/
+store: web/one/store
+domains:
+  - {name: "http://a.localhost", folder: web/one}
+  - {name: b.localhost, folder: ../b, connect: nowhere}
+databases:
+  - {name: main, engine: mariadb, server: here}
+  - {name: files, engine: sqlite, server: web/one/data}
+mail: {server: here}
+`))
+	var at []string
+	for _, p := range fault.Of(err).Problems {
+		at = append(at, p.ID)
+	}
+	for _, want := range []string{"login", "store", "domains[0].name", "domains[0].url", "domains[1].folder",
+		"domains[1].connect", "databases[0].server", "databases[0].admin", "databases[1].server", "mail.server"} {
+		assert.Contains(t, at, want)
+	}
+}
