@@ -216,24 +216,25 @@ func (p *PutInPlace) Do(ctx context.Context) error {
 // Undo takes away exactly the entries that were moved: those still in the
 // stage never arrived, and what bears their name in the place is not ours.
 func (p *PutInPlace) Undo(ctx context.Context) error {
+	if p.Made && p.Site != nil {
+		// The folder is seconds old: what the app has written there goes too.
+		return p.takeAway(ctx, p.Target)
+	}
+	var arrived []string
 	for _, name := range p.Entries {
 		staged, err := files.Exists(ctx, p.In.Files, path.Join(p.Stage, name))
 		if err != nil {
 			return err
 		}
-		if staged {
-			continue
-		}
-		if err := files.RemoveAll(ctx, p.In.Files, path.Join(p.Target, name)); err != nil {
-			return err
+		if !staged {
+			arrived = append(arrived, path.Join(p.Target, name))
 		}
 	}
-	switch {
-	case !p.Made:
+	if err := p.takeAway(ctx, arrived...); err != nil {
+		return err
+	}
+	if !p.Made {
 		return nil
-	case p.Site != nil:
-		// The folder is seconds old: what the app has written there goes too.
-		return files.RemoveAll(ctx, p.In.Files, p.Target)
 	}
 	// After a crash the owner may have put something there.
 	return files.DropEmpty(ctx, p.In.Files, p.Target)

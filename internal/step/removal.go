@@ -42,10 +42,8 @@ func (r *Removal) Finish(ctx context.Context) error {
 	}
 	defer done()
 	x := r.Old
-	for _, name := range r.Paths {
-		if err := files.RemoveAll(ctx, t.In.Files, name); err != nil {
-			return err
-		}
+	if err := t.takeAway(ctx, r.Paths...); err != nil {
+		return err
 	}
 	if r.Data {
 		if err := t.dropData(ctx, x); err != nil {
