@@ -87,6 +87,11 @@ func TestRestoreWithABrokenLedger(t *testing.T) {
 func TestRestoreToAPlaceThatIsTaken(t *testing.T) {
 	w, a, _ := twoSites(t)
 	require.Zero(t, run(t, context.Background(), w, "backup", a).code)
+	before := w.Snapshot()
+	refused := run(t, context.Background(), w, "restore", a, "--yes", "-a", "admin.password=Harbour-tide-72-lamps")
+	assert.Equal(t, 2, refused.code, "an answer is not passed over")
+	assert.Contains(t, refused.err, "Leave -a out")
+	sitetest.Same(t, before, w.Snapshot())
 	require.Zero(t, run(t, context.Background(), w, "remove", a, "--yes").code)
 	at := w.Root + "/web/lockside/one"
 	require.NoError(t, os.MkdirAll(at, 0o755))

@@ -78,6 +78,10 @@ func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
 	if !known {
 		return elsewhere(ctx, d, a)
 	}
+	if len(r.Answers) > 0 { // never passed over, and never in a journal
+		return nil, fault.New(fault.Usage, "the site is there: it comes back with the answers that it had", r.Site,
+			"Leave -a out. Nothing was touched.")
+	}
 	h, err := d.Hold(ctx, r.Site)
 	if err != nil {
 		return nil, err
