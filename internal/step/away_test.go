@@ -65,7 +65,8 @@ func TestNoConfigurationWithoutItsRule(t *testing.T) {
 			"web/others.txt"} {
 			put(name)
 		}
-		require.NoError(t, tools.takeAway(context.Background(), "web/.htaccess", "web/config", "web/none", "web/settings.ini"))
+		require.NoError(t, tools.takeAway(context.Background(), "web/.htaccess", "web/config", "web/none",
+			"web/settings.ini"))
 		assert.False(t, there("web/config") || there("web/settings.ini") || there("web/.htaccess"))
 		assert.True(t, there("web/others.txt"))
 		assert.False(t, there(".tivset"), "nothing is left in the store")
