@@ -1,10 +1,9 @@
 package command
 
 import (
-	"os"
-
 	"github.com/spf13/cobra"
 
+	"tivset/internal/app/catalogue"
 	"tivset/internal/app/kit"
 )
 
@@ -15,7 +14,7 @@ func (a *app) kit() *cobra.Command {
 		Example: "  tivset kit check ./moorings",
 		Args:    takes(1, 1, "DIR"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			k, err := kit.Read(os.DirFS(args[0]), args[0])
+			k, err := kit.Read(catalogue.Folder("", args[0]).Files, args[0])
 			if err != nil {
 				return err
 			}

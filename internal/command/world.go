@@ -138,7 +138,7 @@ func openCatalogue(h home.Home) (*catalogue.Catalogue, error) {
 	}
 	var sources []catalogue.Source
 	for _, f := range list.Folders {
-		sources = append(sources, catalogue.Source{Name: f.Name, Files: os.DirFS(f.Folder)})
+		sources = append(sources, catalogue.Folder(f.Name, f.Folder))
 	}
 	if list.BuiltIn {
 		sources = append(sources, catalogue.Source{Name: "built-in", Files: kits.Files})

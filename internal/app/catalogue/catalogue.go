@@ -5,6 +5,8 @@ import (
 	"cmp"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -17,6 +19,37 @@ import (
 type Source struct {
 	Name  string
 	Files fs.FS
+}
+
+// Folder is a catalogue in a folder of this machine. Of each kit nothing outside
+// of the kit's own folder is ever read, whatever its links and names say.
+func Folder(name, folder string) Source { return Source{name, rooted(folder)} }
+
+// rooted is a folder out of which nothing leads, with subfolders out of which
+// nothing leads either. It is opened when something is read.
+type rooted string
+
+// Open implements fs.FS.
+func (r rooted) Open(name string) (fs.File, error) {
+	root, err := os.OpenRoot(string(r))
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.FS().Open(name)
+}
+
+// Sub implements fs.SubFS.
+func (r rooted) Sub(dir string) (fs.FS, error) {
+	root, err := os.OpenRoot(string(r))
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	if info, err := root.Lstat(dir); err == nil && !info.IsDir() {
+		return nil, &fs.PathError{Op: "open", Path: dir, Err: fs.ErrInvalid}
+	}
+	return rooted(filepath.Join(string(r), filepath.FromSlash(dir))), nil
 }
 
 // Entry is a kit and the catalogue that it came from.

@@ -1,7 +1,9 @@
 package catalogue_test
 
 import (
+	"io/fs"
 	"os"
+	"path/filepath"
 	"testing"
 	"testing/fstest"
 
@@ -41,5 +43,34 @@ func TestFolderOfAnotherName(t *testing.T) {
 	assert.ErrorContains(t, err, "cannot read the catalogue gone")
 	_, err = catalogue.New(catalogue.Source{Name: "bad",
 		Files: fstest.MapFS{"x/kit.yaml": {Data: []byte("kit: 9")}}}).All()
+	assert.Error(t, err)
+}
+
+// A kit's links lead nowhere outside of its own folder: neither to this machine's
+// files nor to another kit's.
+func TestLinksOutOfAKit(t *testing.T) {
+	home := t.TempDir()
+	folder := filepath.Join(home, "kits")
+	require.NoError(t, os.WriteFile(filepath.Join(home, "vault.key"), []byte("AGE-SECRET-KEY-1"), 0o600))
+	for _, kit := range []string{"moorings", "other"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(folder, kit), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, kit, "mine.txt"), []byte("mine"), 0o644))
+	}
+	require.NoError(t, os.Symlink(filepath.Join(folder, "moorings"), filepath.Join(folder, "linked")))
+	kits := catalogue.Folder("tests", folder).Files
+	for name, to := range map[string]string{"licence.txt": "../../vault.key",
+		"whole.txt": filepath.Join(home, "vault.key"), "theirs.txt": "../other/mine.txt", "fine.txt": "mine.txt"} {
+		require.NoError(t, os.Symlink(to, filepath.Join(folder, "moorings", name)))
+		of, err := fs.Sub(kits, "moorings")
+		require.NoError(t, err)
+		text, err := fs.ReadFile(of, name)
+		if name == "fine.txt" {
+			require.NoError(t, err)
+			continue
+		}
+		assert.Error(t, err, name)
+		assert.Empty(t, text)
+	}
+	_, err := fs.Sub(kits, "linked")
 	assert.Error(t, err)
 }
