@@ -5,10 +5,13 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 )
 
 // ReadAll hands over files in their order, the content of small ones read ahead
-// by several readers: over a long line each takes some round trips.
+// by several readers: over a long line each takes some round trips. Files live
+// while they are read: of a small one Size is that of what was read, and one that
+// has gone since it was listed is passed over.
 func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader) error) error {
 	const small = 256 << 10
 	readers := 4
@@ -65,9 +68,10 @@ func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader)
 		case r := <-results[i]:
 			results[i] = nil
 			if r.err == nil {
+				found.Size = int64(len(r.content))
 				r.err = use(found, bytes.NewReader(r.content))
 			}
-			if r.err != nil {
+			if r.err != nil && !errors.Is(r.err, fs.ErrNotExist) {
 				return r.err
 			}
 			<-slots
@@ -80,6 +84,9 @@ func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader)
 
 func streamed(ctx context.Context, f FS, found Found, use func(Found, io.Reader) error) error {
 	r, err := f.Open(ctx, found.Path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
