@@ -71,7 +71,7 @@ func Make(ctx context.Context, d *work.Desk, r Request) (*step.BackedUp, error) 
 			Finish: []job.Finisher{step.TidyUp(t, h.Address, "")}}, nil, err
 	}})
 	if err == nil && rotation != nil {
-		made.Dropped, err = rotate(ctx, h, r.Into, *rotation)
+		made.Dropped, err = rotate(ctx, h, r.Into, *rotation, made.File)
 	}
 	if err != nil {
 		return nil, err
@@ -154,8 +154,9 @@ func listed(name string, bytes int64) (Listed, bool) {
 	return Listed{MadeAt: at, Bytes: bytes, Encrypted: sealed}, is
 }
 
-// rotate drops the backups that are not to be kept.
-func rotate(ctx context.Context, h *work.Held, into string, r Rotation) ([]string, error) {
+// rotate drops the backups that are not to be kept; never the one that was just
+// made, though one of a clock that is ahead seems newer.
+func rotate(ctx context.Context, h *work.Held, into string, r Rotation, made string) ([]string, error) {
 	all, err := In(ctx, h.In, h.Address)
 	if into != "" {
 		all, err = here(h.Address, into)
@@ -170,7 +171,7 @@ func rotate(ctx context.Context, h *work.Held, into string, r Rotation) ([]strin
 	var dropped []string
 	outdated := r.Outdated(moments)
 	for _, l := range all {
-		if !slices.Contains(outdated, l.MadeAt) {
+		if l.File == made || !slices.Contains(outdated, l.MadeAt) {
 			continue
 		}
 		if l.Here {
