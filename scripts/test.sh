@@ -5,7 +5,7 @@
 set -eu
 cd "$(dirname "$0")/.."
 
-packages="mariadb-server postgresql openssh-server proftpd-core proftpd-mod-crypto dovecot-imapd nginx jq
+packages="mariadb-server postgresql openssh-server proftpd-core proftpd-mod-crypto dovecot-imapd nginx apache2 jq
 	php-fpm php-cli php-mysql php-pgsql php-sqlite3 php-mbstring php-intl php-xml"
 
 missing() {

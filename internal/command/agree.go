@@ -47,3 +47,20 @@ func (a *app) confirmed(ctx context.Context, review, question string, final bool
 	}
 	return nil
 }
+
+// agreeToPutBack has somebody agree that a database is put back over what is
+// there now.
+func (a *app) agreeToPutBack(ctx context.Context, what string) error {
+	if a.yes {
+		return nil
+	}
+	if !a.streams.Asks() {
+		return &fault.Error{Kind: fault.Decision, What: "the database would be put back over what is there now",
+			Details: []string{what}, Remedy: "To have it put back, add --yes. Nothing was touched."}
+	}
+	a.streams.Warn(what)
+	if !screen.NewAsker(a.streams).Confirm(ctx, "Put it back?") {
+		return fault.New(fault.Decision, "not undone", "", "Nothing was touched.")
+	}
+	return nil
+}

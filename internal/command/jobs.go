@@ -59,6 +59,7 @@ func (a *app) undo() *cobra.Command {
 			if installed {
 				return a.takeBack(ctx, s, found)
 			}
+			s.Desk.Agree = a.agreeToPutBack
 			j, err := s.Desk.Undo(ctx, args[0])
 			if err != nil {
 				return err
@@ -107,7 +108,7 @@ func (a *app) resume() *cobra.Command {
 		Example: "  tivset jobs\n  tivset resume 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
-			a.streams.ShowPassword = showPassword
+			a.streams.ShowPassword, s.Desk.Agree = showPassword, a.agreeToPutBack
 			done, err := s.Desk.Resume(ctx, args[0])
 			a.streams.Say("")
 			if err != nil {
@@ -140,10 +141,16 @@ func (a *app) showJob(j ledger.Job) error {
 	if a.json {
 		return a.streams.WriteJSON(j)
 	}
-	if j.Outcome == "undone" {
-		a.streams.Print("Undone: the account is as it was before job %s.", j.ID)
-	} else {
+	switch {
+	case j.Outcome != "undone":
 		a.streams.Print("Finished: %s is %s.", j.Address, j.Outcome)
+	case len(j.Kept) > 0:
+		a.streams.Print("Undone: %s is as it was before job %s.", j.Address, j.ID)
+	default:
+		a.streams.Print("Undone: the account is as it was before job %s.", j.ID)
+	}
+	for _, kept := range work.Kept(j) {
+		a.streams.Warn(screen.Spelled(kept))
 	}
 	return nil
 }

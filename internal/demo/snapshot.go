@@ -67,3 +67,15 @@ func Tree(out *strings.Builder, top string) error {
 		return nil
 	})
 }
+
+// ButBackups leaves the backups in the account's store out of a snapshot: one
+// that was made before a change stays when the change is taken back.
+func ButBackups(snapshot string) string {
+	var out []string
+	for line := range strings.SplitSeq(snapshot, "\n") {
+		if !strings.HasSuffix(line, " /.tivset") && !strings.Contains(line, " /.tivset/backups") {
+			out = append(out, line)
+		}
+	}
+	return strings.Join(out, "\n")
+}

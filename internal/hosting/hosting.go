@@ -125,6 +125,15 @@ func (a *Account) Settled(ctx context.Context, look func() error) error {
 	}
 }
 
+// Pause waits until what goes on in the account without our doing has passed, for
+// no longer than looks are tried again for.
+func (a *Account) Pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(min(d, a.opener.Settle)):
+	}
+}
+
 // Connect signs in to one of the account's servers as the one who may create.
 func (a *Account) Connect(ctx context.Context, d *account.Database) (database.Server, error) {
 	return a.opener.Connect(ctx, a.Account, d)

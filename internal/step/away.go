@@ -46,7 +46,7 @@ func (t *Tools) takeAway(ctx context.Context, names ...string) error {
 	if err := files.RemoveAll(ctx, t.In.Files, bin); err != nil {
 		return err
 	}
-	return files.DropEmpty(ctx, t.In.Files, t.Store().Stages(), t.Store().Top())
+	return files.DropEmpty(ctx, t.In.Files, t.Store().Stages(), t.Store().Asides(), t.Store().Top())
 }
 
 // rulesLast sorts a server's own files, such as .htaccess, behind all others.

@@ -65,8 +65,10 @@ type BackUp struct {
 	*Tools `json:"-"`
 	Kept
 	Recipients []string `json:"recipients,omitempty"` // of age; with any, only their keys open it
+	Stays      bool     `json:"stays,omitempty"`      // once made it stays, whatever becomes of the job
 
 	Record ledger.Site          `json:"-"` // the site's
+	Closed *Close               `json:"-"` // that has closed the site by then; nil for one that is open
 	Made   *BackedUp            `json:"-"`
 	Named  func(time.Time) Kept `json:"-"` // where a backup of a moment goes; nil where that is settled
 }
@@ -145,6 +147,9 @@ func (b *BackUp) Do(ctx context.Context) error {
 	if err := b.arrive(ctx); err != nil {
 		return err
 	}
+	if b.Stays {
+		b.Result.Backup = b.File
+	}
 	*b.Made = BackedUp{Site: b.Record, Kept: b.Kept, Summary: sum, Warnings: b.Made.Warnings, MadeAt: b.Made.MadeAt,
 		Encrypted: len(b.Recipients) > 0}
 	return nil
@@ -177,9 +182,14 @@ func (b *BackUp) open(ctx context.Context, name string) (io.ReadCloser, error) {
 	return b.In.Files.Open(ctx, name)
 }
 
-// Undo takes the backup away, whole or half written.
+// Undo takes the backup away, whole or half written; a whole one that is to stay
+// is left.
 func (b *BackUp) Undo(ctx context.Context) error {
-	for _, name := range []string{b.part(), b.File} {
+	names := []string{b.part(), b.File}
+	if b.Stays {
+		names = names[:1]
+	}
+	for _, name := range names {
 		var err error
 		if b.Here {
 			err = os.Remove(name)
@@ -198,7 +208,7 @@ func (b *BackUp) Undo(ctx context.Context) error {
 
 func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error) {
 	var none backup.Summary
-	list, outside, err := b.list(ctx)
+	groups, err := b.list(ctx)
 	if err != nil {
 		return none, err
 	}
@@ -220,12 +230,15 @@ func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error
 			return none, err
 		}
 	}
-	total := len(list) + len(outside)
-	if err := b.add(ctx, w, backup.Files, b.Record.Folder, list, 0, total); err != nil {
-		return none, err
+	done, total := 0, 0
+	for _, g := range groups {
+		total += len(g.list)
 	}
-	if err := b.add(ctx, w, backup.Outside, b.Record.DataFolder, outside, len(list), total); err != nil {
-		return none, err
+	for _, g := range groups {
+		if err := b.add(ctx, w, g, done, total); err != nil {
+			return none, err
+		}
+		done += len(g.list)
 	}
 	return w.Close()
 }
@@ -262,23 +275,43 @@ func (b *BackUp) header() (backup.Header, error) {
 	return h, nil
 }
 
+// group is what a part of a backup takes from one folder.
+type group struct {
+	part, folder string
+	list         []files.Found
+}
+
 // list lists what belongs into the backup: all that is in the site's folder but
-// what belongs to others, and its folder outside of the web.
-func (b *BackUp) list(ctx context.Context) (inside, outside []files.Found, err error) {
+// what belongs to others, and its folder outside of the web. Of a closed site,
+// what has left its folder, and beside it what has not.
+func (b *BackUp) list(ctx context.Context) ([]group, error) {
 	foreign, err := b.Book.Foreign(ctx, b.Site)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	if inside, err = files.Tree(ctx, b.In.Files, b.Record.Folder, foreign.Has); err != nil {
-		return nil, nil, fault.New(fault.Failed, "the site's files cannot be read", b.Record.Folder, "").Because(err)
-	}
-	if b.Record.DataFolder != "" {
-		if outside, err = files.Tree(ctx, b.In.Files, b.Record.DataFolder, nil); err != nil {
-			return nil, nil, fault.New(fault.Failed, "the site's folder outside of the web cannot be read", b.Record.DataFolder,
-				"").Because(err)
+	skip := slices.Clone(foreign)
+	groups := []group{{part: backup.Files, folder: b.Record.Folder}}
+	if c := b.Closed; c != nil && len(c.Moves) > 0 {
+		groups = append(groups, group{part: backup.Files, folder: c.Shut})
+		for _, name := range c.entries() {
+			skip = append(skip, path.Join(c.Folder, name))
 		}
 	}
-	return b.plainOnly(inside), b.plainOnly(outside), nil
+	if b.Record.DataFolder != "" {
+		groups = append(groups, group{part: backup.Outside, folder: b.Record.DataFolder})
+	}
+	for i, g := range groups {
+		hidden := skip.Has
+		if g.folder != b.Record.Folder {
+			hidden = nil
+		}
+		all, err := files.Tree(ctx, b.In.Files, g.folder, hidden)
+		if err != nil {
+			return nil, fault.New(fault.Failed, "the site's files cannot be read", g.folder, "").Because(err)
+		}
+		groups[i].list = b.plainOnly(all)
+	}
+	return groups, nil
 }
 
 // plainOnly leaves out what is neither file nor folder, and says so.
@@ -292,17 +325,16 @@ func (b *BackUp) plainOnly(list []files.Found) []files.Found {
 	})
 }
 
-// add adds files to a part, by their names below a folder.
-func (b *BackUp) add(ctx context.Context, w *backup.Writer, part, folder string, list []files.Found, done,
-	total int) error {
-	return files.ReadAll(ctx, b.In.Files, list, func(f files.Found, content io.Reader) error {
+// add adds a group's files, by their names below its folder.
+func (b *BackUp) add(ctx context.Context, w *backup.Writer, g group, done, total int) error {
+	return files.ReadAll(ctx, b.In.Files, g.list, func(f files.Found, content io.Reader) error {
 		done++
 		b.Count(int64(done), int64(total), "files")
-		name := strings.TrimPrefix(f.Path, folder+"/")
+		name := strings.TrimPrefix(f.Path, g.folder+"/")
 		if f.IsDir() {
-			return w.Folder(part, name, f.Mode)
+			return w.Folder(g.part, name, f.Mode)
 		}
-		return w.File(part, name, f.Mode, f.Size, content)
+		return w.File(g.part, name, f.Mode, f.Size, content)
 	})
 }
 

@@ -18,6 +18,7 @@ type Claim struct {
 	Marker  string `json:"marker"`
 	Address string `json:"address"`
 	StoreAt string `json:"store"`
+	Account string `json:"account,omitempty"` // where the place is, "" for the job's own
 
 	Found *ledger.Site `json:"-"` // the site that is to be there, as it was looked at; nil for none
 }
@@ -25,7 +26,8 @@ type Claim struct {
 // ClaimOf claims the place of an address. Found is the site that is to be there,
 // nil for none.
 func ClaimOf(t *Tools, address string, found *ledger.Site) *Claim {
-	return &Claim{Tools: t, Marker: t.Store().Mark(address), Address: address, StoreAt: t.Store().Top(), Found: found}
+	return &Claim{Tools: t, Marker: t.Store().Mark(address), Address: address, StoreAt: t.Store().Top(), Found: found,
+		Account: t.In.Name}
 }
 
 // Kind and Title implement job.Step.
@@ -76,7 +78,12 @@ func (c *Claim) asPlanned(ctx context.Context) error {
 
 // Undo takes the mark away, and the store when it holds nothing else.
 func (c *Claim) Undo(ctx context.Context) error {
-	return c.In.DropMark(ctx, c.Marker, c.Job, c.Store().Busy(), c.StoreAt)
+	t, done, err := c.inAccount(ctx, c.Account)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return t.In.DropMark(ctx, c.Marker, c.Job, t.Store().Busy(), c.StoreAt)
 }
 
 // Unclaim lets a place go that was only looked at.

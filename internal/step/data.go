@@ -1,23 +1,17 @@
 package step
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
-
-	"github.com/klauspost/compress/zstd"
 
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
-	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
 )
@@ -195,123 +189,6 @@ func (u *UseDatabase) Undo(ctx context.Context) error {
 	})
 }
 
-// KeepData keeps what is in the site's database, on this machine, before it
-// changes; and puts it back.
-type KeepData struct {
-	*Tools `json:"-"`
-	Data   DataPlace   `json:"data"`
-	File   string      `json:"file"`           // on this machine
-	Raw    string      `json:"raw,omitempty"`  // the database is this file of the account, kept as it is
-	Mode   fs.FileMode `json:"mode,omitempty"` // its mode
-}
-
-// KeptData keeps the database of the job's site.
-func KeptData(t *Tools, data DataPlace) *KeepData {
-	return &KeepData{Tools: t, Data: data, File: t.keptData()}
-}
-
-// Kind and Title implement job.Step.
-func (*KeepData) Kind() string  { return "keep-data" }
-func (*KeepData) Title() string { return "Keep the database as it is" }
-
-// Prepare finds out whether the database is a file that can be kept as it is:
-// one that nobody has open in the middle of a change.
-func (k *KeepData) Prepare(ctx context.Context) error {
-	server := k.In.Database(k.Data.Server, k.Data.Engine)
-	if server == nil || !server.InFiles() {
-		return nil
-	}
-	name := database.File(server.Server, k.Data.Name)
-	for _, beside := range []string{"-wal", "-journal"} {
-		if info, err := k.In.Files.Stat(ctx, name+beside); err == nil && info.Size > 0 {
-			return nil
-		}
-	}
-	info, err := k.In.Files.Stat(ctx, name)
-	if err == nil {
-		k.Raw, k.Mode = name, info.Mode.Perm()
-	}
-	return nil
-}
-
-// Do writes what is kept, whole or not at all.
-func (k *KeepData) Do(ctx context.Context) error {
-	if err := os.MkdirAll(filepath.Dir(k.File), 0o700); err != nil {
-		return err
-	}
-	file, err := os.OpenFile(k.File+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	packed, err := zstd.NewWriter(file, zstd.WithEncoderLevel(zstd.SpeedFastest))
-	if err == nil {
-		err = k.write(ctx, packed)
-		err = errors.Join(err, packed.Close(), file.Sync())
-	}
-	if err := errors.Join(err, file.Close()); err != nil {
-		return err
-	}
-	return os.Rename(k.File+".part", k.File)
-}
-
-// write writes what is to be kept.
-func (k *KeepData) write(ctx context.Context, to io.Writer) error {
-	if k.Raw == "" {
-		return k.Data.use(ctx, k.Tools, func(s database.Session) error {
-			return s.Dump(ctx, to, site.OwnTables(&k.Data.Database))
-		})
-	}
-	from, err := k.In.Files.Open(ctx, k.Raw)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(to, from)
-	return errors.Join(err, from.Close())
-}
-
-// putBack loads what was kept.
-func (k *KeepData) putBack(ctx context.Context, from io.Reader) error {
-	if k.Raw == "" {
-		return k.Data.use(ctx, k.Tools, func(s database.Session) error {
-			return reload(ctx, s, &k.Data.Database, from, database.ScriptOptions{})
-		})
-	}
-	if err := files.Drop(ctx, k.In.Files, k.Raw); err != nil {
-		return err
-	}
-	to, err := k.In.Files.Create(ctx, k.Raw, k.Mode)
-	if err != nil {
-		return err
-	}
-	_, err = io.Copy(to, from)
-	return errors.Join(err, to.Close())
-}
-
-// Undo loads what was kept, whatever has become of the database since. Where it
-// was not kept yet, nothing has changed.
-func (k *KeepData) Undo(ctx context.Context) error {
-	if err := os.Remove(k.File + ".part"); err != nil && !os.IsNotExist(err) {
-		return err
-	}
-	file, err := os.Open(k.File)
-	if os.IsNotExist(err) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	plain, err := zstd.NewReader(bufio.NewReader(file))
-	if err != nil {
-		return err
-	}
-	defer plain.Close()
-	if err := k.putBack(ctx, plain); err != nil {
-		return fmt.Errorf("put the database back from %s: %w", k.File, err)
-	}
-	return os.Remove(k.File)
-}
-
 // reload empties a site's database and runs a script in it.
 func reload(ctx context.Context, s database.Session, d *ledger.Database, script io.Reader,
 	options database.ScriptOptions) error {
@@ -336,6 +213,9 @@ type LoadData struct {
 // Kind and Title implement job.Step.
 func (*LoadData) Kind() string    { return "load-data" }
 func (l *LoadData) Title() string { return l.Label }
+
+// Changes implements job.Changer.
+func (*LoadData) Changes() bool { return true }
 
 // Undo has nothing to do.
 func (*LoadData) Undo(context.Context) error { return nil }

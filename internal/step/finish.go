@@ -2,7 +2,6 @@ package step
 
 import (
 	"context"
-	"os"
 
 	"tivset/internal/hosting/files"
 )
@@ -12,7 +11,8 @@ type Tidy struct {
 	*Tools `json:"-"`
 	Stage  string   `json:"stage"`
 	Marker string   `json:"marker"`
-	Drop   []string `json:"drop"` // folders that go when they are empty
+	Drop   []string `json:"drop"`  // folders that go when they are empty
+	Board  string   `json:"board"` // the notice of a site that was closed
 }
 
 // TidyUp tidies up after the job at an address. Stage is where its stage is,
@@ -22,7 +22,7 @@ func TidyUp(t *Tools, address, stage string) *Tidy {
 	if stage == "" {
 		stage = store.Stage(t.Job)
 	}
-	return &Tidy{Tools: t, Stage: stage, Marker: store.Mark(address),
+	return &Tidy{Tools: t, Stage: stage, Marker: store.Mark(address), Board: boardOf(t),
 		Drop: []string{store.Stages(), store.Asides(), store.Busy(), store.Top()}}
 }
 
@@ -33,6 +33,9 @@ func (*Tidy) Title() string { return "Tidy up" }
 // Finish implements job.Finisher.
 func (t *Tidy) Finish(ctx context.Context) error {
 	if err := files.RemoveAll(ctx, t.In.Files, t.Stage); err != nil {
+		return err
+	}
+	if err := t.dropBoard(ctx, t.Board); err != nil {
 		return err
 	}
 	if err := t.forgetKept(); err != nil {
@@ -78,9 +81,4 @@ func (*DropHere) Kind() string  { return "drop-here" }
 func (*DropHere) Title() string { return "Tidy up here" }
 
 // Finish implements job.Finisher.
-func (d *DropHere) Finish(context.Context) error {
-	if err := os.Remove(d.Name); err != nil && !os.IsNotExist(err) {
-		return err
-	}
-	return nil
-}
+func (d *DropHere) Finish(context.Context) error { return dropHere(d.Name) }

@@ -105,7 +105,7 @@ func SetUps(t *Tools, steps []kit.Step, run *setup.Runner, label func(kit.Step) 
 	var out []job.Step
 	for i, s := range steps {
 		if t.Site.Holds(s.When) {
-			out = append(out, &SetUp{Tools: t, N: i, Label: label(s), Step: s, Run: run})
+			out = append(out, &SetUp{Tools: t, N: i, Label: label(s), Still: s.Kind().Still, Step: s, Run: run})
 		}
 	}
 	return out

@@ -101,7 +101,11 @@ func (a *SetAside) Undo(ctx context.Context) error {
 		if !there {
 			continue
 		}
-		if err := a.In.Files.Rename(ctx, kept, path.Join(a.From, name)); err != nil {
+		err = a.In.Files.Rename(ctx, kept, path.Join(a.From, name))
+		if errors.Is(err, fs.ErrExist) {
+			return cameBack(path.Join(a.From, name), kept)
+		}
+		if err != nil {
 			return fmt.Errorf("put %s back from %s: %w", path.Join(a.From, name), kept, err)
 		}
 	}
@@ -159,15 +163,17 @@ func (m *MakeFolder) Undo(ctx context.Context) error {
 	return files.DropEmpty(ctx, m.In.Files, m.Above...)
 }
 
-// PutInPlace moves the stage's entries into the place, one by one. A document
-// root itself is never replaced: it may hold other sites, and the server may
-// know it by more than its name.
+// PutInPlace moves what is staged into the place: a place that is new comes to be
+// with one rename; into one that is there entries go one by one, what answers
+// last. A document root itself is never replaced: it may hold other sites, and the
+// server may know it by more than its name.
 type PutInPlace struct {
 	*Tools  `json:"-"`
 	Stage   string   `json:"stage"`
 	Target  string   `json:"target"`
-	Made    bool     `json:"made"` // the target is new: it goes again on undo
-	Entries []string `json:"entries"`
+	Made    bool     `json:"made"`    // the target is new: it goes again on undo
+	Entries []string `json:"entries"` // in the order in which they arrive
+	Hold    int      `json:"hold"`    // how many of them, the first, leave only when no code that was cached runs any more
 }
 
 // Kind and Title implement job.Step.
@@ -192,16 +198,22 @@ func (p *PutInPlace) Prepare(ctx context.Context) error {
 			return site.InTheWay(p.Target, []string{i.Name + " has come to be there since the install began"})
 		}
 	}
+	inOrder(p.Site.Kit.Kit, "", p.Entries, func(name string) string { return name })
+	p.Hold = 0
+	for _, name := range p.Entries {
+		if rank(p.Site.Kit.Kit, "", name) <= configRank {
+			p.Hold++
+		}
+	}
 	return nil
 }
 
-// Do moves entry by entry.
+// Do moves it.
 func (p *PutInPlace) Do(ctx context.Context) error {
+	p.Result.Entries = slices.Sorted(slices.Values(p.Entries))
 	if p.Made {
-		if err := p.In.Files.Mkdir(ctx, p.Target, 0o755); err != nil {
-			return err
-		}
 		p.Result.Made = append([]string{p.Target}, p.Result.Made...)
+		return p.In.Files.Rename(ctx, p.Stage, p.Target)
 	}
 	for n, name := range p.Entries {
 		if err := p.In.Files.Rename(ctx, path.Join(p.Stage, name), path.Join(p.Target, name)); err != nil {
@@ -209,28 +221,27 @@ func (p *PutInPlace) Do(ctx context.Context) error {
 		}
 		p.Count(int64(n+1), int64(len(p.Entries)), "entries")
 	}
-	p.Result.Entries = p.Entries
 	return nil
 }
 
 // Undo takes away exactly the entries that were moved: those still in the
 // stage never arrived, and what bears their name in the place is not ours.
 func (p *PutInPlace) Undo(ctx context.Context) error {
+	staged, err := files.Exists(ctx, p.In.Files, p.Stage)
+	if err != nil {
+		return err
+	}
 	if p.Made && p.Site != nil {
+		if staged { // what is there is somebody else's
+			return nil
+		}
 		// The folder is seconds old: what the app has written there goes too.
 		return p.takeAway(ctx, p.Target)
 	}
-	var arrived []string
-	for _, name := range p.Entries {
-		staged, err := files.Exists(ctx, p.In.Files, path.Join(p.Stage, name))
-		if err != nil {
-			return err
-		}
-		if !staged {
-			arrived = append(arrived, path.Join(p.Target, name))
-		}
+	if err := p.takeArrived(ctx, p.Entries[p.Hold:]); err != nil {
+		return err
 	}
-	if err := p.takeAway(ctx, arrived...); err != nil {
+	if err := p.takeArrived(ctx, p.Entries[:p.Hold]); err != nil {
 		return err
 	}
 	if !p.Made {
@@ -238,4 +249,34 @@ func (p *PutInPlace) Undo(ctx context.Context) error {
 	}
 	// After a crash the owner may have put something there.
 	return files.DropEmpty(ctx, p.In.Files, p.Target)
+}
+
+// takeArrived takes those of some entries away that had arrived, last first. Where
+// PHP can have run one of them, it waits until its code cache knows that it is
+// gone.
+func (p *PutInPlace) takeArrived(ctx context.Context, entries []string) error {
+	var arrived []string
+	runs := false
+	for _, name := range slices.Backward(entries) {
+		staged, err := files.Exists(ctx, p.In.Files, path.Join(p.Stage, name))
+		if err != nil {
+			return err
+		}
+		if staged {
+			continue
+		}
+		full := path.Join(p.Target, name)
+		there, err := files.Exists(ctx, p.In.Files, full)
+		if err != nil {
+			return err
+		}
+		arrived, runs = append(arrived, full), runs || there && path.Ext(name) == ".php"
+	}
+	if err := p.takeAway(ctx, arrived...); err != nil {
+		return err
+	}
+	if runs {
+		p.In.Pause(ctx, codeCache)
+	}
+	return nil
 }

@@ -36,13 +36,16 @@ func (r *Removal) Title() string { return "Take away what is left at " + r.Old.A
 
 // Finish implements job.Finisher.
 func (r *Removal) Finish(ctx context.Context) error {
-	t, done, err := r.inItsAccount(ctx)
+	t, done, err := r.inAccount(ctx, r.Old.Account)
 	if err != nil {
 		return err
 	}
 	defer done()
 	x := r.Old
 	if err := t.takeAway(ctx, r.Paths...); err != nil {
+		return err
+	}
+	if err := t.dropBoard(ctx, boardOf(t)); err != nil {
 		return err
 	}
 	if r.Data {
@@ -84,23 +87,6 @@ func (r *Removal) dropRecord(ctx context.Context, t *Tools) error {
 	}
 	return errors.Join(t.Book.Vault.Forget(site.VaultName(address, "")),
 		t.In.DropMark(ctx, t.Store().Mark(address), r.Job, t.Store().Busy(), t.Store().Top()))
-}
-
-// inItsAccount gives the job in the account of the site, which may be another
-// than that of the job.
-func (r *Removal) inItsAccount(ctx context.Context) (*Tools, func(), error) {
-	if r.Old.Account == r.In.Name {
-		return r.Tools, func() {}, nil
-	}
-	a, err := r.Book.Home.Account(r.Old.Account)
-	if err != nil {
-		return nil, nil, err
-	}
-	in, err := r.Hosting.Open(ctx, a)
-	if err != nil {
-		return nil, nil, err
-	}
-	return r.For(in, nil), func() { _ = in.Close() }, nil
 }
 
 // dropData takes a site's database and user away; of one that is shared only
@@ -153,8 +139,19 @@ func (t *Tools) dropAround(ctx context.Context, x ledger.Site) error {
 		return err
 	}
 	for _, name := range x.SetAside {
-		err := t.In.Files.Rename(ctx, AsideOf(t.Store(), x, name), name)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrExist) {
+		kept := AsideOf(t.Store(), x, name)
+		there, err := files.Exists(ctx, t.In.Files, kept)
+		if err != nil {
+			return err
+		}
+		if !there {
+			continue
+		}
+		err = t.In.Files.Rename(ctx, kept, name)
+		if errors.Is(err, fs.ErrExist) {
+			return cameBack(name, kept)
+		}
+		if err != nil {
 			return err
 		}
 	}

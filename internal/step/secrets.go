@@ -3,7 +3,6 @@ package step
 import (
 	"context"
 	"errors"
-	"os"
 	"strings"
 
 	"tivset/internal/secret"
@@ -105,9 +104,7 @@ func (s *SwapSecrets) Undo(context.Context) error {
 
 // forgetKept drops what this machine kept for the undo of a job.
 func (t *Tools) forgetKept() error {
-	err := os.Remove(t.keptData())
-	if os.IsNotExist(err) {
-		err = nil
-	}
-	return errors.Join(err, t.Book.Vault.Forget(site.KeptSecrets(t.Job)))
+	files := &KeepFiles{File: t.keptFiles()}
+	return errors.Join(dropHere(t.keptData()), dropHere(files.File), dropHere(listOf(files.File)),
+		dropHere(files.aheadFile()), dropHere(listOf(files.aheadFile())), t.Book.Vault.Forget(site.KeptSecrets(t.Job)))
 }

@@ -159,6 +159,7 @@ type SetUp struct {
 	*Tools `json:"-"`
 	N      int    `json:"n"`
 	Label  string `json:"label"`
+	Still  bool   `json:"still,omitempty"` // it leaves the data alone
 
 	Step kit.Step      `json:"-"`
 	Run  *setup.Runner `json:"-"`
@@ -167,6 +168,9 @@ type SetUp struct {
 // Kind and Title implement job.Step.
 func (*SetUp) Kind() string    { return "set-up" }
 func (s *SetUp) Title() string { return s.Label }
+
+// Changes implements job.Changer.
+func (s *SetUp) Changes() bool { return !s.Still }
 
 // Undo has nothing to do.
 func (*SetUp) Undo(context.Context) error { return nil }
@@ -239,18 +243,23 @@ func (u *UnpackBackup) Undo(ctx context.Context) error {
 // step before it puts back what they change.
 type SetPassword struct {
 	*Tools `json:"-"`
+
+	Folder string `json:"-"` // where the site's files are
 }
 
 // Kind and Title implement job.Step.
 func (*SetPassword) Kind() string  { return "set-password" }
 func (*SetPassword) Title() string { return "Set the new password" }
 
+// Changes implements job.Changer.
+func (*SetPassword) Changes() bool { return true }
+
 // Undo has nothing to do.
 func (*SetPassword) Undo(context.Context) error { return nil }
 
 // Do carries the kit's steps out where the site lies.
 func (s *SetPassword) Do(ctx context.Context) error {
-	run, err := s.Site.Runner(s.In, s.Site.Place.Folder, s.Site.Place.URL, s.Now())
+	run, err := s.Site.Runner(s.In, s.Folder, s.Site.Place.URL, s.Now())
 	if err != nil {
 		return err
 	}

@@ -93,8 +93,27 @@ func (g *ground) all() string {
 	require.NoError(g.t, err)
 	timers, _ := os.ReadFile(g.crontab)
 	kept, _ := filepath.Glob(filepath.Join(g.w.Home.State, "kept", "*"))
-	return g.w.Snapshot() + "\n" + strings.Join(values, "\n") + "\n" + string(record) + "\n" + g.w.Dump(g.record) + "\n" +
-		string(timers) + "\n" + strings.Join(kept, "\n")
+	replaced := " /" + g.in.Store().Aside(jobID+"-replaced") // what was put over is kept
+	snapshot := slices.DeleteFunc(strings.Split(g.w.Snapshot(), "\n"), func(line string) bool {
+		return strings.Contains(line, replaced) || strings.HasSuffix(line, " /"+g.in.Store().Asides())
+	})
+	return strings.Join(
+		snapshot,
+		"\n",
+	) + "\n" + strings.Join(
+		values,
+		"\n",
+	) + "\n" + string(
+		record,
+	) + "\n" + g.w.Dump(
+		g.record,
+	) + "\n" +
+		string(
+			timers,
+		) + "\n" + strings.Join(
+		kept,
+		"\n",
+	)
 }
 
 // write makes a file of the account.
@@ -188,6 +207,20 @@ var samples = map[string]sample{
 		return step.KeptData(g.tools(g.site), step.DataOf(g.site, g.record.Address))
 	},
 		after: func(g *ground) { g.w.Query(g.record, "DELETE FROM {tables}posts") }},
+	"keep-files": {make: func(g *ground) job.Step {
+		at := "data/suite/written"
+		g.write(at + "/a.txt")
+		g.write(at + "/deep/b.txt")
+		ahead, last := step.KeptFiles(g.tools(g.site), []step.Written{{Open: at, Shut: at}})
+		require.NoError(g.t, ahead.Do(ctx))
+		require.NoError(g.t, os.Chtimes(filepath.Join(g.w.Root, at, "a.txt"), time.Now(), time.Now()))
+		return last
+	}, after: func(g *ground) {
+		at := filepath.Join(g.w.Root, "data/suite/written")
+		require.NoError(g.t, os.WriteFile(filepath.Join(at, "a.txt"), []byte("another"), 0o644))
+		require.NoError(g.t, os.RemoveAll(filepath.Join(at, "deep")))
+		g.write("data/suite/written/came/c.txt")
+	}},
 	"load-data": {make: func(g *ground) job.Step {
 		return &step.LoadData{Tools: g.tools(g.site), Label: "Load", Data: step.DataOf(g.site, g.record.Address),
 			Script: func(context.Context) (io.ReadCloser, error) {
@@ -205,6 +238,7 @@ var samples = map[string]sample{
 			return from
 		}}
 	}},
+	"close": {make: func(g *ground) job.Step { return step.CloseOf(g.tools(g.site), g.site, g.record) }},
 	"swap": {make: func(g *ground) job.Step {
 		g.write("web/chandlery/one.html")
 		g.write("web/chandlery/two/x.html")

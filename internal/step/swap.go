@@ -11,17 +11,31 @@ import (
 // live is gone for as long as that takes, and no longer. What it makes room for
 // is moved too, so that all of it can be moved back.
 type Swap struct {
-	*Tools `json:"-"`
-	Label  string       `json:"label"`
-	Moves  []files.Move `json:"moves"`
-	Made   []string     `json:"made"` // folders made for them, innermost first
+	*Tools  `json:"-"`
+	Label   string       `json:"label"`
+	Account string       `json:"account,omitempty"` // where that is, "" for the job's own
+	Moves   []files.Move `json:"moves"`
+	Made    []string     `json:"made"` // folders made for them, innermost first
 
-	List func(context.Context) ([]files.Move, error) `json:"-"`
+	// With a site that is opened again: the address of the notice's page that
+	// empties PHP's code cache, which leaves last, and how many moves, the first,
+	// are taken back only once that page was asked.
+	Flusher string `json:"flusher,omitempty"`
+	Hold    int    `json:"hold,omitempty"`
+
+	// What comes is another release, whose code may change the data.
+	Runs bool `json:"runs,omitempty"`
+
+	Reopens *Close                                      `json:"-"` // the site that it opens, nil for none
+	List    func(context.Context) ([]files.Move, error) `json:"-"`
 }
 
 // Kind and Title implement job.Step.
 func (*Swap) Kind() string    { return "swap" }
 func (s *Swap) Title() string { return s.Label }
+
+// Changes implements job.Changer.
+func (s *Swap) Changes() bool { return s.Runs }
 
 // Prepare lists what will move, and which folders have to be made for it.
 func (s *Swap) Prepare(ctx context.Context) error {
@@ -30,6 +44,9 @@ func (s *Swap) Prepare(ctx context.Context) error {
 		return err
 	}
 	s.Made = nil
+	if s.Reopens != nil {
+		s.Flusher, s.Hold = s.Reopens.held(s.Moves)
+	}
 	seen := map[string]bool{}
 	for _, m := range s.Moves {
 		if err := s.missing(ctx, path.Dir(m.To), seen); err != nil {
@@ -66,6 +83,9 @@ func (s *Swap) Do(ctx context.Context) error {
 	// Begun, it is done as a whole: an interrupt waits.
 	ctx = context.WithoutCancel(ctx)
 	for n, m := range s.Moves {
+		if s.Flusher != "" && n == len(s.Moves)-1 {
+			s.flush(ctx, s.Flusher)
+		}
 		if err := s.In.Files.Rename(ctx, m.From, m.To); err != nil {
 			return err
 		}
@@ -76,22 +96,19 @@ func (s *Swap) Do(ctx context.Context) error {
 
 // Undo moves back what was moved, last first.
 func (s *Swap) Undo(ctx context.Context) error {
-	for i := len(s.Moves) - 1; i >= 0; i-- {
-		m := s.Moves[i]
-		moved, err := files.Exists(ctx, s.In.Files, m.To)
-		if err != nil {
-			return err
-		}
-		still, err := files.Exists(ctx, s.In.Files, m.From)
-		if err != nil {
-			return err
-		}
-		if !moved || still {
-			continue
-		}
-		if err := s.In.Files.Rename(ctx, m.To, m.From); err != nil {
-			return err
-		}
+	t, done, err := s.inAccount(ctx, s.Account)
+	if err != nil {
+		return err
 	}
-	return files.DropEmpty(ctx, s.In.Files, s.Made...)
+	defer done()
+	if s.Flusher != "" {
+		if err := t.moveBack(ctx, s.Moves[s.Hold:]); err != nil {
+			return err
+		}
+		t.flush(ctx, s.Flusher)
+	}
+	if err := t.moveBack(ctx, s.Moves); err != nil {
+		return err
+	}
+	return files.DropEmpty(ctx, t.In.Files, s.Made...)
 }

@@ -33,6 +33,9 @@ type Result struct {
 	Warnings []string
 	Entries  []string // what was put in place
 	Made     []string // folders that were made for the site, innermost first
+	Backup   string   // one that stays, whatever becomes of the job
+	Replaced []string // folders of the account with files that an undo put others in the place of
+	Kept     []string // what an undo put something over, kept as files of this machine or folders of the account
 }
 
 // Warn adds a warning, once.
@@ -63,6 +66,12 @@ func (t *Tools) keptData() string {
 	return filepath.Join(t.Book.Home.State, "kept", t.Job+".sql.zst")
 }
 
+// keptFiles is the file of this machine in which a job keeps what the app has
+// written into files.
+func (t *Tools) keptFiles() string {
+	return filepath.Join(t.Book.Home.State, "kept", t.Job+".files.tar.zst")
+}
+
 // kinds makes an empty step, or finisher, of each kind.
 var kinds = map[string]func(*Tools) any{
 	"claim":           func(t *Tools) any { return &Claim{Tools: t} },
@@ -84,8 +93,10 @@ var kinds = map[string]func(*Tools) any{
 	"back-up":         func(t *Tools) any { return &BackUp{Tools: t} },
 	"save-site":       func(t *Tools) any { return &SaveSite{Tools: t} },
 	"keep-data":       func(t *Tools) any { return &KeepData{Tools: t} },
+	"keep-files":      func(t *Tools) any { return &KeepFiles{Tools: t} },
 	"load-data":       func(t *Tools) any { return &LoadData{Tools: t} },
 	"unpack-backup":   func(t *Tools) any { return &UnpackBackup{Tools: t} },
+	"close":           func(t *Tools) any { return &Close{Tools: t} },
 	"swap":            func(t *Tools) any { return &Swap{Tools: t} },
 	"prepare":         func(*Tools) any { return &Prepared{} },
 	"unclaim":         func(t *Tools) any { return &Unclaim{Tools: t} },

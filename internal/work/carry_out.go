@@ -58,6 +58,7 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 		return err
 	}
 	runErr := runner.Run(ctx, list)
+	entry.Kept, entry.Replaced = t.Result.Kept, t.Result.Replaced
 	if err := d.endJob(entry, j.Way.Past, runErr); err != nil {
 		return err
 	}
@@ -129,6 +130,11 @@ func (d *Desk) stopped(ctx context.Context, t *step.Tools, j Job, err error) err
 	if f.Remedy == "" {
 		f.Remedy = cmp.Or(j.Remedy, remedy(stopped.Cause, t.In.Account.Name))
 	}
+	if t.Result.Backup != "" {
+		f.Details = append(f.Details, "The backup that was made first stays in the account: "+t.Result.Backup)
+	}
+	f.Details = append(f.Details, Kept(ledger.Job{Address: t.Site.Address(),
+		Kept: t.Result.Kept, Replaced: t.Result.Replaced})...)
 	if stopped.Undone {
 		f.Details = append(f.Details, cmp.Or(j.Undone, "Everything that was begun was undone; the account is as it was."))
 		return &f

@@ -35,6 +35,10 @@ type Desk struct {
 	Patience time.Duration   // for how long an undo waits for a server that went away
 	Ways     Table
 
+	// Agree has somebody agree to what cannot be taken back; its error says why
+	// not. Nobody agrees where it is nil.
+	Agree func(ctx context.Context, what string) error
+
 	SendMail func(ctx context.Context, server string, m mail.Message) error
 }
 

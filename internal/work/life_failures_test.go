@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/testing/sitetest"
@@ -102,7 +103,7 @@ func TestChangesAreUndoneWhicheverCallFails(t *testing.T) {
 				}
 				x, err := w.Book.Find(ctx, x.Address)
 				require.NoError(t, err)
-				before, data := w.Snapshot(), w.Dump(x)
+				before, data := after(w, c.name), w.Dump(x)
 				w.Trip.Arm(n, n)
 				err = c.do(w, x)
 				failed := w.Trip.Failed
@@ -112,7 +113,7 @@ func TestChangesAreUndoneWhicheverCallFails(t *testing.T) {
 					continue
 				}
 				stopped++
-				sitetest.Same(t, before, w.Snapshot(), "call %d, %s: %v", n, failed, err)
+				sitetest.Same(t, before, after(w, c.name), "call %d, %s: %v", n, failed, err)
 				require.Equal(t, data, w.Dump(x), "call %d, %s: %v", n, failed, err)
 				now, err := w.Book.Find(ctx, x.Address)
 				require.NoError(t, err)
@@ -127,6 +128,15 @@ func TestChangesAreUndoneWhicheverCallFails(t *testing.T) {
 			assert.Greater(t, stopped, total/stride/2)
 		})
 	}
+}
+
+// after is what the account holds after a change was taken back; the backup that
+// an update made first stays.
+func after(w *sitetest.World, change string) string {
+	if change == "update" {
+		return demo.ButBackups(w.Snapshot())
+	}
+	return w.Snapshot()
 }
 
 // changeable installs a site that can be updated and repaired, and backs it up

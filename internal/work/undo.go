@@ -61,7 +61,7 @@ func (d *Desk) Undo(ctx context.Context, id string) (ledger.Job, error) {
 	}
 	settled := journal.Ended == "done"
 	if !journal.Over() { // else only the ledger was not told any more
-		if settled, err = d.recover(ctx, journal, (*job.Runner).Recover); err != nil {
+		if settled, err = d.recover(ctx, journal, &entry, (*job.Runner).Recover); err != nil {
 			return entry, err
 		}
 	}
@@ -153,7 +153,7 @@ func (d *Desk) TakeBack(ctx context.Context, id string) (entry ledger.Job, left 
 	reverse := func(r *job.Runner, ctx context.Context, decode job.Decode) (bool, error) {
 		return false, r.Reverse(ctx, decode)
 	}
-	if _, err := d.recover(ctx, journal, reverse); err != nil {
+	if _, err = d.recover(ctx, journal, &entry, reverse); err != nil {
 		return entry, nil, err
 	}
 	entry, err = d.jobEnded(ctx, entry, false)
@@ -174,9 +174,10 @@ func (d *Desk) leftIn(ctx context.Context, gone ledger.Site) ([]string, error) {
 	return slices.DeleteFunc(left, func(name string) bool { return slices.Contains(gone.SetAside, name) }), err
 }
 
-// recover ends a job by its journal.
-func (d *Desk) recover(ctx context.Context, journal *job.Journal, how func(*job.Runner, context.Context,
-	job.Decode) (bool, error)) (settled bool, err error) {
+// recover ends a job by its journal, and notes in its entry what it put something
+// over.
+func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.Job, how func(*job.Runner,
+	context.Context, job.Decode) (bool, error)) (settled bool, err error) {
 	a, err := d.Book.Home.Account(journal.Account)
 	if err != nil {
 		return false, err
@@ -187,11 +188,45 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, how func(*job.
 	}
 	defer in.Close()
 	runner := &job.Runner{Journal: journal, Progress: d.Progress, Again: hosting.ErrComesBack, Patience: d.Patience}
-	settled, err = how(runner, ctx, d.tools(in, journal.ID).Decode())
+	t := d.tools(in, journal.ID)
+	if err := d.mayPutBack(ctx, runner, t.Decode()); err != nil {
+		return false, err
+	}
+	settled, err = how(runner, ctx, t.Decode())
+	entry.Kept, entry.Replaced = t.Result.Kept, t.Result.Replaced
 	if err != nil {
-		return settled, &fault.Error{Kind: fault.Left, What: "the job could not be undone", Where: journal.ID,
-			Job:    journal.ID,
+		return settled, &fault.Error{Kind: fault.Left, What: "the job could not be undone",
+			Where: journal.ID, Job: journal.ID, Details: Kept(*entry),
 			Remedy: "When that is mended, run: " + fault.Call("undo", journal.ID), Cause: err}
 	}
 	return settled, nil
+}
+
+// mayPutBack has somebody agree where taking a job back puts a database back over
+// what has been written since.
+func (d *Desk) mayPutBack(ctx context.Context, r *job.Runner, decode job.Decode) error {
+	puts, err := r.PutsBack(decode)
+	if err != nil || !puts {
+		return err
+	}
+	what := "The job had begun to change the database of " + r.Journal.Address + ". To take it back, the database is " +
+		"put back as it was before that; what has been written there since is kept first, as a backup on this machine."
+	if d.Agree == nil {
+		return fault.New(fault.Decision, "the database would be put back over what is there now", r.Journal.Address, "")
+	}
+	return d.Agree(ctx, what)
+}
+
+// Kept says where that is which a job put something over when it was taken back,
+// and how to have it instead.
+func Kept(j ledger.Job) []string {
+	var out []string
+	for _, name := range j.Kept {
+		out = append(out, "What the database held by then is kept; to have it instead: "+
+			fault.Call("restore", j.Address, "--from", name))
+	}
+	for _, folder := range j.Replaced {
+		out = append(out, "Files that had come to be there, or were changed, are kept in the account, in "+folder)
+	}
+	return out
 }

@@ -54,6 +54,7 @@ type StepKind struct {
 	Key   string // in the kit's file
 	Pages bool   // it needs the app's own pages, which strangers must not reach meanwhile
 	Data  bool   // it changes the site's database directly
+	Still bool   // it cannot change the site's data: it works on the app's own files alone
 
 	is    func(Step) bool
 	label func(Step) string // what it does, for people
@@ -84,7 +85,7 @@ var stepKinds = []StepKind{
 		is:    func(s Step) bool { return len(s.Command) > 0 },
 		label: func(Step) string { return "Run the app's own set-up" },
 		check: (*checker).commandStep},
-	{Key: "remove",
+	{Key: "remove", Still: true,
 		is:    func(s Step) bool { return len(s.Remove) > 0 },
 		label: func(Step) string { return "Take away what only the set-up needs" },
 		check: func(c *checker, key string, s Step) {

@@ -35,6 +35,9 @@ const (
 // to know the length of what it holds before it comes.
 const pieceBytes = 4 << 20
 
+// OnlyData is what Header.Only says of a backup of a database alone.
+const OnlyData = "data"
+
 // Header says what a backup is of.
 type Header struct {
 	Format  int             `json:"backup"` // Version
@@ -44,6 +47,7 @@ type Header struct {
 	App     string          `json:"app"`
 	Release string          `json:"release"`
 	Engine  string          `json:"engine,omitempty"` // of the database, "" for none
+	Only    string          `json:"only,omitempty"`   // OnlyData, or "" for a whole site
 	Site    json.RawMessage `json:"site"`             // the whole record of the site
 	// the site's passwords and keys, sealed with the key of the vault that made the backup
 	Secrets  []byte   `json:"secrets,omitempty"`

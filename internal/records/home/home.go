@@ -50,6 +50,10 @@ func (h Home) KnownHosts() string { return filepath.Join(h.Config, "known_hosts"
 // accepted though they do not verify.
 func (h Home) KnownCertificates() string { return filepath.Join(h.Config, "known_certificates") }
 
+// Backups holds what was there before something was put back over it, as
+// backups.
+func (h Home) Backups() string { return filepath.Join(h.Data, "backups") }
+
 func (h Home) Archives() string { return filepath.Join(h.Cache, "archives") }
 
 func (h Home) accounts() string { return filepath.Join(h.Config, "accounts") }

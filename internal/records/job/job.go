@@ -36,6 +36,19 @@ type Preparer interface {
 	Prepare(ctx context.Context) error
 }
 
+// Changer is a step that may change what an earlier step of the job keeps: what
+// the site's visitors and owners write into too.
+type Changer interface {
+	Changes() bool
+}
+
+// Keeper is a step whose undo puts back what it kept. When no Changer after it
+// had begun, it is told before its undo that there is nothing to put back: what
+// has been written since is other people's.
+type Keeper interface {
+	Unchanged()
+}
+
 // Finisher is what is left to do when a job is settled: it is only ever finished,
 // never undone, and after a crash it is redone from the journal alone. Its
 // exported fields are all that it needs, and none of its fields is a function.
@@ -185,11 +198,40 @@ func (r *Runner) undo(ctx context.Context, all []part, of int) error {
 			continue
 		}
 		r.tell(Event{Step: i + 1, Of: of, Title: step.Title(), Undo: true})
+		if keeper, keeps := step.(Keeper); keeps && !r.changed(all, i) {
+			keeper.Unchanged()
+		}
 		if err := r.undoOne(ctx, i, of, step); err != nil {
 			return fmt.Errorf("undo “%s”: %w", step.Title(), err)
 		}
 	}
 	return r.Journal.end("undone")
+}
+
+// changed says whether a step after the n-th that may change what that keeps was
+// ever begun, whatever became of it.
+func (r *Runner) changed(all []part, n int) bool {
+	for i := n + 1; i < len(all); i++ {
+		if c, is := all[i].(Changer); is && c.Changes() && r.Journal.everBegun(i) {
+			return true
+		}
+	}
+	return false
+}
+
+// PutsBack says whether Recover would put back something over what is there
+// now: the job is to be undone, it keeps something, and had begun to change it.
+func (r *Runner) PutsBack(decode Decode) (bool, error) {
+	all, settled, err := r.decoded(decode)
+	if err != nil || settled && r.Journal.Ended != reversing {
+		return false, err
+	}
+	for i, p := range all {
+		if _, keeps := p.(Keeper); keeps && r.Journal.Begun(i) && r.changed(all, i) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 func (r *Runner) undoOne(ctx context.Context, i, of int, s Step) error {

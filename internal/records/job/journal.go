@@ -77,7 +77,8 @@ type planned struct {
 type stepState struct {
 	kind   string
 	fields json.RawMessage
-	state  state // "" before it began
+	state  state // "" before it began, and once it was undone
+	ever   bool  // it was begun, whatever became of it
 }
 
 var idForm = regexp.MustCompile(`^[0-9]{8}-[0-9]{6}-[a-z0-9]{4}$`)
@@ -231,7 +232,7 @@ func (j *Journal) take(n int, line []byte) error {
 
 func (j *Journal) note(r record) {
 	s := &j.steps[r.N]
-	s.state = r.State
+	s.state, s.ever = r.State, true
 	if r.Fields != nil {
 		s.fields = r.Fields
 	}
@@ -245,6 +246,8 @@ func (j *Journal) Over() bool { return j.Ended == "done" || j.Ended == "undone" 
 
 // Begun says whether a step was begun and not undone.
 func (j *Journal) Begun(n int) bool { return j.steps[n].state != "" }
+
+func (j *Journal) everBegun(n int) bool { return j.steps[n].ever }
 
 func (j *Journal) write(r record) error {
 	r.At = j.now().UTC()

@@ -127,4 +127,7 @@ type Job struct {
 	Ended   *time.Time `json:"ended_at,omitempty"`
 	Outcome string     `json:"outcome"` // running, installed, undone, left
 	Problem string     `json:"problem,omitempty"`
+	// folders of the account with files that it put others in the place of
+	Replaced []string `json:"replaced,omitempty"`
+	Kept     []string `json:"kept,omitempty"` // backups on this machine of what it put something over
 }

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
@@ -30,6 +31,7 @@ func (p *running) functions() template.FuncMap {
 		"verify":   p.verify,     // stops unless the form carries that token
 		"redirect": p.redirect,   // redirect PATH: stops and leads there
 		"fail":     p.fail,       // fail STATUS TEXT: stops
+		"closed":   p.closed,     // closed SECONDS: the page comes with 503, to be asked for again then
 		"base":     p.base,       // base UP: the address path UP folders above the page's
 		"hash":     hashPassword, // hash PASSWORD
 		"matches": func(password, hash string) bool {
@@ -100,6 +102,13 @@ func (p *running) redirect(to string) (string, error) {
 
 func (p *running) fail(status int, text string) (string, error) {
 	return "", &stop{status: status, text: text}
+}
+
+// closed has the page answer that it is not for now (RFC 9110, 15.6.4).
+func (p *running) closed(seconds int) string {
+	p.w.Header().Set("Retry-After", strconv.Itoa(seconds))
+	p.status = http.StatusServiceUnavailable
+	return ""
 }
 
 // base gives the address path of the folder that lies up folders above.

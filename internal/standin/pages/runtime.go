@@ -2,6 +2,7 @@ package pages
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"html/template"
@@ -50,6 +51,7 @@ func (v *visit) page(name string) {
 		return
 	}
 	v.w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	v.w.WriteHeader(cmp.Or(p.status, http.StatusOK))
 	_, _ = v.w.Write(out.Bytes())
 }
 
@@ -60,6 +62,7 @@ type running struct {
 	folder  string // of the page, below the document root
 	session *session
 	open    []*Database
+	status  int // of the answer, 200 where it is 0
 }
 
 func (p *running) closeAll() {

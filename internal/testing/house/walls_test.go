@@ -59,6 +59,7 @@ var floors = []struct {
 	{"the command line", map[string]string{"command": ""}},
 	{"tests", map[string]string{
 		"testing/testserver": "", "testing/sitetest": "testing/testserver", "testing/house": "",
+		"testing/restless":        "testing/sitetest testing/testserver",
 		"hosting/files/filestest": "", "hosting/database/databasetest": "",
 	}},
 }

@@ -25,6 +25,17 @@ type Trip struct {
 	Failed string // the call that failed last
 	Full   bool   // the disk is full: nothing can be written
 	on     string // calls of this name fail
+	dies   string // from the n-th call of this name on all calls fail …
+	nth    int    // … 0 once they do
+}
+
+// Dies makes all calls fail from the n-th of a name on, as when the machine or
+// its line dies there; Arm(0, 0) ends that.
+func (t *Trip) Dies(what string, n int) {
+	t.Arm(0, 0)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.dies, t.nth = what, n
 }
 
 // FailOn makes every call of a name fail; "" ends that.
@@ -39,7 +50,7 @@ func (t *Trip) FailOn(what string) {
 func (t *Trip) Arm(from, to int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.from, t.to, t.calls, t.Failed = from, to, 0, ""
+	t.from, t.to, t.calls, t.Failed, t.dies = from, to, 0, "", ""
 }
 
 // Calls says how many calls there were since Arm.
@@ -54,6 +65,13 @@ func (t *Trip) Fails(what string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.calls++
+	if t.dies != "" && t.nth > 0 && t.dies == what {
+		t.nth--
+	}
+	if t.dies != "" && t.nth == 0 {
+		t.Failed = what
+		return true
+	}
 	if t.from > 0 && t.calls >= t.from && t.calls <= t.to || t.on != "" && t.on == what {
 		t.Failed = what
 		return true

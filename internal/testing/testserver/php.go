@@ -62,56 +62,122 @@ func AccountFolder(t testing.TB) string {
 
 // PHPWeb starts a private nginx with php-fpm that serves the sites, and gives
 // its host:port. Settings are lines of PHP configuration, such as
-// "memory_limit = 64M".
+// "memory_limit = 64M". This nginx knows nothing of .htaccess.
 func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
 	t.Helper()
-	paths := Need(t, "nginx", "php-fpm8.2")
+	program := Need(t, "nginx")[0]
 	dir, port := folder(t), FreePort(t)
+	socket := fpm(t, dir, settings)
+	errors := filepath.Join(dir, "error.log")
+	start(t, program, "-c", readable(t, dir, "nginx.conf", nginx(dir, socket, port, sites)), "-p", dir, "-e", errors)
+	logWhenFailed(t, errors)
+	awaitPort(t, "tcp", loopback(port))
+	return loopback(port)
+}
+
+// Apache does the same with an Apache that obeys .htaccess.
+func Apache(t testing.TB, sites []Site, settings ...string) string {
+	t.Helper()
+	program := Need(t, "apache2")[0]
+	dir, port := folder(t), FreePort(t)
+	socket := fpm(t, dir, settings)
+	errors := filepath.Join(dir, "error.log")
+	start(t, program, "-D", "FOREGROUND", "-f", readable(t, dir, "apache.conf", apache(dir, socket, port, sites)))
+	logWhenFailed(t, errors)
+	awaitPort(t, "tcp", loopback(port))
+	return loopback(port)
+}
+
+// fpm starts PHP for a web server, and gives its socket.
+func fpm(t testing.TB, dir string, settings []string) (socket string) {
+	t.Helper()
+	program := Need(t, "php-fpm8.2")[0]
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	// PHP's own log is written by the sites' user.
-	if err := os.WriteFile(filepath.Join(dir, "php.log"), nil, 0o666); err != nil {
-		t.Fatal(err)
-	}
-	_ = os.Chmod(filepath.Join(dir, "php.log"), 0o666)
-	write := func(name, text string) string {
+	// PHP's own log and its sessions are written by the sites' user.
+	for _, name := range []string{"php.log", "sessions"} {
 		full := filepath.Join(dir, name)
-		if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+		var err error
+		if name == "sessions" {
+			err = os.Mkdir(full, 0o777)
+		} else {
+			err = os.WriteFile(full, nil, 0o666)
+		}
+		if err := errors.Join(err, os.Chmod(full, 0o777)); err != nil {
 			t.Fatal(err)
 		}
-		return full
 	}
-	socket := filepath.Join(dir, "fpm.sock")
+	socket = filepath.Join(dir, "fpm.sock")
 	pool := fmt.Sprintf("[global]\nerror_log = %[1]s/fpm.log\ndaemonize = no\n[site]\nlisten = %[2]s\npm = "+
 		"static\npm.max_children = 4\nclear_env = yes\ncatch_workers_output = yes\nphp_admin_value[error_log] = "+
-		"%[1]s/php.log\nphp_admin_flag[log_errors] = on\n", dir, socket)
+		"%[1]s/php.log\nphp_admin_flag[log_errors] = on\nphp_admin_value[session.save_path] = %[1]s/sessions\n", dir, socket)
 	for _, line := range settings {
 		pool += "php_admin_value[" + strings.Replace(line, " = ", "] = ", 1) + "\n"
 	}
 	if os.Geteuid() == 0 {
 		pool += "user = " + siteUser + "\ngroup = " + siteUser + "\nlisten.owner = " + siteUser + "\n"
 	}
-	log := start(t, paths[1], "-y", write("fpm.conf", pool))
+	start(t, program, "-y", readable(t, dir, "fpm.conf", pool))
+	logWhenFailed(t, filepath.Join(dir, "fpm.log"), filepath.Join(dir, "php.log"))
+	awaitPort(t, "unix", socket)
+	return socket
+}
+
+// readable writes a server's configuration.
+func readable(t testing.TB, dir, name, text string) string {
+	t.Helper()
+	full := filepath.Join(dir, name)
+	if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return full
+}
+
+func logWhenFailed(t testing.TB, names ...string) {
 	t.Cleanup(func() {
-		if t.Failed() {
-			text, _ := os.ReadFile(filepath.Join(dir, "fpm.log"))
-			errors, _ := os.ReadFile(filepath.Join(dir, "error.log"))
-			t.Logf("php-fpm: %.2000s\n%.2000s\nnginx: %.2000s", log, text, errors)
+		for _, name := range names {
+			if text, _ := os.ReadFile(name); t.Failed() && len(text) > 0 {
+				t.Logf("%s: %.2000s", filepath.Base(name), text)
+			}
 		}
 	})
-	start(t, paths[0], "-c", write("nginx.conf", nginx(dir, socket, port, sites)), "-p", dir, "-e",
-		filepath.Join(dir, "error.log"))
-	for _, x := range []struct{ network, address string }{{"unix", socket}, {"tcp", loopback(port)}} {
-		await(t, x.address, func() error {
-			c, err := net.Dial(x.network, x.address)
-			if err == nil {
-				c.Close()
-			}
-			return err
-		})
+}
+
+func awaitPort(t testing.TB, network, address string) {
+	t.Helper()
+	await(t, address, func() error {
+		c, err := net.Dial(network, address)
+		if err == nil {
+			c.Close()
+		}
+		return err
+	})
+}
+
+func apache(dir, socket string, port int, sites []Site) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "ServerRoot %[1]s\nServerName localhost\nPidFile %[1]s/apache.pid\nErrorLog %[1]s/error.log\n"+
+		"Mutex file:%[1]s default\nListen 127.0.0.1:%[2]d\n", dir, port)
+	for _, m := range []string{"mpm_event", "authz_core", "authz_host", "dir", "mime", "alias", "rewrite", "headers",
+		"proxy", "proxy_fcgi"} {
+		fmt.Fprintf(&b, "LoadModule %[1]s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", m)
 	}
-	return loopback(port)
+	if os.Geteuid() == 0 {
+		fmt.Fprintf(&b, "User %[1]s\nGroup %[1]s\n", siteUser)
+	}
+	b.WriteString(
+		"TypesConfig /dev/null\nAddType text/css .css\nDirectoryIndex index.php index.html\n<Files \".ht*\">\nRequire all " +
+			"denied\n</Files>\n",
+	)
+	for _, s := range sites {
+		fmt.Fprintf(&b, "<VirtualHost 127.0.0.1:%d>\nServerName %s\nDocumentRoot %s\n<Directory %[3]s>\n"+
+			"AllowOverride All\nOptions FollowSymLinks\nRequire all granted\n</Directory>\n"+
+			"<FilesMatch \"\\.php$\">\n<If \"-f %%{REQUEST_FILENAME}\">\n"+
+			"SetHandler \"proxy:unix:%[4]s|fcgi://localhost\"\n</If>\n</FilesMatch>\n</VirtualHost>\n",
+			port, s.Name, s.Root, socket)
+	}
+	return b.String()
 }
 
 func nginx(dir, socket string, port int, sites []Site) string {

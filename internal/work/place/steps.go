@@ -26,13 +26,15 @@ type placing struct {
 
 	content   *backup.Backup // given with the plan, or taken of the source by a step
 	temporary string         // a file of this machine with the source's backup, or ""
+	leaves    *remove.Plan   // with a move: what goes at the old place …
+	closed    *step.Close    // … and what closes it
 }
 
 // list gives the steps.
 func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 	address, stage := p.plan.Address(), p.Store().Stage(p.Job)
 	list := []job.Step{step.ClaimOf(p.Tools, address, nil)}
-	taken, err := p.take()
+	taken, err := p.take(ctx)
 	if err != nil {
 		return job.List{}, nil, err
 	}
@@ -44,7 +46,7 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 	if err != nil {
 		return job.List{}, nil, err
 	}
-	list = append(append(append(list, taken...), ground...), filled...)
+	list = append(append(append(list, ground...), taken...), filled...)
 	run, err := p.Site.Runner(p.In, path.Join(stage, backup.Files), p.plan.Place.URL, p.Now())
 	if err != nil {
 		return job.List{}, nil, err
@@ -58,12 +60,15 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 	if err != nil {
 		return job.List{}, nil, err
 	}
-	finish, err := p.finish(ctx)
-	if err != nil {
-		return job.List{}, nil, err
+	if p.closed != nil {
+		arrival = append(
+			arrival,
+			&step.Swap{Tools: p.closed.Tools, Account: p.plan.From.Account, Label: "Leave the old place",
+				List: func(context.Context) ([]files.Move, error) { return p.closed.Departures(), nil }},
+		)
 	}
 	record := &step.RecordSite{Tools: p.Tools, Address: address, SetAside: p.plan.Changes.SetAside, As: p.recordAs}
-	return job.List{Steps: append(list, arrival...), Settle: record, Finish: finish}, func() {
+	return job.List{Steps: append(list, arrival...), Settle: record, Finish: p.finish()}, func() {
 		if run.Data != nil {
 			_ = run.Data.Close()
 		}
@@ -75,7 +80,7 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 
 // take makes the steps that back the source up into a file of this machine;
 // none where the content is a backup already.
-func (p *placing) take() ([]job.Step, error) {
+func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 	source := p.plan.source
 	if source == nil {
 		return nil, nil
@@ -91,17 +96,24 @@ func (p *placing) take() ([]job.Step, error) {
 	there := p.For(source.In, source.Of)
 	there.Count = func(n, of int64, unit string) { p.Count(n, of, unit) }
 	made := &step.BackedUp{MadeAt: p.Now().UTC()}
-	steps := []job.Step{
-		&step.BackUp{Tools: there, Record: p.plan.From, Made: made, Kept: step.Kept{File: p.temporary, Here: true}},
+	held := step.ClaimOf(there, source.Address, &p.plan.From)
+	kept := &step.BackUp{Tools: there, Record: p.plan.From, Made: made, Kept: step.Kept{File: p.temporary, Here: true}}
+	steps := []job.Step{held}
+	if p.plan.Move { // what is written from now on would be in neither place
+		whole, err := remove.Whole(ctx, p.desk, source)
+		if err != nil {
+			return nil, err
+		}
+		p.leaves = whole
+		p.closed, _ = whole.Closing(there)
+		kept.Closed = p.closed
+		steps = append(steps, p.closed)
+	}
+	steps = append(steps, kept,
 		&step.Prepared{Label: "Read it again", Work: func(ctx context.Context) (err error) {
 			p.content, err = backup.Open(ctx, func() (io.ReadCloser, error) { return os.Open(p.temporary) }, nil)
 			return err
-		}}}
-	if source.In.Name != p.In.Name {
-		return steps, nil
-	}
-	held := step.ClaimOf(there, source.Address, &p.plan.From)
-	steps = append([]job.Step{held}, steps...)
+		}})
 	if !p.plan.Move { // else the place is held until all of it is gone
 		steps = append(steps, &step.Unclaim{Tools: there, Marker: held.Marker})
 	}
@@ -146,14 +158,11 @@ func (p *placing) outside(stage string) []job.Step {
 
 // finish makes what is left when the site is recorded: with a move the old place
 // is taken away.
-func (p *placing) finish(ctx context.Context) ([]job.Finisher, error) {
+func (p *placing) finish() []job.Finisher {
 	var out []job.Finisher
 	if p.plan.Move {
-		whole, err := remove.Whole(ctx, p.desk, p.plan.source)
-		if err != nil {
-			return nil, err
-		}
-		old := whole.End(p.Tools)
+		old := p.leaves.End(p.Tools)
+		old.Paths = append(old.Paths, path.Dir(p.closed.Shut))
 		if p.plan.request.Redirect {
 			old.Redirect = p.plan.Place.URL
 		}
@@ -165,7 +174,7 @@ func (p *placing) finish(ctx context.Context) ([]job.Finisher, error) {
 	if p.temporary != "" {
 		out = append(out, &step.DropHere{Name: p.temporary})
 	}
-	return append(out, step.TidyUp(p.Tools, p.plan.Address(), "")), nil
+	return append(out, step.TidyUp(p.Tools, p.plan.Address(), ""))
 }
 
 // recordAs notes where the site comes from.

@@ -195,13 +195,15 @@ func Remove(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
 
 func (p *Plan) steps(t *step.Tools, done *Done) (job.List, error) {
 	h, r := p.source, p.request
-	list := []job.Step{step.ClaimOf(t, h.Address, &h.Site)}
+	closed, rest := p.Closing(t)
+	list := []job.Step{step.ClaimOf(t, h.Address, &h.Site), closed}
 	if !r.NoBackup {
 		done.Backup = &step.BackedUp{}
 		kept, err := step.BackUpOf(t, h.Site, r.Into, nil, done.Backup)
 		if err != nil {
 			return job.List{}, err
 		}
+		kept.Closed = closed
 		list = append(list, kept)
 	}
 	end := p.End(t)
@@ -209,7 +211,7 @@ func (p *Plan) steps(t *step.Tools, done *Done) (job.List, error) {
 		aside := t.Store().Aside(t.Job)
 		list = append(list, &step.Swap{Tools: t, Label: "Take the files out",
 			List: func(context.Context) ([]files.Move, error) {
-				return takenOut(p.Goes, aside), nil
+				return append(takenOut(rest, aside), closed.Departures()...), nil
 			}})
 		end.Paths = []string{aside}
 	}
@@ -220,6 +222,23 @@ func (p *Plan) steps(t *step.Tools, done *Done) (job.List, error) {
 		}
 	})
 	return job.List{Steps: list, Settle: saved, Finish: []job.Finisher{end, step.TidyUp(t, h.Address, "")}}, nil
+}
+
+// Closing makes the step that closes the site by what of its folder goes. Rest is
+// what goes besides.
+func (p *Plan) Closing(t *step.Tools) (closed *step.Close, rest []string) {
+	var inside []string
+	for _, name := range p.Goes {
+		if files.Within(name, p.Site.Folder) {
+			inside = append(inside, name)
+		} else {
+			rest = append(rest, name)
+		}
+	}
+	closed = step.CloseOf(t, p.source.Of, p.Site)
+	closed.Lenient = true
+	closed.Parts = func(context.Context) ([]string, error) { return slices.Clone(inside), nil }
+	return closed, rest
 }
 
 // takenOut lists the moves that take paths into a folder, each under its whole

@@ -6,6 +6,7 @@ import (
 	"context"
 	"path"
 
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/job"
@@ -71,32 +72,50 @@ func steps(t *step.Tools, h *work.Held) (job.List, error) {
 	}
 	stage := t.Store().Stage(t.Job)
 	list := []job.Step{step.ClaimOf(t, h.Address, &h.Site), step.SecretsOf(t),
-		&step.MakeFolder{Tools: t, Folder: stage, Mode: 0o700},
-		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
-			if err := t.CopyConfig(ctx, h.Folder, stage, true); err != nil {
-				return err
-			}
-			return t.CarryConfig(ctx, stage, before)
-		}}}
+		&step.MakeFolder{Tools: t, Folder: stage, Mode: 0o700}}
+	// Pages of the app's can only be asked while it answers.
+	folder, closed := h.Folder, (*step.Close)(nil)
+	if !kit.ByForms(h.Of.Kit.Renew) {
+		closed = step.CloseOf(t, h.Of, h.Site)
+		folder, list = closed.Shut, append(list, closed)
+	}
+	list = append(list, &step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+		if err := t.CopyConfig(ctx, folder, stage, true); err != nil {
+			return err
+		}
+		return t.CarryConfig(ctx, stage, before)
+	}})
 	if len(h.Of.Kit.Renew) > 0 && h.Database != nil {
 		list = append(list, step.KeptData(t, step.DataOf(h.Of, h.Address)))
 	}
-	list = append(list, &step.SetPassword{Tools: t},
-		&step.Swap{Tools: t, Label: "Put the configuration in place", List: func(context.Context) ([]files.Move, error) {
-			return moves(t, h, stage), nil
-		}},
-		&step.CheckSite{Tools: t})
+	list = append(
+		list,
+		&step.SetPassword{Tools: t, Folder: folder},
+		&step.Swap{
+			Tools:   t,
+			Label:   "Put the configuration in place",
+			Reopens: closed,
+			List: func(context.Context) ([]files.Move, error) {
+				out := moves(t, h, folder, stage)
+				if closed != nil {
+					out = append(out, closed.Opening()...)
+				}
+				return out, nil
+			},
+		},
+		&step.CheckSite{Tools: t},
+	)
 	return job.List{Steps: list, Settle: step.Saved(t, h.Site, func(x *ledger.Site) { x.LastJob = t.Job }),
 		Finish: []job.Finisher{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
 }
 
 // moves lists the moves that put the stage's configuration in the place of the
-// site's.
-func moves(t *step.Tools, h *work.Held, stage string) []files.Move {
+// site's, whose files are in a folder.
+func moves(t *step.Tools, h *work.Held, folder, stage string) []files.Move {
 	var out []files.Move
 	for _, c := range h.Of.Kit.Config {
-		here := path.Join(h.Folder, c.Path)
-		out = append(out, files.Move{From: here, To: path.Join(t.Store().Aside(t.Job), c.Path)},
+		here := path.Join(folder, c.Path)
+		out = append(out, files.Move{From: here, To: path.Join(t.Store().Aside(t.Job), "replaced", c.Path)},
 			files.Move{From: path.Join(stage, c.Path), To: here})
 	}
 	return out

@@ -84,10 +84,23 @@ func steps(t *step.Tools, h *work.Held, of release.Content, found release.Compar
 	}
 	unpack := step.UnpackInto(t, stage, step.Archived{File: of.File, Files: of.Survey.Files})
 	unpack.Settings = func(ctx context.Context, staged *step.Unpack) error { return staged.SetConstants(ctx) }
-	return job.List{Steps: []job.Step{step.ClaimOf(t, h.Address, &h.Site), kept, unpack,
-		&step.Swap{Tools: t, Label: "Put the release's own files back", List: func(context.Context) ([]files.Move, error) {
-			return moves(h.Folder, stage.Folder, t.Store().Aside(t.Job), done.Files, found), nil
-		}},
+	closed := step.CloseOf(t, h.Of, h.Site)
+	return job.List{Steps: []job.Step{step.ClaimOf(t, h.Address, &h.Site), kept, unpack, closed,
+		&step.Swap{
+			Tools:   t,
+			Label:   "Put the release's own files back",
+			Reopens: closed,
+			List: func(context.Context) ([]files.Move, error) {
+				back := moves(closed.Shut, stage.Folder, path.Join(t.Store().Aside(t.Job), "replaced"), done.Files, found)
+				var came []string
+				for _, m := range back {
+					if files.Within(m.To, closed.Shut) {
+						came = append(came, m.To)
+					}
+				}
+				return append(back, closed.Opening(came...)...), nil
+			},
+		},
 		&step.CheckSite{Tools: t}},
 		Settle: step.Saved(t, h.Site, func(x *ledger.Site) {
 			x.LastBackupAt, x.LastJob, x.Health = &done.Backup.MadeAt, t.Job, "good"

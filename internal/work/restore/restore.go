@@ -201,6 +201,10 @@ func inPlace(ctx context.Context, d *work.Desk, h *work.Held, a asked) (*Done, e
 		return nil, err
 	}
 	defer o.done()
+	if o.Only != "" && o.Record.Release != h.Release {
+		return nil, fault.New(fault.Usage, "the backup holds a database alone, of release "+o.Record.Release, h.Address,
+			"The site has "+h.Release+" now; restore a whole backup of "+o.Record.Release+" first.")
+	}
 	if o.Record.App != h.App {
 		return nil, fault.New(fault.Usage, "the backup is of another app, "+o.Record.App, h.Address,
 			"Restore it to an empty place: "+fault.Call("restore", "ADDRESS", "--from", o.from))
@@ -216,7 +220,9 @@ func inPlace(ctx context.Context, d *work.Desk, h *work.Held, a asked) (*Done, e
 	done := &Done{From: o.from}
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: a.Request, List: func(ctx context.Context) (job.List, func(),
 		error) {
-		list, err := (&restoring{t, h, o.Content, after, a.Request, done}).list(ctx)
+		list, err := (&restoring{Tools: t, held: h, content: o.Content, after: after, request: a.Request, done: done}).list(
+			ctx,
+		)
 		return list, nil, err
 	}})
 	if err != nil {
@@ -229,6 +235,10 @@ func inPlace(ctx context.Context, d *work.Desk, h *work.Held, a asked) (*Done, e
 // becomes is the site's record after it was restored, and the site.
 func becomes(d *work.Desk, h *work.Held, c *place.Content) (ledger.Site, *site.Site, error) {
 	x, old := h.Site, c.Record
+	if c.Only != "" {
+		old = h.Site // the site's own, as it is
+		c.Secrets = h.Of.Secrets
+	}
 	x.Release, x.Title, x.Language, x.Admin = old.Release, old.Title, old.Language, old.Admin
 	x.Entries, x.Files, x.Bytes, x.Chosen, x.Licence, x.Gone = old.Entries, old.Files, old.Bytes, old.Chosen, old.Licence,
 		""
@@ -270,6 +280,10 @@ func elsewhere(ctx context.Context, d *work.Desk, a asked) (*Done, error) {
 		return nil, err
 	}
 	defer o.done()
+	if o.Only != "" {
+		return nil, fault.New(fault.Usage, "the backup holds a database alone", o.from,
+			"It can only be restored where the site is.")
+	}
 	if o.Before, err = valuesOf(d, o.Record, o.Secrets); err != nil {
 		return nil, err
 	}

@@ -22,38 +22,65 @@ type restoring struct {
 	after   ledger.Site
 	request Request
 	done    *Done
+	closed  *step.Close
 }
 
-// list gives the steps.
+// list gives the steps: what takes long while the site is open, and the backup of
+// what is there once it is closed, so that nothing is written that is in neither.
 func (r *restoring) list(ctx context.Context) (job.List, error) {
 	h, c := r.held, r.content
 	stage := r.Store().Stage(r.Job)
 	list := []job.Step{step.ClaimOf(r.Tools, h.Address, &h.Site)}
+	whole := c.Only != format.OnlyData
+	if whole {
+		list = append(list, r.unpack(stage)...)
+	}
+	r.closed = step.CloseOf(r.Tools, h.Of, h.Site)
+	r.closed.Parts = func(ctx context.Context) ([]string, error) {
+		others, err := r.Book.Foreign(ctx, h.Of)
+		if err != nil {
+			return nil, err
+		}
+		return files.Movable(ctx, r.In.Files, h.Folder, others)
+	}
+	list = append(list, r.closed)
 	if !r.request.NoBackup {
 		r.done.Backup = &step.BackedUp{}
 		kept, err := step.BackUpOf(r.Tools.For(r.In, h.Of), h.Site, "", nil, r.done.Backup)
 		if err != nil {
 			return job.List{}, err
 		}
+		kept.Closed = r.closed
 		list = append(list, kept)
 	}
-	list = append(list, &step.UnpackBackup{Tools: r.Tools, Stage: stage, From: func() *format.Backup { return c.Backup }},
-		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
-			return r.CarryConfig(ctx, path.Join(stage, format.Files), c.Before)
-		}})
 	data, err := r.data(ctx)
 	if err != nil {
 		return job.List{}, err
 	}
 	list = append(list, data...)
-	list = append(list, step.SecretsOf(r.Tools),
-		&step.Swap{Tools: r.Tools, Label: "Put the files in place", List: func(ctx context.Context) ([]files.Move, error) {
+	if whole {
+		list = append(list, step.SecretsOf(r.Tools))
+	}
+	list = append(list, &step.Swap{Tools: r.Tools, Label: "Put the files in place", Reopens: r.closed,
+		List: func(ctx context.Context) ([]files.Move, error) {
+			if !whole {
+				return r.closed.Opening(), nil
+			}
 			return r.exchange(ctx, stage)
 		}},
 		&step.CheckSite{Tools: r.Tools})
 	return job.List{Steps: list, Settle: step.Saved(r.Tools, h.Site, r.record),
 		Finish: []job.Finisher{step.DropReplaced(r.Tools, "Take away what was replaced"),
 			step.TidyUp(r.Tools, h.Address, "")}}, nil
+}
+
+// unpack makes the steps that make the backup's files ready beside the site.
+func (r *restoring) unpack(stage string) []job.Step {
+	return []job.Step{
+		&step.UnpackBackup{Tools: r.Tools, Stage: stage, From: func() *format.Backup { return r.content.Backup }},
+		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+			return r.CarryConfig(ctx, path.Join(stage, format.Files), r.content.Before)
+		}}}
 }
 
 // data makes the steps that load the database; those first that make it again
@@ -88,31 +115,29 @@ func (r *restoring) record(x *ledger.Site) {
 	}
 }
 
-// exchange lists the moves that take a site's files away and bring those of a
-// stage in.
+// exchange lists the moves that put what is staged in the place of what the
+// closed site had, and of what is outside of the web.
 func (r *restoring) exchange(ctx context.Context, stage string) ([]files.Move, error) {
 	others, err := r.Book.Foreign(ctx, r.Site)
 	if err != nil {
 		return nil, err
 	}
-	parts := [][2]string{{format.Files, r.held.Folder}}
-	if r.held.DataFolder != "" {
-		parts = append(parts, [2]string{format.Outside, r.held.DataFolder})
-	}
 	var out []files.Move
-	for _, part := range parts {
-		now, err := files.Movable(ctx, r.In.Files, part[1], others)
+	if outside := r.held.DataFolder; outside != "" {
+		now, err := files.Movable(ctx, r.In.Files, outside, others)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, files.Leaving(now, part[1], path.Join(r.Store().Aside(r.Job), part[0]))...)
-	}
-	for _, part := range parts {
-		come, err := files.Arriving(ctx, r.In.Files, path.Join(stage, part[0]), part[1], others)
+		out = files.Leaving(now, outside, path.Join(r.Store().Aside(r.Job), format.Outside))
+		come, err := files.Arriving(ctx, r.In.Files, path.Join(stage, format.Outside), outside, others)
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, come...)
 	}
-	return out, nil
+	come, err := files.Arriving(ctx, r.In.Files, path.Join(stage, format.Files), r.held.Folder, others)
+	if err != nil {
+		return nil, err
+	}
+	return append(out, r.closed.Reopened(come)...), nil
 }

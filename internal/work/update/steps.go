@@ -19,8 +19,9 @@ import (
 // updating is an update that is carried out.
 type updating struct {
 	*step.Tools
-	plan *Plan
-	done *Done
+	plan   *Plan
+	done   *Done
+	closed *step.Close
 }
 
 // list gives the steps of an update.
@@ -35,7 +36,9 @@ func (u *updating) list() (job.List, func(), error) {
 		return job.List{}, nil, err
 	}
 	unpack := step.UnpackInto(u.Tools, stage, step.Archived{File: p.archive, Files: p.survey.Files})
-	unpack.Settings = func(ctx context.Context, staged *step.Unpack) error { return u.takeConfig(ctx, staged.Stage) }
+	unpack.Settings = func(ctx context.Context, staged *step.Unpack) error {
+		return u.takeConfig(ctx, x.Folder, staged.Stage)
+	}
 	list := []job.Step{step.ClaimOf(u.Tools, x.Address, &x), unpack}
 	if p.Backup {
 		u.done.Backup = &step.BackedUp{}
@@ -43,21 +46,42 @@ func (u *updating) list() (job.List, func(), error) {
 		if err != nil {
 			return job.List{}, nil, err
 		}
+		kept.Stays = true
 		list = append(list, kept)
+	}
+	u.closed = step.CloseOf(u.Tools, p.source.Of, x)
+	ahead, last := step.KeptFiles(u.Tools, u.written())
+	if ahead != nil {
+		list = append(list, ahead)
+	}
+	list = append(list, u.closed)
+	if last != nil {
+		list = append(list, last)
 	}
 	if x.Database != nil {
 		list = append(list, step.KeptData(u.Tools, step.DataOf(p.next, x.Address)))
 	}
+	list = append(list, &step.Prepared{Label: "Take over the configuration", Work: func(ctx context.Context) error {
+		return u.takeConfig(ctx, u.closed.Shut, stage.Folder)
+	}})
 	list = append(list, step.SetUps(u.Tools, p.migration(), run, migrationLabel)...)
-	list = append(list,
+	list = append(
+		list,
 		&step.Prepared{Label: "Leave out what only the set-up needs", Work: func(ctx context.Context) error {
 			return u.withoutSetUp(ctx, stage.Folder)
 		}},
-		&step.Swap{Tools: u.Tools, Label: "Put the new release in place", List: func(ctx context.Context) ([]files.Move,
-			error) {
-			return u.moves(ctx, stage.Folder)
-		}},
-		&step.CheckSite{Tools: u.Tools, Lenient: !p.PutBack})
+		&step.Swap{
+			Tools:   u.Tools,
+			Label:   "Put the new release in place",
+			Runs:    true,
+			Reopens: u.closed,
+			List: func(ctx context.Context) ([]files.Move,
+				error) {
+				return u.moves(ctx, stage.Folder)
+			},
+		},
+		&step.CheckSite{Tools: u.Tools, Lenient: !p.PutBack},
+	)
 	return job.List{Steps: list, Settle: &step.SaveSite{Tools: u.Tools, Before: x, After: u.after}, Finish: []job.Finisher{
 			step.DropReplaced(u.Tools, "Take away the old release"),
 			step.TidyUp(u.Tools, x.Address, cmp.Or(stage.Veil, stage.Folder))}},
@@ -68,10 +92,22 @@ func (u *updating) list() (job.List, func(), error) {
 		}, nil
 }
 
+// written lists where the app writes.
+func (u *updating) written() []step.Written {
+	var out []step.Written
+	for _, name := range u.plan.kept() {
+		out = append(out, step.Written{Open: path.Join(u.plan.Site.Folder, name), Shut: path.Join(u.closed.Shut, name)})
+	}
+	if outside := u.plan.Site.DataFolder; outside != "" {
+		out = append(out, step.Written{Open: outside, Shut: outside})
+	}
+	return out
+}
+
 // takeConfig brings the site's configuration into the stage, with what the new
 // release has otherwise.
-func (u *updating) takeConfig(ctx context.Context, staged string) error {
-	if err := u.CopyConfig(ctx, u.plan.Site.Folder, staged, false); err != nil {
+func (u *updating) takeConfig(ctx context.Context, from, staged string) error {
+	if err := u.CopyConfig(ctx, from, staged, false); err != nil {
 		return err
 	}
 	before, err := u.plan.source.Of.Values(u.Now())
@@ -92,16 +128,11 @@ func (u *updating) withoutSetUp(ctx context.Context, staged string) error {
 }
 
 // moves lists the moves that put a staged release in the place of the one that
-// is there: the old one goes aside; what is kept and what the owner added comes
-// from there into the stage; and the stage goes in.
+// was closed: what is kept and what the owner added comes from there into the
+// stage; and the stage goes in.
 func (u *updating) moves(ctx context.Context, staged string) ([]files.Move, error) {
-	folder, aside := u.plan.Site.Folder, u.Store().Aside(u.Job)
+	folder, old, aside := u.plan.Site.Folder, u.closed.Shut, u.Store().Aside(u.Job)
 	others, err := u.Book.Foreign(ctx, u.Site)
-	if err != nil {
-		return nil, err
-	}
-	old := path.Join(aside, "old")
-	out, err := u.leaving(ctx, old, others)
 	if err != nil {
 		return nil, err
 	}
@@ -109,8 +140,9 @@ func (u *updating) moves(ctx context.Context, staged string) ([]files.Move, erro
 	if err != nil {
 		return nil, err
 	}
+	var out []files.Move
 	for _, name := range u.carried() {
-		there, err := files.Exists(ctx, u.In.Files, path.Join(folder, name))
+		there, err := files.Exists(ctx, u.In.Files, path.Join(old, name))
 		if err != nil {
 			return nil, err
 		}
@@ -128,7 +160,7 @@ func (u *updating) moves(ctx context.Context, staged string) ([]files.Move, erro
 		out = append(out, files.Move{From: path.Join(old, name), To: path.Join(staged, name)})
 		come = withFirst(come, staged, folder, name)
 	}
-	return append(out, come...), nil
+	return append(out, u.closed.Reopened(come)...), nil
 }
 
 // withFirst has the first part of a carried name's path arrive too, where
@@ -142,27 +174,6 @@ func withFirst(come []files.Move, staged, folder, name string) []files.Move {
 	return append(come, whole)
 }
 
-// leaving lists the moves that take the old release aside.
-func (u *updating) leaving(ctx context.Context, to string, others files.Others) ([]files.Move, error) {
-	var out []files.Move
-	for _, name := range u.plan.Site.Entries {
-		full := path.Join(u.plan.Site.Folder, name)
-		there, err := files.Exists(ctx, u.In.Files, full)
-		if err != nil {
-			return nil, err
-		}
-		if !there {
-			continue
-		}
-		parts, err := files.Besides(ctx, u.In.Files, full, others)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, files.Leaving(parts, u.plan.Site.Folder, to)...)
-	}
-	return out, nil
-}
-
 // carried lists what goes along from the old release to the new: whole parts
 // first, and of the rest the files that were added.
 func (u *updating) carried() []string {
@@ -173,10 +184,17 @@ func (u *updating) carried() []string {
 			out = append(out, name)
 		}
 	}
+	for _, m := range u.closed.Moves { // what stands beside the app's own entries
+		name := m.To[len(u.closed.Shut)+1:]
+		if first, _, _ := strings.Cut(name, "/"); !slices.Contains(u.plan.Site.Entries, first) {
+			out = append(out, name)
+		}
+	}
 	for i := range out {
 		out[i] = path.Clean(out[i])
 	}
-	return out
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // after is the site's record with its new release.

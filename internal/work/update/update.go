@@ -257,7 +257,9 @@ func Update(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: p.request, Undone: "The site is as it was, with release " +
 		p.From + ".",
 		Remedy: "Wait for a release that mends this, or tell whoever made the kit; the site goes on with " + p.From + ".",
-		List:   func(context.Context) (job.List, func(), error) { return (&updating{t, p, done}).list() }})
+		List: func(context.Context) (job.List, func(), error) {
+			return (&updating{Tools: t, plan: p, done: done}).list()
+		}})
 	if err != nil {
 		return nil, err
 	}

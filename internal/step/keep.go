@@ -1,0 +1,276 @@
+package step
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"tivset/internal/hosting"
+	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/backup"
+	"tivset/internal/site"
+)
+
+// KeepData keeps what is in the site's database, on this machine, before it
+// changes; and puts it back.
+type KeepData struct {
+	*Tools `json:"-"`
+	Data   DataPlace   `json:"data"`
+	File   string      `json:"file"`           // on this machine
+	Raw    string      `json:"raw,omitempty"`  // the database is this file of the account, kept as it is
+	Mode   fs.FileMode `json:"mode,omitempty"` // its mode
+
+	Address string `json:"address,omitempty"` // the site's
+
+	unchanged bool // no step of the job had begun to change the database
+}
+
+// KeptData keeps the database of the job's site.
+func KeptData(t *Tools, data DataPlace) *KeepData {
+	return &KeepData{Tools: t, Data: data, File: t.keptData(), Address: t.Site.Address()}
+}
+
+// Kind and Title implement job.Step.
+func (*KeepData) Kind() string  { return "keep-data" }
+func (*KeepData) Title() string { return "Keep the database as it is" }
+
+// Prepare finds out whether the database is a file that can be kept as it is:
+// one that nobody has open in the middle of a change.
+func (k *KeepData) Prepare(ctx context.Context) error {
+	server := k.In.Database(k.Data.Server, k.Data.Engine)
+	if server == nil || !server.InFiles() {
+		return nil
+	}
+	name := database.File(server.Server, k.Data.Name)
+	for _, beside := range []string{"-wal", "-journal"} {
+		if info, err := k.In.Files.Stat(ctx, name+beside); err == nil && info.Size > 0 {
+			return nil
+		}
+	}
+	info, err := k.In.Files.Stat(ctx, name)
+	if err == nil {
+		k.Raw, k.Mode = name, info.Mode.Perm()
+	}
+	return nil
+}
+
+// Do writes what is kept, whole or not at all.
+func (k *KeepData) Do(ctx context.Context) error {
+	if err := os.MkdirAll(filepath.Dir(k.File), 0o700); err != nil {
+		return err
+	}
+	file, err := os.OpenFile(k.File+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	packed, err := zstd.NewWriter(file, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err == nil {
+		err = k.write(ctx, packed)
+		err = errors.Join(err, packed.Close(), file.Sync())
+	}
+	if err := errors.Join(err, file.Close()); err != nil {
+		return err
+	}
+	return os.Rename(k.File+".part", k.File)
+}
+
+// write writes the database as it is now, in the form in which it is kept.
+func (k *KeepData) write(ctx context.Context, to io.Writer) error {
+	if k.Raw == "" {
+		return k.dump(ctx, to)
+	}
+	from, err := k.In.Files.Open(ctx, k.Raw)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, from)
+	return errors.Join(err, from.Close())
+}
+
+func (k *KeepData) dump(ctx context.Context, to io.Writer) error {
+	return k.Data.use(ctx, k.Tools, func(s database.Session) error {
+		return s.Dump(ctx, to, site.OwnTables(&k.Data.Database))
+	})
+}
+
+// Unchanged implements job.Keeper.
+func (k *KeepData) Unchanged() { k.unchanged = true }
+
+// Undo loads what was kept, after what is there by then was kept too. Where
+// nothing was kept, where no step had begun to change anything, and where all is
+// as it was, it leaves the database alone.
+func (k *KeepData) Undo(ctx context.Context) error {
+	if err := os.Remove(k.File + ".part"); err != nil && !os.IsNotExist(err) {
+		return err
+	}
+	if _, err := os.Stat(k.File); os.IsNotExist(err) {
+		return nil
+	}
+	if !k.unchanged {
+		if err := k.putBack(ctx); err != nil {
+			return fmt.Errorf("put the database back from %s: %w", k.File, err)
+		}
+	}
+	return errors.Join(os.Remove(k.File), dropHere(k.savedMark()))
+}
+
+// kept reads what was kept.
+func (k *KeepData) kept(use func(io.Reader) error) error {
+	file, err := os.Open(k.File)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	plain, err := zstd.NewReader(bufio.NewReader(file))
+	if err != nil {
+		return err
+	}
+	defer plain.Close()
+	return use(plain)
+}
+
+// putBack saves what is there and loads what was kept.
+func (k *KeepData) putBack(ctx context.Context) error {
+	same := false
+	if err := k.kept(func(before io.Reader) error {
+		now := &sameAs{before: before}
+		err := k.write(ctx, now)
+		if same = err == nil && now.ended(); errors.Is(err, errOther) || k.Raw != "" && errors.Is(err, fs.ErrNotExist) {
+			err = nil
+		}
+		return err
+	}); err != nil || same {
+		return err
+	}
+	if err := k.save(ctx); err != nil {
+		return fmt.Errorf("keep what is in the database now: %w", err)
+	}
+	return k.kept(func(before io.Reader) error { return k.load(ctx, before) })
+}
+
+func (k *KeepData) load(ctx context.Context, before io.Reader) error {
+	if k.Raw == "" {
+		return k.Data.use(ctx, k.Tools, func(s database.Session) error {
+			return reload(ctx, s, &k.Data.Database, before, database.ScriptOptions{})
+		})
+	}
+	if err := files.Drop(ctx, k.In.Files, k.Raw); err != nil {
+		return err
+	}
+	to, err := k.In.Files.Create(ctx, k.Raw, k.Mode)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, before)
+	return errors.Join(err, to.Close())
+}
+
+// sameAs compares what is written with what was before.
+type sameAs struct {
+	before io.Reader
+	buffer []byte
+}
+
+// errOther ends a comparison.
+var errOther = errors.New("it is not as it was")
+
+func (s *sameAs) Write(p []byte) (int, error) {
+	if len(s.buffer) < len(p) {
+		s.buffer = make([]byte, len(p))
+	}
+	n, err := io.ReadFull(s.before, s.buffer[:len(p)])
+	if err != nil || !bytes.Equal(s.buffer[:n], p) {
+		return 0, errOther
+	}
+	return n, nil
+}
+
+// ended says whether nothing was before that was not written.
+func (s *sameAs) ended() bool {
+	n, err := s.before.Read(make([]byte, 1))
+	return n == 0 && errors.Is(err, io.EOF)
+}
+
+// savedMark is the file that says where this undo has saved what was there. Cut
+// off while it loads, it must not save a database that is half its own.
+func (k *KeepData) savedMark() string { return k.File + ".saved" }
+
+// save writes what is in the database into a backup on this machine, of the data
+// alone, once for all tries of the undo.
+func (k *KeepData) save(ctx context.Context) error {
+	if name, err := os.ReadFile(k.savedMark()); err == nil {
+		k.Result.Kept = append(k.Result.Kept, string(name))
+		return nil
+	}
+	folder := k.Book.Home.Backups()
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	at := k.Now().UTC().Truncate(time.Second)
+	name := ""
+	for ; ; at = at.Add(time.Second) {
+		name = filepath.Join(folder, hosting.Slug(k.Address)+"-"+BackupName(at, false))
+		if _, err := os.Lstat(name); os.IsNotExist(err) {
+			break
+		}
+	}
+	file, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	err = k.saveTo(ctx, file, at)
+	if err := errors.Join(err, file.Sync(), file.Close()); err != nil {
+		return errors.Join(err, os.Remove(name+".part"))
+	}
+	if err := errors.Join(os.Rename(name+".part", name), os.WriteFile(k.savedMark(), []byte(name), 0o600)); err != nil {
+		return err
+	}
+	k.Result.Kept = append(k.Result.Kept, name)
+	return nil
+}
+
+func (k *KeepData) saveTo(ctx context.Context, to io.Writer, at time.Time) error {
+	x, err := k.Book.Ledger.Site(ctx, k.Address)
+	if err != nil {
+		return err
+	}
+	record, err := json.Marshal(x)
+	if err != nil {
+		return err
+	}
+	sealed, err := k.Book.Vault.Seal(site.VaultName(x.Address, ""))
+	if err != nil {
+		return err
+	}
+	w, err := backup.NewWriter(to, backup.Header{MadeAt: at, Address: x.Address, URL: x.URL, App: x.App,
+		Release: x.Release, Engine: k.Data.Engine, Only: backup.OnlyData, Site: record, Secrets: sealed}, nil)
+	if err != nil {
+		return err
+	}
+	defer w.Drop()
+	script := w.Data()
+	if err := errors.Join(k.dump(ctx, script), script.Close()); err != nil {
+		return err
+	}
+	_, err = w.Close()
+	return err
+}
+
+// dropHere takes a file of this machine away; none there is fine.
+func dropHere(name string) error {
+	if err := os.Remove(name); err != nil && !os.IsNotExist(err) {
+		return err
+	}
+	return nil
+}

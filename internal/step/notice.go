@@ -1,0 +1,179 @@
+package step
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"tivset/internal/app/kit"
+	"tivset/internal/hosting/files"
+)
+
+// The notice that stands in the place of a closed site. It has a page under each
+// name at which the app's own pages answer, so that every server finds it.
+
+const noticeMark = "Back in a moment"
+
+// noticePage is what visitors see.
+const noticePage = `<!doctype html>
+<html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<meta name="robots" content="noindex"><title>` + noticeMark + `</title>
+<style>body{font:1.2rem/1.5 system-ui,sans-serif;max-width:32rem;margin:20vh auto;padding:0 1rem;color:#223}
+@media(prefers-color-scheme:dark){body{background:#181c22;color:#dde}}</style>
+<h1>` + noticeMark + `</h1><p>This site is being worked on. Please try again in a minute.</p></html>
+`
+
+// retryAfter is when visitors are asked to come again, in seconds.
+const retryAfter = 60
+
+// noticeCode is what a page of each runtime begins with, by the ending of its
+// files.
+var noticeCode = map[string]string{
+	".php": fmt.Sprintf(
+		"<?php http_response_code(503); header('Retry-After: %d'); header('Cache-Control: no-store'); ?>\n",
+		retryAfter,
+	),
+	".page": fmt.Sprintf("{{closed %d}}", retryAfter),
+}
+
+// flusherName begins the name of a page that empties PHP's code cache: until
+// then PHP may run what is gone (PHP manual, opcache_reset).
+const (
+	flusherName = "tivset-"
+	flushed     = "the code cache is empty"
+	flusherCode = "<?php http_response_code(503); header('Cache-Control: no-store');\n" +
+		"$done = !ini_get('opcache.enable') || function_exists('opcache_reset') && @opcache_reset();\n" +
+		"if ($done) { echo '" + flushed + "'; }\n"
+)
+
+// notices gives the files of the notice that takes the place of parts of the
+// site.
+func (c *Close) notices(ctx context.Context, parts []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, full := range parts {
+		name := full[len(c.Folder)+1:]
+		if strings.Contains(name, "/") || rank(c.Kit, c.Folder, full) <= configRank {
+			continue // its folder stays, for something of others is in it; or no visitor asks for it
+		}
+		info, err := c.In.Files.Stat(ctx, full)
+		if err != nil {
+			return nil, err
+		}
+		if info.IsDir() {
+			err = c.noticeIn(ctx, name, out)
+		} else if code, runs := noticeCode[path.Ext(name)]; runs {
+			out[name] = code + noticePage
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if len(out) == 0 && len(parts) > 0 { // plain files: no status can be sent by them
+		out["index.html"] = noticePage
+	}
+	if err := c.phpNotice(out); err != nil {
+		return nil, err
+	}
+	return out, c.rule(ctx, parts, out)
+}
+
+// noticeIn adds the page of a folder of the site that has one.
+func (c *Close) noticeIn(ctx context.Context, name string, out map[string]string) error {
+	inside, err := c.In.Files.List(ctx, path.Join(c.Folder, name))
+	if err != nil {
+		return err
+	}
+	for _, i := range inside {
+		if code, runs := noticeCode[path.Ext(i.Name)]; runs && strings.HasPrefix(i.Name, "index.") {
+			out[path.Join(name, i.Name)] = code + noticePage
+		}
+	}
+	return nil
+}
+
+// phpNotice adds what empties PHP's code cache, where the notice is of PHP.
+func (c *Close) phpNotice(out map[string]string) error {
+	for name := range out {
+		if path.Ext(name) == ".php" {
+			token, err := c.Maker.Token(20)
+			out[flusherName+token+".php"] = flusherCode
+			return err
+		}
+	}
+	return nil
+}
+
+// ruled says that a server obeys a folder's .htaccess as to what the notice's
+// rule says (Apache manual, AllowOverride FileInfo).
+var ruled = regexp.MustCompile(`(?mi)^\s*(Rewrite(Rule|Engine)|Redirect(Match)?|ErrorDocument|FallbackResource)\b`)
+
+// rule adds a rule with which Apache answers the same for every address of the
+// site, where the site's own rules show that such are obeyed.
+func (c *Close) rule(ctx context.Context, parts []string, out map[string]string) error {
+	own := path.Join(c.Folder, rules)
+	if !slices.Contains(parts, own) {
+		return nil
+	}
+	text, err := files.Read(ctx, c.In.Files, own, mostOfConfig)
+	if err != nil || !ruled.Match(text) {
+		return err
+	}
+	at, err := url.Parse(c.URL)
+	if err != nil {
+		return err
+	}
+	open := []string{regexp.QuoteMeta(flusherName)}
+	inside, err := c.In.Files.List(ctx, c.Folder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, i := range inside {
+		if full := path.Join(c.Folder, i.Name); i.IsDir() && !slices.Contains(parts, full) {
+			open = append(open, regexp.QuoteMeta(i.Name)+"(/|$)")
+		}
+	}
+	out[rules] = fmt.Sprintf("ErrorDocument 503 \"%s\"\n"+
+		"<IfModule mod_headers.c>\nHeader always set Retry-After \"%d\"\n</IfModule>\n"+
+		"RedirectMatch 503 \"^%s(?!%s)\"\n", strings.NewReplacer("\"", "'", "\n", " ").Replace(noticePage), retryAfter,
+		regexp.QuoteMeta(at.Path), strings.Join(open, "|"))
+	return nil
+}
+
+// rules is the file of a folder's own rules (Apache manual, AccessFileName).
+const rules = ".htaccess"
+
+// inOrder sorts by the order in which entries of a site's folder may come to be
+// there, so that no page of the app ever answers without its configuration: a
+// server's rules, the configuration, what pages need, and last what answers.
+// They leave in the order turned round. It sorts in place, and gives what it
+// sorted.
+func inOrder[T any](k *kit.Kit, folder string, list []T, name func(T) string) []T {
+	slices.SortStableFunc(list, func(a, b T) int { return rank(k, folder, name(a)) - rank(k, folder, name(b)) })
+	return list
+}
+
+// configRank is that of the configuration.
+const configRank = 1
+
+// rank is the place of an entry in that order.
+func rank(k *kit.Kit, folder, full string) int {
+	name := strings.TrimPrefix(full, folder+"/")
+	holds := func(c kit.Config) bool {
+		return files.Within(path.Clean(c.Path), name) || files.Within(name, path.Clean(c.Path))
+	}
+	switch {
+	case strings.HasPrefix(path.Base(name), "."):
+		return 0
+	case k != nil && slices.ContainsFunc(k.Config, holds):
+		return configRank
+	case path.Ext(name) == "":
+		return 2
+	}
+	return 3
+}

@@ -1,0 +1,17 @@
+<?php
+// An app that never rests, and offers its set-up to anybody who finds it without
+// a configuration.
+if (!file_exists(__DIR__ . '/config.php')) {
+    if ($_SERVER['REQUEST_METHOD'] === 'POST') {
+        file_put_contents(__DIR__ . '/config.php', "<?php \$settings = ['title' => 'Taken by a stranger'];\n");
+    }
+    exit('<h1>Set this site up</h1><form method="post"><input name="title"></form>');
+}
+require __DIR__ . '/lib/start.php';
+$db->query("UPDATE {$settings['tables']}options SET value = value + 1 WHERE name = 'hits'");
+file_put_contents(__DIR__ . '/cache/front.html', 'seen ' . microtime(true));
+$n = $db->query("SELECT COUNT(*) FROM {$settings['tables']}entries")->fetch_row()[0];
+foreach (glob(__DIR__ . '/plugins/*.php') as $plugin) {
+    include $plugin;
+}
+echo '<h1>', htmlspecialchars($settings['title']), '</h1><p>', $n, ' entries, release ', RELEASE, '</p>';

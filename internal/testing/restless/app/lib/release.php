@@ -1,0 +1,1 @@
+<?php const RELEASE = 'RELEASE-HERE';

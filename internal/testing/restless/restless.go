@@ -1,0 +1,166 @@
+// Package restless is an app for tests that does what apps do wrong, on real web
+// servers: it offers its set-up to anybody as soon as its configuration is not
+// there, writes into files and tables on every request, and keeps its own address
+// in both. Its release 2.0.0 is fine, the migration of 3.0.0 fails, and 2.5.0 is
+// broken where a check finds it.
+package restless
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"crypto/sha256"
+	"embed"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/app/catalogue"
+	"tivset/internal/hosting"
+	"tivset/internal/plan"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
+)
+
+//go:embed all:app kit
+var embedded embed.FS
+
+// releases are those that there are, newest first.
+var releases = []string{"3.0.0", "2.5.0", "2.0.0", "1.0.0"}
+
+// Source writes the app's kit and the archives of its releases.
+func Source(t *testing.T) catalogue.Source {
+	t.Helper()
+	folder := filepath.Join(t.TempDir(), "restless")
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	var list strings.Builder
+	for _, r := range releases {
+		name := "restless-" + r + ".tar.gz"
+		packed := archive(t, r)
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), packed, 0o644))
+		fmt.Fprintf(&list, "\n  - {release: %s, date: 2026-0%c-0%c, level: features, archive: {from: %s, sha256: %x, top: "+
+			"restless-%s}, needs: {php: {version: \">=8.0\", extensions: [mysqli]}, database: "+
+			"{mariadb: \">=10.4\"}, disk: 1MB}}",
+			r, r[0], r[2]+1, name, sha256.Sum256(packed), r)
+	}
+	require.NoError(t, fs.WalkDir(embedded, "kit", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := embedded.ReadFile(name)
+		text = bytes.ReplaceAll(text, []byte("RELEASES-HERE"), []byte(list.String()))
+		return os.WriteFile(filepath.Join(folder, filepath.Base(name)), text, 0o644)
+	}))
+	return catalogue.Source{Name: "tests", Files: os.DirFS(filepath.Dir(folder))}
+}
+
+// archive packs a release.
+func archive(t *testing.T, release string) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	packed := gzip.NewWriter(&out)
+	w := tar.NewWriter(packed)
+	require.NoError(t, fs.WalkDir(embedded, "app", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := embedded.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		text = bytes.ReplaceAll(text, []byte("RELEASE-HERE"), []byte(release))
+		if release == "2.5.0" {
+			text = bytes.ReplaceAll(text, []byte("entries, release"), []byte("entries of"))
+			text = bytes.ReplaceAll(text, []byte("file_put_contents(__DIR__ . '/cache/front.html', 'seen"),
+				[]byte("file_put_contents(__DIR__ . '/uploads/readme.txt', 'spoilt"))
+		}
+		if err := w.WriteHeader(&tar.Header{Name: "restless-" + release + name[len("app"):], Mode: 0o644,
+			Size: int64(len(text)), ModTime: time.Unix(1_780_000_000, 0)}); err != nil {
+			return err
+		}
+		_, err = w.Write(text)
+		return err
+	}))
+	require.NoError(t, w.Close())
+	require.NoError(t, packed.Close())
+	return out.Bytes()
+}
+
+// Ground is an account of two domains on real servers.
+type Ground struct {
+	Root, Web string
+	data      testserver.Database
+	files     map[string]func(*testing.T, *sitetest.World) (reach, login string)
+}
+
+// NewGround starts the servers. Serve is testserver.PHPWeb or testserver.Apache.
+func NewGround(t *testing.T, serve func(testing.TB, []testserver.Site, ...string) string) *Ground {
+	t.Helper()
+	g := &Ground{Root: testserver.AccountFolder(t)}
+	name, uid := testserver.SiteUser(t)
+	var sites []testserver.Site
+	require.NoError(t, os.Mkdir(filepath.Join(g.Root, "web"), 0o755))
+	for _, domain := range []string{"lockside", "chandlery"} {
+		root := filepath.Join(g.Root, "web", domain)
+		require.NoError(t, os.Mkdir(root, 0o755))
+		require.NoError(t, os.Chown(root, uid, uid))
+		sites = append(sites, testserver.Site{Name: domain + ".localhost", Root: root})
+	}
+	require.NoError(t, os.Chown(filepath.Join(g.Root, "web"), uid, uid))
+	g.Web = serve(t, sites, "opcache.enable = 1", "opcache.validate_timestamps = 1", "opcache.revalidate_freq = 2")
+	g.data = testserver.MariaDB(t)
+	sshd := testserver.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
+	proftpd := testserver.ProFTPD(t, testserver.FTPOptions{Home: g.Root, TLS: true, UID: uid})
+	g.files = map[string]func(*testing.T, *sitetest.World) (string, string){
+		"local": func(*testing.T, *sitetest.World) (string, string) { return "local:" + g.Root, "{}" },
+		"SFTP": func(t *testing.T, w *sitetest.World) (string, string) {
+			_, err := w.Reach.Hosts.Trust(sshd.Address, sshd.Fingerprint)
+			require.NoError(t, err)
+			return fmt.Sprintf("sftp://%s@%s%s", sshd.User, sshd.Address, g.Root), "{key: " + sshd.KeyFile + "}"
+		},
+		"FTPS": func(_ *testing.T, w *sitetest.World) (string, string) {
+			w.Reach.Certificates.Roots = proftpd.Roots
+			return fmt.Sprintf("ftps://%s@%s/", proftpd.User, proftpd.Address),
+				fmt.Sprintf("{password: %q}", "plain:"+proftpd.Password)
+		},
+	}
+	return g
+}
+
+// Reaches are the names of the ways to the account's files.
+func Reaches() []string { return []string{"local", "SFTP", "FTPS"} }
+
+// World sets up Tivset on the account, by a reach.
+func (g *Ground) World(t *testing.T, reach string) *sitetest.World {
+	t.Helper()
+	_, port, _ := strings.Cut(g.Web, ":")
+	file := func(to, login string) string {
+		return fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n"+
+			"  - {name: lockside.localhost, folder: web/lockside, url: \"http://lockside.localhost:%[3]s\", connect: %[4]q}\n"+
+			"  - {name: chandlery.localhost, folder: web/chandlery, url: \"http://chandlery.localhost:%[3]s\", connect: "+
+			"%[4]q}\ndatabases:\n  - {name: main, engine: mariadb, server: %[5]q, admin: {user: %[6]q, password: %[7]q}, "+
+			"prefix: quill_}\n"+
+			"runtime: {folder: %[8]q}\n", to, login, port, g.Web, g.data.Address, g.data.User, "plain:"+g.data.Password, g.Root)
+	}
+	w := sitetest.Local(t, g.Root, file("local:"+g.Root, "{}"), Source(t))
+	w.Hosting.Settle = hosting.UsualSettle
+	w.Real = &g.data
+	to, login := g.files[reach](t, w)
+	_, err := w.Accounts.Add("quillmere", []byte(file(to, login)), true, os.Getenv)
+	require.NoError(t, err)
+	return w
+}
+
+// Request asks for an install of a release.
+func Request(at, release string) plan.Request {
+	r := sitetest.Older("restless", at, release)
+	delete(r.Answers, "tagline")
+	delete(r.Answers, "licence")
+	return r
+}
