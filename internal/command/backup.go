@@ -11,6 +11,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/records/ledger"
 	"tivset/internal/step"
+	"tivset/internal/work"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/restore"
 )
@@ -126,6 +127,8 @@ func (a *app) restore() *cobra.Command {
 				if !r.NoBackup {
 					text += " What is there now is backed up first."
 				}
+				text += " Visitors see a notice meanwhile, for " +
+					work.About(work.ClosedFor(found, !r.NoBackup, true, !r.NoBackup)) + "."
 				if err := a.agreeFinally(ctx, text, "Restore?"); err != nil {
 					return err
 				}

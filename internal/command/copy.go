@@ -7,6 +7,7 @@ import (
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/plan"
 	"tivset/internal/work/place"
 )
 
@@ -57,6 +58,12 @@ func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
 	return c
 }
 
+// placeJSON is the plan of a copy or a move.
+type placeJSON struct {
+	*plan.Plan
+	Closed int `json:"closed_seconds,omitempty"`
+}
+
 func (a *app) placeSite(ctx context.Context, s *core.Core, r place.Request) error {
 	p, err := place.Look(ctx, s.Desk, r)
 	if err != nil {
@@ -67,7 +74,7 @@ func (a *app) placeSite(ctx context.Context, s *core.Core, r place.Request) erro
 	if r.Move {
 		question, what, sentence = "Move?", "moved", p.From.Title+" has moved and is checked."
 	}
-	if err := a.agree(ctx, a.streams.ReviewCopy(p), question, false, p.Plan); err != nil {
+	if err := a.agree(ctx, a.streams.ReviewCopy(p), question, false, placeJSON{p.Plan, p.Closed}); err != nil {
 		return err
 	}
 	done, err := place.Carry(ctx, s.Desk, p)

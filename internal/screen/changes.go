@@ -3,6 +3,7 @@ package screen
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 
@@ -36,12 +37,16 @@ func (s *Streams) ReviewUpdate(p *update.Plan) string {
 	} else {
 		care += ", not put back when the check fails"
 	}
-	all = append(all, Pair{"Care", care})
+	all = append(all, Pair{"Care", care},
+		Pair{"Closed", "visitors see a notice for " + about(p.Closed) + ", and while the app migrates"})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})
 	}
 	return s.reviewed(p.Site.Title+": "+p.From, p.To+"   "+p.Site.URL, all, p.Warnings)
 }
+
+// about words for how long something is likely to take.
+func about(seconds int) string { return work.About(time.Duration(seconds) * time.Second) }
 
 // reviewed is a review with its head and its notes.
 func (s *Streams) reviewed(from, to string, all []Pair, warnings []string) string {
@@ -88,7 +93,8 @@ func (s *Streams) ReviewCopy(p *place.Plan) string {
 	}
 	all = append(all, Pair{"Admin", p.Admin.Name + ", with the password that there is"})
 	if p.Move {
-		all = append(all, Pair{"Then", "once the new place is checked, the old one goes: " + p.From.Address})
+		all = append(all, Pair{"Closed", "visitors of the old place see a notice for " + about(p.Closed) +
+			", until the new one is checked"}, Pair{"Then", "once it is, the old place goes: " + p.From.Address})
 	} else {
 		all = append(all, Pair{"Original", "stays as it is"})
 	}
@@ -117,6 +123,9 @@ func (s *Streams) ReviewRemove(p *remove.Plan) string {
 	}
 	if len(p.PutBack) > 0 {
 		all = append(all, Pair{"Put back", strings.Join(p.PutBack, "\n")})
+	}
+	if len(p.Goes) > 0 {
+		all = append(all, Pair{"Closed", "visitors see a notice until it is gone"})
 	}
 	last := "none is made"
 	if p.Backup {

@@ -156,3 +156,16 @@ func (v *Visitors) steal(ctx context.Context, address string) {
 		v.mu.Unlock()
 	}
 }
+
+// ClosedUntil is for how long the site did not answer as usual, from the first
+// such answer to a moment.
+func (v *Visitors) ClosedUntil(end time.Time) time.Duration {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for _, a := range v.answers {
+		if a.status != http.StatusOK {
+			return end.Sub(a.at)
+		}
+	}
+	return 0
+}

@@ -64,8 +64,9 @@ type Content struct {
 // Plan is a copy or a move that was looked at and not begun.
 type Plan struct {
 	*plan.Plan
-	From ledger.Site
-	Move bool
+	From   ledger.Site
+	Move   bool
+	Closed int // with a move: for about how many seconds the old place is closed before the new one answers
 
 	way     work.Way
 	copy    bool // what comes of it is a second copy, of which the original's readers are not to hear
@@ -99,6 +100,9 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 		return nil, work.Closing(h, err)
 	}
 	p.source, p.copy = h, !r.Move
+	if r.Move {
+		p.Closed = int(work.ClosedFor(h.Site, true, true, true).Seconds())
+	}
 	return p, nil
 }
 

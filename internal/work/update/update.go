@@ -52,6 +52,7 @@ type Plan struct {
 	Carried  []string    `json:"carried"`  // files that were added by hand and go along
 	Backup   bool        `json:"backup"`
 	PutBack  bool        `json:"put_back"`
+	Closed   int         `json:"closed_seconds"` // for about how long the site is closed, beside the app's own migration
 	Needs    []plan.Need `json:"needs"`
 	Warnings []string    `json:"warnings"`
 
@@ -104,6 +105,7 @@ func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, er
 	}
 	p := &Plan{Site: h.Site, From: h.Release, To: to.Release, Releases: []Between{}, Steps: []string{}, Lost: []string{},
 		Carried: []string{}, Warnings: []string{},
+		Closed: int(work.ClosedFor(h.Site, true, false, false).Seconds()),
 		Backup: h.Care.Backup != "off" && !r.NoBackup, PutBack: h.Care.PutBack != "off", source: h, request: r}
 	for _, b := range k.Between(p.From, p.To) {
 		p.Releases = append(p.Releases, Between{b.Release, b.Date, b.Level})

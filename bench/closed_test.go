@@ -1,0 +1,69 @@
+//go:build bench
+
+package bench
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/testing/restless"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
+	"tivset/internal/work/place"
+	"tivset/internal/work/update"
+)
+
+// For how long a site with 60 MB of files and 200 MB of database is closed by an
+// update and by a move, as a visitor sees it who asks every 20 ms.
+func TestClosedFor(t *testing.T) {
+	ctx := context.Background()
+	g := restless.NewGround(t, testserver.PHPWeb)
+	w := g.World(t, "local")
+	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	require.NoError(t, err)
+	x := done.Site
+	random := rand.NewChaCha8([32]byte{7})
+	for n := range 600 {
+		content := make([]byte, 100<<10)
+		_, _ = random.Read(content)
+		require.NoError(t, os.WriteFile(filepath.Join(g.Root, x.Folder, "uploads", fmt.Sprintf("%d.jpg", n)), content, 0o644))
+	}
+	w.Query(x, "CREATE TABLE {tables}pages (id INT AUTO_INCREMENT PRIMARY KEY, body MEDIUMTEXT NOT NULL) ENGINE=InnoDB")
+	// Text that packs about as well as people's does.
+	w.Query(
+		x,
+		"INSERT INTO {tables}pages (body) SELECT CONCAT(seq, REPEAT(CONCAT(MD5(seq), ' ', MD5(seq * 7), ' '), 150)) "+
+			"FROM seq_1_to_20000",
+	)
+	for _, change := range []struct {
+		name string
+		do   func() error
+	}{
+		{"update", func() error {
+			_, err := update.To(ctx, w.Desk, update.Request{Site: x.Address, Release: "2.0.0"})
+			return err
+		}},
+		{"move", func() error {
+			return sitetest.CopyOf(w, place.Request{Site: x.Address, At: "chandlery.localhost/talk", Move: true})
+		}},
+	} {
+		from := "http://lockside.localhost/talk/"
+		v := g.Visit(from, 20*time.Millisecond)
+		begun := time.Now()
+		require.NoError(t, change.do())
+		took := time.Since(begun)
+		v.Leave()
+		closed, statuses := v.Closed()
+		if change.name == "move" { // the old place does not open again: until the new one was there
+			closed = v.ClosedUntil(begun.Add(took))
+		}
+		t.Logf("%s: %.1f s in all, closed for %.2f s, answers %v", change.name, took.Seconds(), closed.Seconds(), statuses)
+	}
+}
