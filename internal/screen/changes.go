@@ -82,7 +82,7 @@ func named(heading string, names []string) string {
 		rest = fmt.Sprintf("\nand %d more", len(names)-most)
 		names = names[:most]
 	}
-	return heading + strings.Join(names, ", ") + rest
+	return heading + strings.Join(cleanNames(names), ", ") + rest
 }
 
 // ReviewCopy words what a copy or a move will do.
@@ -135,8 +135,18 @@ func (s *Streams) ReviewRemove(p *remove.Plan) string {
 	return s.reviewed(p.Site.Title, "taken out of "+p.Site.URL, all, p.Warnings)
 }
 
+func cleanNames(names []string) []string {
+	out := make([]string, len(names))
+	for i, name := range names {
+		out[i] = CleanName(name)
+	}
+	return out
+}
+
+// short lists the first of many names.
 func short(names []string) []string {
 	const most = 15
+	names = cleanNames(names)
 	if len(names) <= most {
 		return names
 	}
@@ -226,7 +236,7 @@ func (s *Streams) Checks(e check.Examined) {
 				if !fine {
 					mark = s.paint(bad, "✗ ")
 				}
-				all = append(all, Pair{mark + c.Name, c.Detail})
+				all = append(all, Pair{mark + c.Name, CleanName(c.Detail)})
 			}
 		}
 	}

@@ -26,7 +26,8 @@ func (s *Streams) Credentials(c site.Credentials) {
 }
 
 // CredentialsCSV prints the admins' credentials as CSV (RFC 4180) with the
-// headings that password managers know.
+// headings that password managers know. What a spreadsheet would take for a
+// formula is written as text; but a password stays as it is.
 func (s *Streams) CredentialsCSV(all []site.Credentials) error {
 	w := csv.NewWriter(s.Out)
 	w.UseCRLF = true
@@ -34,7 +35,8 @@ func (s *Streams) CredentialsCSV(all []site.Credentials) error {
 		return err
 	}
 	for _, c := range all {
-		if err := w.Write([]string{c.Site.Title, c.Site.AdminURL, c.Site.Admin.Name, c.Password.Reveal()}); err != nil {
+		if err := w.Write([]string{cell(c.Site.Title), cell(c.Site.AdminURL), cell(c.Site.Admin.Name),
+			c.Password.Reveal()}); err != nil {
 			return err
 		}
 	}

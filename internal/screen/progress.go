@@ -49,7 +49,7 @@ func (p *Progress) Show(e job.Event) {
 			if p.done == e.Title {
 				fmt.Fprint(p.s.Err, "\x1b[1A") // over the line of the same stage
 			}
-			fmt.Fprintf(p.s.Err, "\r\x1b[K  · %s …", e.Title)
+			fmt.Fprintf(p.s.Err, "\r\x1b[K  · %s …", Clean(e.Title))
 		}
 	}
 }
@@ -60,7 +60,7 @@ func (p *Progress) line(mark, title string) {
 	if p.live() {
 		start = "\r\x1b[K"
 	}
-	fmt.Fprintf(p.s.Err, "%s  %s %s\n", start, mark, title)
+	fmt.Fprintf(p.s.Err, "%s  %s %s\n", start, mark, Clean(title))
 }
 
 func (p *Progress) undo(e job.Event) {
@@ -88,7 +88,7 @@ func (p *Progress) count(e job.Event) {
 		return
 	}
 	p.painted = now
-	text := fmt.Sprintf("  · %s %s %d of %d %s", e.Title, bar(e.Count, e.Total), e.Count, e.Total, e.Unit)
+	text := fmt.Sprintf("  · %s %s %d of %d %s", Clean(e.Title), bar(e.Count, e.Total), e.Count, e.Total, e.Unit)
 	if gone := now.Sub(p.began); gone > 2*time.Second && e.Count < e.Total {
 		left := time.Duration(float64(gone) / float64(e.Count) * float64(e.Total-e.Count)).Round(time.Second)
 		text += fmt.Sprintf(", %s left", left)

@@ -10,7 +10,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"strings"
 
 	"charm.land/lipgloss/v2"
 )
@@ -48,13 +47,13 @@ func (s *Streams) paint(style lipgloss.Style, text string) string {
 	if !s.Color || text == "" {
 		return text
 	}
-	return style.Render(text)
+	return style.Render(Clean(text))
 }
 
 // Say writes a message for a person, unless the run is quiet.
 func (s *Streams) Say(format string, args ...any) {
 	if !s.Quiet && !s.JSON {
-		fmt.Fprintf(s.Err, format+"\n", args...)
+		fmt.Fprintf(s.Err, format+"\n", cleaned(args)...)
 	}
 }
 
@@ -70,7 +69,9 @@ func (s *Streams) Warn(text string) {
 func (s *Streams) Note(text string) { s.wrapped(s.paint(bad, "Note:"), "  ", text) }
 
 // Print writes a line of the result.
-func (s *Streams) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+func (s *Streams) Print(format string, args ...any) {
+	fmt.Fprintf(s.Out, format+"\n", cleaned(args)...)
+}
 
 // readable is up to which size a document is set for people to read as well.
 const readable = 64 << 10
@@ -83,34 +84,27 @@ func (s *Streams) WriteJSON(v any) error {
 	if err := e.Encode(v); err != nil {
 		return err
 	}
-	if text.Len() > readable {
-		_, err := s.Out.Write(text.Bytes())
+	plain := escaped(text.Bytes())
+	if len(plain) > readable {
+		_, err := s.Out.Write(plain)
 		return err
 	}
 	var set bytes.Buffer
-	if err := json.Indent(&set, text.Bytes(), "", "  "); err != nil {
+	if err := json.Indent(&set, plain, "", "  "); err != nil {
 		return err
 	}
 	_, err := s.Out.Write(set.Bytes())
 	return err
 }
 
-// Clean makes text of somebody else's safe to print: control characters, which
-// could move the cursor or recolour the terminal, are replaced.
-func Clean(text string) string {
-	return strings.Map(func(r rune) rune {
-		if r < 32 && r != '\n' && r != '\t' || r == 127 || r >= 0x80 && r < 0xa0 || r >= 0x202a && r <= 0x202e ||
-			r >= 0x2066 &&
-				r <= 0x2069 {
-			return '�'
-		}
-		return r
-	}, text)
-}
-
 // WriteLine writes one document on one line.
 func (s *Streams) WriteLine(v any) error {
-	e := json.NewEncoder(s.Out)
+	var text bytes.Buffer
+	e := json.NewEncoder(&text)
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := s.Out.Write(escaped(text.Bytes()))
+	return err
 }

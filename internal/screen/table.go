@@ -15,7 +15,7 @@ func (s *Streams) Table(headings []string, rows [][]string) {
 	widths := make([]int, len(headings))
 	for _, row := range all {
 		for i := range row {
-			row[i] = Clean(row[i])
+			row[i] = CleanName(row[i])
 			widths[i] = max(widths[i], width(row[i]))
 		}
 	}

@@ -27,14 +27,16 @@ func Spell(words []string) string {
 // Spelled gives a text of the core with the calls in it spelled.
 func Spelled(text string) string { return fault.Worded(text, Spell) }
 
-// spelling spells calls in whatever is written through it; each write is whole.
+// spelling spells calls in whatever is written through it, and cleans it; each
+// write is whole.
 type spelling struct{ to io.Writer }
 
-// Spelling gives a writer that spells the calls in texts of the core.
+// Spelling gives a writer that spells the calls in texts of the core, and lets
+// nothing through that a terminal would obey but what this package says to it.
 func Spelling(to io.Writer) io.Writer { return spelling{to} }
 
 func (s spelling) Write(p []byte) (int, error) {
-	if _, err := io.WriteString(s.to, Spelled(string(p))); err != nil {
+	if _, err := io.WriteString(s.to, safe(Spelled(string(p)))); err != nil {
 		return 0, err
 	}
 	return len(p), nil

@@ -6,11 +6,13 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/Masterminds/semver/v3"
 	"github.com/dustin/go-humanize"
@@ -69,6 +71,38 @@ func (c *checker) file(key, name string) string {
 	return string(text)
 }
 
+// printable checks every text of the kit for characters that are none: they could
+// move the cursor of whoever reads it.
+func (c *checker) printable(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.String:
+		if i := strings.IndexFunc(v.String(), unprintable); i >= 0 {
+			c.wrong("kit", fmt.Sprintf("a text holds a control character: %q", v.String()), "Take it out.")
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Type().Field(i).IsExported() {
+				c.printable(v.Field(i))
+			}
+		}
+	case reflect.Slice, reflect.Array:
+		for i := range v.Len() {
+			c.printable(v.Index(i))
+		}
+	case reflect.Map:
+		for entries := v.MapRange(); entries.Next(); {
+			c.printable(entries.Key())
+			c.printable(entries.Value())
+		}
+	case reflect.Pointer, reflect.Interface:
+		if !v.IsNil() {
+			c.printable(v.Elem())
+		}
+	}
+}
+
+func unprintable(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' && r != '\r' }
+
 // inside checks a path below the app's folder.
 func (c *checker) inside(key, name string) {
 	if name == "" || !fs.ValidPath(strings.TrimSuffix(name, "/")) || name == "." || strings.Contains(name, `\`) {
@@ -97,6 +131,7 @@ func (k *Kit) problems() []fault.Problem {
 		c.wrong("app", fmt.Sprintf("app cannot be %q", k.App),
 			"Use lower case letters, digits and -, beginning with a letter.")
 	}
+	c.printable(reflect.ValueOf(*k))
 	c.need("title", k.Title, "title: Inkwater")
 	c.need("summary", k.Summary, "summary: A quiet blog")
 	c.oneOf("kind", k.Kind, Kinds)

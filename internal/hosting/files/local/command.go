@@ -30,6 +30,7 @@ func (f *FS) Command(ctx context.Context, folder string, args []string, input st
 	c := exec.CommandContext(ctx, args[0], args[1:]...)
 	c.Dir = filepath.Join(f.root.Name(), filepath.FromSlash(folder))
 	c.SysProcAttr = as(info)
+	c.Env = environment(f.root.Name())
 	c.WaitDelay = time.Second // for children of it that keep its output open
 	c.Stdin = strings.NewReader(input)
 	var said bytes.Buffer
@@ -42,4 +43,11 @@ func (f *FS) Command(ctx context.Context, folder string, args []string, input st
 		return out, fmt.Errorf("%w: %s", err, strings.TrimSpace(said.String()))
 	}
 	return out, nil
+}
+
+// environment is what the account's programs get: what a program needs to run,
+// and nothing of the operator's, in which passwords may be.
+func environment(home string) []string {
+	return []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=" + home, "LANG=C.UTF-8",
+		"LC_ALL=C.UTF-8"}
 }

@@ -82,3 +82,16 @@ func TestLinksStayInside(t *testing.T) {
 	require.NoError(t, err)
 	assert.Positive(t, free)
 }
+
+// A program that runs for the account gets nothing of the operator's
+// environment, in which passwords may be.
+func TestCommandsGetACleanEnvironment(t *testing.T) {
+	t.Setenv("DB_PASSWORD", "Kranich-Teekanne-74")
+	t.Setenv("SSH_AUTH_SOCK", "/run/agent")
+	top := t.TempDir()
+	out, err := open(t, top).Command(context.Background(), ".", []string{"env"}, "")
+	require.NoError(t, err)
+	assert.NotContains(t, string(out), "Kranich")
+	assert.NotContains(t, string(out), "SSH_AUTH_SOCK")
+	assert.Contains(t, string(out), "HOME="+top)
+}
