@@ -2,7 +2,9 @@ package answer
 
 import (
 	"bytes"
+	"errors"
 	"io"
+	"io/fs"
 	"strings"
 
 	"tivset/internal/fault"
@@ -23,7 +25,7 @@ func Options(options []string, open Source) (Given, error) {
 	for _, o := range options {
 		id, value, found := strings.Cut(o, "=")
 		if !found || id == "" {
-			problems = append(problems, fault.Problem{ID: id, What: "an answer is written id=value",
+			problems = append(problems, fault.Problem{ID: "-a", What: "an answer is written id=value",
 				Remedy: "Such as -a title=\"Lockside Talk\"."})
 			continue
 		}
@@ -33,8 +35,8 @@ func Options(options []string, open Source) (Given, error) {
 		if name, ok := strings.CutPrefix(value, "@"); ok && !strings.HasPrefix(name, "@") {
 			text, err := read(name, open)
 			if err != nil {
-				problems = append(problems, fault.Problem{ID: id, What: "cannot read " + name + ": " + err.Error(),
-					Remedy: "Check the file; write @@ for a value that begins with @."})
+				problems = append(problems, fault.Problem{ID: id, What: unread(err),
+					Remedy: "What stands after @ is the name of a file; write @@ for a value that begins with @."})
 			}
 			value = text
 		} else if ok {
@@ -43,6 +45,18 @@ func Options(options []string, open Source) (Given, error) {
 		out[id] = value
 	}
 	return out, fault.Join("some answers cannot be read", "Correct them and try again.", problems)
+}
+
+// unread says why a file cannot be read, without its name: it may be a password
+// that begins with @.
+func unread(err error) string {
+	why := "it cannot be opened"
+	for is, text := range map[error]string{fs.ErrNotExist: "no such file is here", fs.ErrPermission: "it may not be read"} {
+		if errors.Is(err, is) {
+			why = text
+		}
+	}
+	return "the file that it names cannot be read: " + why
 }
 
 func read(name string, open Source) (string, error) {

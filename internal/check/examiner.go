@@ -82,7 +82,10 @@ func (e *Examiner) Examine(ctx context.Context, in *hosting.Account, s *site.Sit
 		return out, err
 	}
 	out.Compared, out.OK = l.found, !slices.ContainsFunc(l.out, func(c Checked) bool { return !c.OK })
-	out.Checks = append(out.Checks, l.out...)
+	for _, c := range l.out {
+		c.Detail = secret.Hide(c.Detail, s.Hidden())
+		out.Checks = append(out.Checks, c)
+	}
 	now := e.Now().UTC()
 	x.CheckedAt, x.Health = &now, map[bool]string{true: "good", false: "bad"}[out.OK]
 	return out, nil

@@ -14,6 +14,7 @@ import (
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/secret"
 	"tivset/internal/step"
 )
 
@@ -33,8 +34,8 @@ type Job struct {
 // It returns nil, or a fault after everything was undone (Failed) or with
 // something left (Left).
 func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
-	runner := &job.Runner{Progress: d.Progress, Again: hosting.ErrComesBack, Patience: d.Patience}
-	t.Count = d.counter(runner)
+	runner := &job.Runner{Progress: d.telling(t.Site.Hidden()), Again: hosting.ErrComesBack, Patience: d.Patience}
+	t.Count = counter(runner)
 	list, done, err := j.List(ctx)
 	if err != nil {
 		return err
@@ -58,23 +59,35 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 		return err
 	}
 	runErr := runner.Run(ctx, list)
-	entry.Kept, entry.Replaced = t.Result.Kept, t.Result.Replaced
+	entry.Kept, entry.Replaced, entry.Problem = t.Result.Kept, t.Result.Replaced, problem(runErr, t.Site.Hidden())
 	if err := d.endJob(entry, j.Way.Past, runErr); err != nil {
 		return err
 	}
 	if runErr != nil {
-		return d.stopped(ctx, t, j, runErr)
+		return fault.Hiding(d.stopped(ctx, t, j, runErr), hiding(t.Site.Hidden()))
 	}
 	return nil
 }
 
-// counter makes the callback with which a step tells how far it is.
-func (d *Desk) counter(r *job.Runner) func(int64, int64, string) {
+// telling is how a job's progress is told, without its secrets; nil where nobody
+// listens.
+func (d *Desk) telling(secrets []string) func(job.Event) {
 	if d.Progress == nil {
+		return nil
+	}
+	return func(e job.Event) {
+		e.Detail = secret.Hide(e.Detail, secrets)
+		d.Progress(e)
+	}
+}
+
+// counter makes the callback with which a step tells how far it is.
+func counter(r *job.Runner) func(int64, int64, string) {
+	if r.Progress == nil {
 		return func(int64, int64, string) {}
 	}
 	var last job.Event
-	report := d.Progress
+	report := r.Progress
 	r.Progress = func(event job.Event) {
 		last = event
 		report(event)
@@ -92,7 +105,7 @@ func (d *Desk) endJob(entry ledger.Job, outcome string, err error) error {
 	entry.Ended, entry.Outcome = &now, outcome
 	var stopped *job.Stopped
 	if errors.As(err, &stopped) {
-		entry.Outcome, entry.Problem = "undone", plainly(stopped)
+		entry.Outcome = "undone"
 		if !stopped.Undone {
 			entry.Outcome, entry.Ended = "left", nil
 		}
@@ -100,12 +113,22 @@ func (d *Desk) endJob(entry ledger.Job, outcome string, err error) error {
 	return d.Book.Ledger.PutJob(context.Background(), entry)
 }
 
-// plainly words why a job stopped, for the list of jobs.
-func plainly(stopped *job.Stopped) string {
-	if errors.Is(stopped.Cause, context.Canceled) {
+// problem words why a job stopped, for the list of jobs; "" for one that did not.
+func problem(err error, secrets []string) string {
+	var stopped *job.Stopped
+	switch {
+	case !errors.As(err, &stopped):
+		return ""
+	case errors.Is(stopped.Cause, context.Canceled):
 		return stopped.Step + ": interrupted"
 	}
-	return stopped.Error()
+	return secret.Hide(stopped.Error(), secrets)
+}
+
+// hiding takes secrets out of what is said about a job: addresses that the app
+// is asked for, and what servers answer, may hold them.
+func hiding(secrets []string) func(string) string {
+	return func(text string) string { return secret.Hide(text, secrets) }
 }
 
 // stopped words why a job did not come to its end, and what became of it.

@@ -107,10 +107,15 @@ func (d *Desk) Done(ctx context.Context, t *step.Tools, reviewed ...string) (Don
 		return Done{}, err
 	}
 	d.Book.FillIn(&now)
-	done := Done{Job: t.Job, Site: now, Password: t.Site.Password(), Given: true, Checks: t.Result.Checks,
+	done := Done{Job: t.Job, Site: now, Password: t.Site.Password(), Given: true,
 		Warnings: append(append([]string{}, reviewed...), t.Result.Warnings...), Reviewed: len(reviewed), Todo: []string{}}
-	if done.Checks == nil {
-		done.Checks = []check.Checked{}
+	done.Checks = make([]check.Checked, len(t.Result.Checks))
+	for i, c := range t.Result.Checks {
+		c.Detail = secret.Hide(c.Detail, t.Site.Hidden())
+		done.Checks[i] = c
+	}
+	for i, w := range done.Warnings {
+		done.Warnings[i] = secret.Hide(w, t.Site.Hidden())
 	}
 	return done, nil
 }

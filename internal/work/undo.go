@@ -10,6 +10,7 @@ import (
 	"tivset/internal/hosting"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/site"
 )
 
 // Jobs lists the jobs, newest first. One that is recorded as running although
@@ -187,7 +188,8 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 		return false, err
 	}
 	defer in.Close()
-	runner := &job.Runner{Journal: journal, Progress: d.Progress, Again: hosting.ErrComesBack, Patience: d.Patience}
+	secrets := d.secretsOf(journal.Address)
+	runner := &job.Runner{Journal: journal, Progress: d.telling(secrets), Again: hosting.ErrComesBack, Patience: d.Patience}
 	t := d.tools(in, journal.ID)
 	if err := d.mayPutBack(ctx, runner, t.Decode()); err != nil {
 		return false, err
@@ -197,9 +199,21 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 	if err != nil {
 		return settled, &fault.Error{Kind: fault.Left, What: "the job could not be undone",
 			Where: journal.ID, Job: journal.ID, Details: Kept(*entry),
-			Remedy: "When that is mended, run: " + fault.Call("undo", journal.ID), Cause: err}
+			Remedy: "When that is mended, run: " + fault.Call("undo", journal.ID), Cause: fault.Hiding(err, hiding(secrets))}
 	}
 	return settled, nil
+}
+
+// secretsOf lists what no message about a site's job may hold.
+func (d *Desk) secretsOf(address string) []string {
+	names, err := d.Book.Vault.Names(site.VaultName(address, ""))
+	var out []string
+	for _, name := range names {
+		if v, errGet := d.Book.Vault.Get(name); err == nil && errGet == nil {
+			out = append(out, v.Reveal())
+		}
+	}
+	return out
 }
 
 // mayPutBack has somebody agree where taking a job back puts a database back over

@@ -6,13 +6,13 @@ import (
 	"context"
 	"fmt"
 	"path"
-	"strings"
 
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/web"
+	"tivset/internal/secret"
 )
 
 // Runner carries out steps for one app that lies in Folder.
@@ -69,11 +69,4 @@ func (r *Runner) fillAll(texts map[string]string) (map[string]string, error) {
 	return out, nil
 }
 
-func (r *Runner) redact(text string) string {
-	for _, s := range r.Secrets {
-		if s != "" {
-			text = strings.ReplaceAll(text, s, "(secret)")
-		}
-	}
-	return text
-}
+func (r *Runner) redact(text string) string { return secret.Hide(text, r.Secrets) }
