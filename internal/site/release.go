@@ -51,7 +51,7 @@ func (s *Site) Content(ctx context.Context, from *release.Archives) (release.Con
 	for _, c := range s.Kit.Config {
 		own = append(own, c.Path)
 	}
-	return release.Read(ctx, file, s.Of.Archive.Top, release.Layout{
+	return release.Read(ctx, file, s.Of, release.Layout{
 		Leaves: s.Leaves(), Removed: s.SetUpOnly(), Own: own,
 		Renamed: [2]string{s.Kit.Place.AdminFolder, s.Place.AdminFolder},
 	})

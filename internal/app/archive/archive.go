@@ -36,11 +36,15 @@ type Entry struct {
 	Exact bool // it comes from the account itself, and keeps its mode
 }
 
-// Limits bound what an archive may hold.
+// Limits bound what an archive may hold, what is passed over included.
 type Limits struct {
 	Entries int
 	Bytes   int64 // unpacked
 }
+
+// framing is what a tar archive may have around its files: headers and padding
+// for each entry (POSIX.1-2017, pax).
+func (l Limits) framing() int64 { return int64(l.Entries)*4<<10 + 1<<20 }
 
 // DefaultLimits are far beyond what any app needs.
 var DefaultLimits = Limits{Entries: 200_000, Bytes: 8 << 30}
@@ -70,7 +74,8 @@ func Walk(ctx context.Context, file *os.File, top string, limits Limits, each fu
 	} else {
 		var unpacked io.Reader
 		if unpacked, err = decompress(magic, buffered); err == nil {
-			err = w.tar(ctx, unpacked)
+			// Whatever the headers say, and wherever it belongs: no more is unpacked.
+			err = w.tar(ctx, &bounded{ctx: ctx, from: unpacked, left: limits.Bytes + limits.framing()})
 		}
 	}
 	if err == nil && len(w.seen) == 0 {
@@ -95,6 +100,7 @@ type walk struct {
 	top    string
 	limits Limits
 	seen   map[string]bool
+	count  int
 	bytes  int64
 	each   func(Entry, io.Reader) error
 }
@@ -114,7 +120,7 @@ func (w *walk) tar(ctx context.Context, r io.Reader) error {
 		}
 		switch h.Typeflag {
 		case tar.TypeReg, tar.TypeDir:
-			if err := w.entry(h.Name, h.FileInfo().Mode(), h.Size, t); err != nil {
+			if err := w.entry(ctx, h.Name, h.FileInfo().Mode(), h.Size, t); err != nil {
 				return err
 			}
 		case tar.TypeXGlobalHeader:
@@ -144,7 +150,7 @@ func (w *walk) zip(ctx context.Context, file *os.File) error {
 		if err != nil {
 			return fmt.Errorf("read the archive: %w", err)
 		}
-		err = w.entry(f.Name, f.Mode(), int64(f.UncompressedSize64), content)
+		err = w.entry(ctx, f.Name, f.Mode(), int64(f.UncompressedSize64), content)
 		content.Close()
 		if err != nil {
 			return err
@@ -154,7 +160,7 @@ func (w *walk) zip(ctx context.Context, file *os.File) error {
 }
 
 // entry checks one entry and passes it on.
-func (w *walk) entry(name string, mode fs.FileMode, size int64, content io.Reader) error {
+func (w *walk) entry(ctx context.Context, name string, mode fs.FileMode, size int64, content io.Reader) error {
 	clean := strings.TrimSuffix(strings.TrimPrefix(name, "./"), "/")
 	if clean == "" || clean == "." {
 		return nil
@@ -162,6 +168,11 @@ func (w *walk) entry(name string, mode fs.FileMode, size int64, content io.Reade
 	if !fs.ValidPath(clean) || strings.ContainsAny(clean, "\\\x00") {
 		return hostile("%q leads out of its folder", name)
 	}
+	w.count++
+	if size < 0 || size > w.limits.Bytes-w.bytes || w.count > w.limits.Entries {
+		return hostile("it holds more than %d entries or %d bytes", w.limits.Entries, w.limits.Bytes)
+	}
+	w.bytes += size
 	inside, below := strings.CutPrefix(clean, w.top+"/")
 	if w.top != "" {
 		if !below {
@@ -176,13 +187,9 @@ func (w *walk) entry(name string, mode fs.FileMode, size int64, content io.Reade
 		return hostile("%q is in it twice", name)
 	}
 	w.seen[clean] = true
-	w.bytes += size
-	if len(w.seen) > w.limits.Entries || w.bytes > w.limits.Bytes || size < 0 {
-		return hostile("it holds more than %d entries or %d bytes", w.limits.Entries, w.limits.Bytes)
-	}
 	e := Entry{Name: clean, Dir: mode.IsDir(), Mode: mode.Perm(), Size: size}
 	// The size in a zip's index is a claim; the content is held to it.
-	counted := &exact{Reader: content, left: size}
+	counted := &exact{ctx: ctx, Reader: content, left: size}
 	if err := w.each(e, counted); err != nil {
 		return err
 	}
@@ -192,13 +199,35 @@ func (w *walk) entry(name string, mode fs.FileMode, size int64, content io.Reade
 	return nil
 }
 
-// exact errs when more comes than was announced.
+// bounded reads no more than it may, and ends with its context.
+type bounded struct {
+	ctx  context.Context
+	from io.Reader
+	left int64
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if err := b.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := b.from.Read(p)
+	if b.left -= int64(n); b.left < 0 {
+		return 0, hostile("more is in it than an app can have")
+	}
+	return n, err
+}
+
+// exact errs when more comes than was announced, and ends with its context.
 type exact struct {
 	io.Reader
+	ctx  context.Context
 	left int64
 }
 
 func (e *exact) Read(p []byte) (int, error) {
+	if err := e.ctx.Err(); err != nil {
+		return 0, err
+	}
 	n, err := e.Reader.Read(p)
 	if e.left -= int64(n); e.left < 0 {
 		return 0, hostile("an entry is larger than it says")

@@ -6,11 +6,13 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -145,6 +147,35 @@ func TestHostile(t *testing.T) {
 		_, err := archive.Look(context.Background(), open(t, tarOf(t, entries...)), "app", nil,
 			archive.Limits{Entries: 3, Bytes: 1000})
 		assert.ErrorIs(t, err, archive.ErrHostile, name)
+	}
+}
+
+// What lies outside of the app's folder counts too, though it is passed over; and
+// no entry is so long that the program cannot be stopped in it.
+func TestPassedOverCounts(t *testing.T) {
+	long := tarOf(t, entry{name: "app/x", kind: tar.TypeReg, text: "x"},
+		entry{name: "other/long", kind: tar.TypeReg, text: strings.Repeat("\x00", 64<<20)})
+	for _, packed := range []string{"gzip", "xz"} {
+		file := open(t, pack(t, packed, long))
+		_, err := archive.Look(context.Background(), file, "app", nil, archive.Limits{Entries: 10, Bytes: 1 << 20})
+		assert.ErrorIs(t, err, archive.ErrHostile, packed)
+		ctx, cancel := context.WithCancel(context.Background())
+		began := time.Now()
+		err = archive.Walk(ctx, file, "app", archive.DefaultLimits, func(archive.Entry, io.Reader) error {
+			cancel() // the long entry comes after this one
+			return nil
+		})
+		require.ErrorIs(t, err, context.Canceled, packed)
+		assert.Less(t, time.Since(began), 200*time.Millisecond, packed)
+	}
+	for _, many := range []string{"other", "app"} {
+		var entries []entry
+		for n := range 12 {
+			entries = append(entries, entry{name: fmt.Sprintf("%s/%d", many, n), kind: tar.TypeReg})
+		}
+		_, err := archive.Look(context.Background(), open(t, tarOf(t, entries...)), "app", nil,
+			archive.Limits{Entries: 10, Bytes: 1 << 20})
+		assert.ErrorIs(t, err, archive.ErrHostile, many)
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"tivset/internal/app/archive"
+	"tivset/internal/app/kit"
 	"tivset/internal/hosting/files"
 )
 
@@ -41,13 +42,13 @@ type Layout struct {
 }
 
 // Read finds out what a release's archive puts into a folder of this layout.
-func Read(ctx context.Context, file, top string, l Layout) (Content, error) {
+func Read(ctx context.Context, file string, r *kit.Release, l Layout) (Content, error) {
 	c := Content{Sums: map[string]string{}, Own: l.Own, File: file}
 	var err error
-	if c.Survey, err = Survey(ctx, file, top, l.Leaves); err != nil {
+	if c.Survey, err = Survey(ctx, file, r, l.Leaves); err != nil {
 		return c, err
 	}
-	all, err := sums(ctx, file, top)
+	all, err := sums(ctx, file, r.Archive.Top)
 	if err != nil {
 		return c, err
 	}

@@ -11,12 +11,14 @@ import (
 	"github.com/google/renameio/v2"
 
 	"tivset/internal/app/archive"
+	"tivset/internal/app/kit"
 )
 
-// Survey reads an archive of the cache through, or takes what an earlier
-// reading found. Name is the archive's file, top the folder inside that holds
-// the app, skip what a site does not get.
-func Survey(ctx context.Context, name, top string, skip []string) (archive.Survey, error) {
+// Survey reads a release's archive of the cache through, or takes what an earlier
+// reading found. Name is the archive's file, skip what a site does not get. More
+// than the kit says that the release takes, by far, is not read.
+func Survey(ctx context.Context, name string, r *kit.Release, skip []string) (archive.Survey, error) {
+	top, limits := r.Archive.Top, limitsOf(r)
 	good := func(s archive.Survey) bool { return len(s.Sizes) > 0 }
 	return cached(name, top, skip, good, func() (archive.Survey, error) {
 		file, err := os.Open(name)
@@ -24,8 +26,18 @@ func Survey(ctx context.Context, name, top string, skip []string) (archive.Surve
 			return archive.Survey{}, err
 		}
 		defer file.Close()
-		return archive.Look(ctx, file, top, skip, archive.DefaultLimits)
+		return archive.Look(ctx, file, top, skip, limits)
 	})
+}
+
+// limitsOf bound an archive by what its kit says that the release takes on the
+// disk, with room for a kit that guessed.
+func limitsOf(r *kit.Release) archive.Limits {
+	limits := archive.DefaultLimits
+	if disk := r.Disk(); disk > 0 {
+		limits.Bytes = min(limits.Bytes, 2*disk+16<<20)
+	}
+	return limits
 }
 
 // sums reads an archive's checksums, once.

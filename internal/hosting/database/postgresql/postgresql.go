@@ -4,6 +4,7 @@ package postgresql
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"regexp"
 	"strconv"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/database"
@@ -98,6 +100,10 @@ func (l *line) Close() error {
 	return l.conn.Close(ctx)
 }
 
+// longestMessage is how long a message of the server may be, in bytes: the row
+// of a dump is one.
+const longestMessage = 48 << 20
+
 // dial signs in. Nothing is taken from the environment: the login says all.
 func dial(ctx context.Context, login database.Login) (*pgx.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, signInTime)
@@ -128,6 +134,11 @@ func dial(ctx context.Context, login database.Login) (*pgx.Conn, error) {
 	}
 	config.RuntimeParams = map[string]string{"application_name": "tivset"}
 	config.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol // values without types, as apps write them
+	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
+		f := pgproto3.NewFrontend(r, w)
+		f.SetMaxBodyLen(longestMessage)
+		return f
+	}
 	return pgx.ConnectConfig(ctx, config)
 }
 

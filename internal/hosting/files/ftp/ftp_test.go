@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -265,6 +268,36 @@ func TestOddServers(t *testing.T) {
 		f := open(t, login(standin(t, t.TempDir(), ftpd.Oddities{}), false), nothing(t), "/")
 		assert.ErrorIs(t, f.Mkdir(ctx, "a\r\nDELE b", 0o755), fs.ErrInvalid)
 	})
+}
+
+// A server that never ends a reply is left before it fills the memory.
+func TestEndlessReplies(t *testing.T) {
+	for name, say := range map[string]string{"many lines": "220-hello there\r\n", "one line": "220 hello there "} {
+		t.Run(name, func(t *testing.T) {
+			l, err := net.Listen("tcp", "127.0.0.1:0")
+			require.NoError(t, err)
+			t.Cleanup(func() { _ = l.Close() })
+			sent := make(chan int64, 1)
+			go func() {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				total := int64(0)
+				for whole := strings.Repeat(say, 1000); ; {
+					n, err := io.WriteString(conn, whole)
+					total += int64(n)
+					if err != nil {
+						sent <- total
+						return
+					}
+				}
+			}()
+			_, err = ftp.Open(ctx, ftp.Login{Address: l.Addr().String(), User: "u", Wait: 20 * time.Second}, nil, "/")
+			require.ErrorContains(t, err, "answers with more than")
+			assert.Less(t, <-sent, int64(32<<20))
+		})
+	}
 }
 
 func TestCertificates(t *testing.T) {

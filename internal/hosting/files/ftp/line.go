@@ -29,6 +29,7 @@ const (
 type line struct {
 	conn   net.Conn
 	text   *textproto.Conn
+	hears  *terse      // what text reads from
 	host   string      // where data connections lead too, whatever the server says
 	data   *tls.Config // nil without TLS
 	offers map[string]string
@@ -61,6 +62,32 @@ const (
 	codeMadeThere = 257
 )
 
+// longestReply is how much a server may say before it is spoken to again, in
+// bytes.
+const longestReply = 256 << 10
+
+// terse is a control connection over which no more comes than that.
+type terse struct {
+	net.Conn
+	left atomic.Int64
+}
+
+func speaking(conn net.Conn) *terse {
+	t := &terse{Conn: conn}
+	t.left.Store(longestReply)
+	return t
+}
+
+func (t *terse) Read(p []byte) (int, error) {
+	if t.left.Load() <= 0 {
+		return 0, fault.New(fault.Failed, fmt.Sprintf("the server answers with more than %d KB", longestReply>>10), "",
+			"This is no usual FTP server; look at its address.")
+	}
+	n, err := t.Conn.Read(p[:min(int64(len(p)), t.left.Load())])
+	t.left.Add(-int64(n))
+	return n, err
+}
+
 // connect makes a control connection and signs in.
 func connect(ctx context.Context, l Login, certs *Certificates) (*line, error) {
 	conn, err := (&net.Dialer{Timeout: l.wait()}).DialContext(ctx, "tcp", l.Address)
@@ -72,13 +99,20 @@ func connect(ctx context.Context, l Login, certs *Certificates) (*line, error) {
 		conn.Close()
 		return nil, err
 	}
-	n := &line{conn: conn, text: textproto.NewConn(conn), host: host}
+	n := &line{host: host}
+	n.speakOver(conn)
 	defer context.AfterFunc(ctx, n.close)()
 	if err := n.begin(ctx, l, certs); err != nil {
 		n.close()
 		return nil, err
 	}
 	return n, nil
+}
+
+// speakOver has the line go over a connection from now on.
+func (n *line) speakOver(conn net.Conn) {
+	n.hears = speaking(conn)
+	n.conn, n.text = conn, textproto.NewConn(n.hears)
 }
 
 func (n *line) begin(ctx context.Context, l Login, certs *Certificates) error {
@@ -134,7 +168,7 @@ func (n *line) secure(ctx context.Context, l Login, certs *Certificates) error {
 		}
 		return nil
 	}
-	n.conn, n.text = secured, textproto.NewConn(secured)
+	n.speakOver(secured)
 	if _, err := n.do("PBSZ 0"); err != nil {
 		return err
 	}
@@ -213,6 +247,7 @@ func (n *line) send(command string) error {
 	if strings.ContainsAny(command, "\r\n\x00") {
 		return errors.New("a line break or a zero byte cannot be said to an FTP server")
 	}
+	n.hears.left.Store(longestReply)
 	return n.text.PrintfLine("%s", command)
 }
 
