@@ -153,6 +153,7 @@ func (a *app) restore() *cobra.Command {
 	f.StringArrayVarP(&answers, "answer", "a", nil,
 		"an answer for a place where nothing is, id=value, such as occupied or data.server")
 	f.StringVar(&r.Identity, "identity", "", "a file with the key of age that opens the backup")
+	f.BoolVar(&r.NotOurs, "not-ours", false, "take a backup that this machine did not make, or that was changed since")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "do not back up what is there now")
 	return c
 }

@@ -221,6 +221,7 @@ func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error
 		return none, err
 	}
 	defer w.Drop()
+	w.Key = b.Book.Vault.Key
 	if b.Site.Data != nil {
 		script := w.Data()
 		err := b.Site.WithData(ctx, b.In, func(s database.Session) error {

@@ -259,6 +259,7 @@ func (k *KeepData) saveTo(ctx context.Context, to io.Writer, at time.Time) error
 		return err
 	}
 	defer w.Drop()
+	w.Key = k.Book.Vault.Key
 	script := w.Data()
 	if err := errors.Join(k.dump(ctx, script), script.Close()); err != nil {
 		return err

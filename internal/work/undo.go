@@ -189,7 +189,12 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 	}
 	defer in.Close()
 	secrets := d.secretsOf(journal.Address)
-	runner := &job.Runner{Journal: journal, Progress: d.telling(secrets), Again: hosting.ErrComesBack, Patience: d.Patience}
+	runner := &job.Runner{
+		Journal:  journal,
+		Progress: d.telling(secrets),
+		Again:    hosting.ErrComesBack,
+		Patience: d.Patience,
+	}
 	t := d.tools(in, journal.ID)
 	if err := d.mayPutBack(ctx, runner, t.Decode()); err != nil {
 		return false, err

@@ -23,7 +23,7 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
-	"github.com/ulikunitz/xz"
+	"github.com/therootcompany/xz"
 )
 
 // Entry is a file or folder in an archive.
@@ -89,7 +89,7 @@ func decompress(magic []byte, r io.Reader) (io.Reader, error) {
 	case bytes.HasPrefix(magic, []byte{0x1f, 0x8b}):
 		return gzip.NewReader(r)
 	case bytes.HasPrefix(magic, []byte("\xfd7zXZ\x00")):
-		return xz.NewReader(r)
+		return xz.NewReader(r, 0)
 	case bytes.HasPrefix(magic, []byte("BZh")):
 		return bzip2.NewReader(r), nil
 	}

@@ -64,6 +64,10 @@ type Item struct {
 // manifest is the last file of a backup.
 type manifest struct {
 	Items []*Item `json:"items"`
+
+	// a checksum of the items as JSON that only the vault can make that made the
+	// backup
+	Keyed []byte `json:"keyed,omitempty"`
 }
 
 // Summary is what a backup came to.

@@ -5,12 +5,15 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"slices"
 	"strings"
 
 	"filippo.io/age"
@@ -26,9 +29,28 @@ type Opener func() (io.ReadCloser, error)
 type Backup struct {
 	Header
 	Summary
-	open Opener
-	keys Keys
+	open   Opener
+	keys   Keys
+	listed manifest
 }
+
+// Ours says whether the backup is as the one wrote it who can make this checksum
+// of it.
+func (b *Backup) Ours(key func([]byte) ([]byte, error)) (bool, error) {
+	text, err := json.Marshal(b.listed.Items)
+	if err != nil || len(b.listed.Keyed) == 0 {
+		return false, err
+	}
+	sum, err := key(text)
+	return err == nil && hmac.Equal(sum, b.listed.Keyed), err
+}
+
+// Limits of what a backup says of itself, in bytes and entries.
+const (
+	longestHeader   = 8 << 20
+	longestManifest = 96 << 20
+	mostEntries     = 1_000_000
+)
 
 // Keys open backups that are encrypted.
 type Keys []age.Identity
@@ -82,7 +104,6 @@ const ageMark = "age-encryption.org/v1"
 // ErrDamaged and ErrSealed.
 func Open(ctx context.Context, open Opener, keys Keys) (*Backup, error) {
 	b := &Backup{open: open, keys: keys}
-	var listed manifest
 	var found []*Item
 	sums := newSums()
 	err := b.each(ctx, func(h *tar.Header, content io.Reader) error {
@@ -90,11 +111,14 @@ func Open(ctx context.Context, open Opener, keys Keys) (*Backup, error) {
 			return nil
 		}
 		if h.Name == manifestName {
-			return json.NewDecoder(content).Decode(&listed)
+			return json.NewDecoder(io.LimitReader(content, longestManifest)).Decode(&b.listed)
 		}
 		var header bytes.Buffer
 		to := io.Discard
 		if h.Name == headerName {
+			if h.Size > longestHeader {
+				return fmt.Errorf("what it says of itself has %d bytes", h.Size)
+			}
 			to = &header
 		}
 		item := &Item{Name: h.Name}
@@ -118,7 +142,7 @@ func Open(ctx context.Context, open Opener, keys Keys) (*Backup, error) {
 	case b.Format != Version:
 		return nil, damaged("it has format %d, and this program reads %d", b.Format, Version)
 	}
-	return b, compare(listed.Items, found)
+	return b, compare(b.listed.Items, found)
 }
 
 func (b *Backup) count(name string, n int64) {
@@ -145,6 +169,9 @@ func compare(listed, found []*Item) error {
 	return nil
 }
 
+// parts are what the names in a backup begin with.
+var parts = []string{headerName, manifestName, data, Files, Outside}
+
 // each calls use for every entry of the archive.
 func (b *Backup) each(ctx context.Context, use func(*tar.Header, io.Reader) error) error {
 	file, err := b.open()
@@ -162,7 +189,7 @@ func (b *Backup) each(ctx context.Context, use func(*tar.Header, io.Reader) erro
 	}
 	defer unpacked.Close()
 	t := tar.NewReader(bufio.NewReaderSize(unpacked, 256<<10))
-	for {
+	for n := 0; ; n++ {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -176,6 +203,15 @@ func (b *Backup) each(ctx context.Context, use func(*tar.Header, io.Reader) erro
 		}
 		if h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir {
 			return fmt.Errorf("%s is neither a file nor a folder", h.Name)
+		}
+		if n > mostEntries {
+			return fmt.Errorf("it holds more than %d files", mostEntries)
+		}
+		if name := strings.TrimSuffix(h.Name, "/"); !fs.ValidPath(name) || strings.ContainsAny(name, "\\\x00") {
+			return fmt.Errorf("%q leads out of the backup", h.Name)
+		}
+		if part, _, _ := strings.Cut(h.Name, "/"); !slices.Contains(parts, part) {
+			return fmt.Errorf("%q is no part of a backup", h.Name)
 		}
 		if err := use(h, t); err != nil {
 			return err

@@ -32,6 +32,10 @@ type Writer struct {
 	sum    Summary
 	at     time.Time
 	pieces int
+
+	// Key makes a checksum that binds the backup to whoever can make it again; nil
+	// for none.
+	Key func([]byte) ([]byte, error)
 }
 
 // counted counts and sums up what goes through.
@@ -173,8 +177,15 @@ func (p *pieces) Close() error {
 // Close writes the manifest and ends the backup.
 func (w *Writer) Close() (Summary, error) {
 	w.sums.wait()
-	text, err := json.Marshal(manifest{w.items})
+	m := manifest{Items: w.items}
+	text, err := json.Marshal(m.Items)
+	if err == nil && w.Key != nil {
+		m.Keyed, err = w.Key(text)
+	}
 	if err != nil {
+		return w.sum, err
+	}
+	if text, err = json.Marshal(m); err != nil {
 		return w.sum, err
 	}
 	if err := w.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: manifestName, Mode: 0o600, Size: int64(len(text)),

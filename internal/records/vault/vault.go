@@ -7,6 +7,8 @@ package vault
 
 import (
 	"bytes"
+	"crypto/hmac"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -130,6 +132,20 @@ func (v *Vault) Unseal(sealed []byte) (map[string]secret.Text, error) {
 		out[name] = secret.Of(s)
 	}
 	return out, err
+}
+
+// Key makes a checksum of a text that nobody can make without this vault's key
+// (RFC 2104): what was marked with it was made here, and is as it was made.
+func (v *Vault) Key(text []byte) ([]byte, error) {
+	identity, err := v.identity(true)
+	if err != nil {
+		return nil, err
+	}
+	own := hmac.New(sha256.New, []byte(identity.String()))
+	own.Write([]byte("tivset: checksums of backups"))
+	sum := hmac.New(sha256.New, own.Sum(nil))
+	sum.Write(text)
+	return sum.Sum(nil), nil
 }
 
 func seal(secrets map[string]string, identity *age.X25519Identity) ([]byte, error) {

@@ -134,6 +134,10 @@ func At(ctx context.Context, d *work.Desk, c *Content, r Request, way work.Way) 
 	if err != nil {
 		return nil, err
 	}
+	if (c.Record.Database == nil) != (p.Data == nil) {
+		return nil, fault.New(fault.Usage, "the backup and the kit of "+k.Title+" differ on whether the site has a database",
+			r.Site, "Take another backup.")
+	}
 	if db := c.Record.Database; db != nil && p.Data.Engine != db.Engine {
 		has, _ := database.EngineOf(p.Data.Engine)
 		of, _ := database.EngineOf(db.Engine)

@@ -41,6 +41,7 @@ type Request struct {
 	Account  string       // for an address where nothing is
 	Identity string       // a file here with age's keys
 	NoBackup bool         // do not back up what is there first
+	NotOurs  bool         // take a backup that this machine's vault did not make, or that was changed
 	Answers  answer.Given // for an address where nothing is
 }
 
@@ -114,6 +115,19 @@ func open(ctx context.Context, d *work.Desk, name string, opener format.Opener, 
 	if err := json.Unmarshal(b.Site, &c.Record); err != nil {
 		return nil, fault.New(fault.Usage, "the backup does not say what site it is of", name,
 			"Take another one. Nothing was touched.").Because(err)
+	}
+	if err := c.Record.Valid(); err != nil {
+		return nil, fault.New(fault.Usage, "the backup's record of the site is not one", name,
+			"Take another one. Nothing was touched.").Because(err)
+	}
+	ours, err := b.Ours(d.Book.Vault.Key)
+	if err != nil {
+		return nil, err
+	}
+	if !ours && !a.NotOurs {
+		return nil, fault.New(fault.Decision, "this machine's vault did not make the backup, or it was changed since", name,
+			"Whoever can write into an account could have made it. If you know where it comes from, add --not-ours. "+
+				"Nothing was touched.")
 	}
 	if c.Secrets, err = d.Book.Vault.Unseal(b.Secrets); err != nil {
 		return nil, fault.New(fault.Usage, "the passwords in the backup belong to another vault", name,
