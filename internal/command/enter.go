@@ -20,14 +20,18 @@ import (
 // doorOpen is for how long the page waits for the browser.
 const doorOpen = time.Minute
 
+// sessionOffered is for how long it then has to take the session.
+const sessionOffered = 20 * time.Second
+
 func (a *app) enter() *cobra.Command {
 	show := false
 	c := &cobra.Command{
 		Use:   "enter SITE",
 		Short: "Open the admin side in your browser, signed in",
-		Long: "Opens the admin side in the default browser (or the program that BROWSER names), signed in: by\n" +
-			"a page on this machine that works once and for a minute. Where a site's sign-in cannot be sent\n" +
-			"that way, the sign-in page is opened and the password put on the clipboard.",
+		Long: "Opens the admin side in the default browser (or the program that BROWSER names), signed in: the\n" +
+			"program signs in as a visitor does and hands the session to the browser, by a page that it puts\n" +
+			"on the site, good once and for a minute. Where no such page runs, the sign-in page is opened and\n" +
+			"the password put on the clipboard.",
 		Example: "  tivset enter lockside.localhost/forum",
 		Args:    takes(1, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
@@ -35,7 +39,12 @@ func (a *app) enter() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if in.Action == "" {
+			defer in.Close()
+			hands, err := in.Hands(ctx)
+			if err != nil {
+				return err
+			}
+			if !hands {
 				return a.enterByHand(ctx, in, show)
 			}
 			return a.enterSigned(ctx, in, show)
@@ -46,19 +55,32 @@ func (a *app) enter() *cobra.Command {
 }
 
 func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) error {
-	door, err := doorway.Open(in.Action, in.Values)
+	door, err := doorway.Open(func(_ context.Context, agent string) (doorway.Form, error) {
+		address, values, err := in.Hand(ctx, agent)
+		return doorway.Form{Action: address, Values: values}, err
+	})
 	if err != nil {
 		return err
 	}
 	if show {
 		a.streams.Print("%s", door.Address)
-	} else if err := a.openBrowser(ctx, door.Address); err != nil {
+	} else if err := a.openDoor(ctx, door); err != nil {
 		return err
 	}
 	err = door.Wait(ctx, doorOpen)
-	if errors.Is(err, doorway.ErrUnused) {
+	switch {
+	case errors.Is(err, doorway.ErrUnused):
 		return fault.New(fault.Failed, "the browser did not open the page within a minute", in.Site.AdminURL,
 			"Run it again with --print, and open the address that it prints.")
+	case errors.Is(err, sites.ErrByHand):
+		return a.enterByHand(ctx, in, show)
+	case err != nil:
+		return err
+	}
+	taken, err := in.Taken(ctx, sessionOffered)
+	if err == nil && !taken {
+		return fault.New(fault.Failed, "the browser did not take the session", in.Site.AdminURL, "Sign in yourself: "+
+			fault.Call("reveal", in.Site.Address))
 	}
 	if err == nil && !show {
 		a.streams.Say("The admin side of %s is open in your browser, signed in as %s.", in.Site.Title, in.Site.Admin.Name)
@@ -66,9 +88,21 @@ func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) er
 	return err
 }
 
-// enterByHand is for sign-ins that take no form from elsewhere.
+// openDoor opens the browser by a file: an address in its words could be read by
+// every user of this machine.
+func (a *app) openDoor(ctx context.Context, door *doorway.Doorway) error {
+	file, err := door.File(a.world.home().Cache)
+	if err != nil {
+		return err
+	}
+	return a.openBrowser(ctx, "file://"+file)
+}
+
+// enterByHand is for sites that run no page of ours.
 func (a *app) enterByHand(ctx context.Context, in *sites.Entrance, show bool) error {
-	a.streams.Warn("this site's sign-in takes no form from another page; sign in there yourself as " + in.Site.Admin.Name)
+	a.streams.Warn(
+		"this site runs no page that could hand a session over; sign in there yourself as " + in.Site.Admin.Name,
+	)
 	if a.streams.ErrTerminal {
 		if err := a.streams.Copy(site.Credentials{Site: in.Site, Password: in.Password}); err != nil {
 			return err
@@ -83,8 +117,7 @@ func (a *app) enterByHand(ctx context.Context, in *sites.Entrance, show bool) er
 	return a.openBrowser(ctx, in.Page)
 }
 
-// openBrowser opens an address in the browser. The address of a doorway is no
-// secret for long: it works once.
+// openBrowser opens an address in the browser.
 func (a *app) openBrowser(ctx context.Context, address string) error {
 	words := strings.Fields(a.world.Env("BROWSER"))
 	switch {

@@ -87,6 +87,6 @@ func In(w World) *Core {
 		SendMail: w.SendMail}
 	c.Accounts = &accounts.Keeper{Book: c.Book, Hosting: c.Hosting, Maker: w.Maker, Now: now, Let: w.Forget,
 		Crontab: w.Crontab}
-	c.Sites = &sites.List{Book: c.Book, Hosting: c.Hosting, Examiner: c.Examiner, Now: now}
+	c.Sites = &sites.List{Book: c.Book, Hosting: c.Hosting, Examiner: c.Examiner, Maker: w.Maker, Now: now}
 	return c
 }

@@ -2,9 +2,11 @@ package doorway_test
 
 import (
 	"context"
+	"errors"
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"testing"
 	"time"
 
@@ -25,8 +27,20 @@ func get(t *testing.T, address string) (int, string) {
 }
 
 func TestOpensOnce(t *testing.T) {
-	d, err := doorway.Open("http://a.localhost/in", url.Values{"name": {"w"}, "secret": {`p"<&`}})
+	d, err := doorway.Open(func(_ context.Context, agent string) (doorway.Form, error) {
+		assert.NotEmpty(t, agent)
+		return doorway.Form{Action: "http://a.localhost/in", Values: url.Values{"name": {"w"}, "secret": {`p"<&`}}}, nil
+	})
 	require.NoError(t, err)
+	file, err := d.File(t.TempDir())
+	require.NoError(t, err)
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode(), "whoever reads the browser's words cannot read it")
+	leading, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(leading), d.Address)
+	assert.NotContains(t, string(leading), "secret")
 	status, text := get(t, d.Address+"x")
 	assert.Equal(t, 404, status)
 	assert.NotContains(t, text, "secret")
@@ -40,10 +54,22 @@ func TestOpensOnce(t *testing.T) {
 	require.NoError(t, d.Wait(context.Background(), time.Second))
 	_, err = http.Get(d.Address)
 	assert.Error(t, err, "it is gone")
+	assert.NoFileExists(t, file)
+}
+
+func TestNothingToSend(t *testing.T) {
+	d, err := doorway.Open(func(context.Context, string) (doorway.Form, error) {
+		return doorway.Form{}, errors.New("no way in")
+	})
+	require.NoError(t, err)
+	status, text := get(t, d.Address)
+	assert.Equal(t, 502, status)
+	assert.NotContains(t, text, "no way in")
+	assert.ErrorContains(t, d.Wait(context.Background(), time.Second), "no way in")
 }
 
 func TestNobodyComes(t *testing.T) {
-	d, err := doorway.Open("http://a.localhost/in", nil)
+	d, err := doorway.Open(nil)
 	require.NoError(t, err)
 	assert.ErrorIs(t, d.Wait(context.Background(), 10*time.Millisecond), doorway.ErrUnused)
 	_, err = http.Get(d.Address)

@@ -2,30 +2,36 @@ package sites
 
 import (
 	"context"
-	"maps"
 	"net/url"
-	"slices"
+	"path"
+	"time"
 
 	"tivset/internal/app/fill"
+	"tivset/internal/app/setup"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
-	"tivset/internal/hosting/web"
+	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
 )
 
-// Entrance is how somebody gets to a site's admin side.
+// Entrance is how somebody gets to a site's admin side: the program signs in as a
+// visitor does, and hands the session over to the browser by a page of its own on
+// the site.
 type Entrance struct {
 	Site     ledger.Site
 	Password secret.Text
-	Page     string     // of the sign-in
-	Action   string     // where the form goes; "" when it cannot be sent from elsewhere
-	Values   url.Values // the form's
+	Page     string // the sign-in, for those who go there themselves
+
+	of    *site.Site
+	in    *hosting.Account
+	run   *setup.Runner
+	maker secret.Maker
+	gate  string // the page's file, "" where none is there
 }
 
-// Enter finds out how to get in: whether the sign-in's form can be sent from a
-// page that is not the site's own, which is tried.
+// Enter prepares an entrance. The caller closes it.
 func (l *List) Enter(ctx context.Context, word string) (*Entrance, error) {
 	found, err := l.Book.Find(ctx, word)
 	if err != nil {
@@ -42,58 +48,102 @@ func (l *List) Enter(ctx context.Context, word string) (*Entrance, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer in.Close()
-	run, err := s.Runner(in, s.Place.Folder, s.Place.URL, l.Now())
+	e := &Entrance{Site: found, Password: s.Password(), of: s, in: in, maker: l.Maker}
+	if e.run, err = s.Runner(in, s.Place.Folder, s.Place.URL, l.Now()); err != nil {
+		return nil, closing(in, err)
+	}
+	page, err := fill.Text(s.Kit.Check.SignIn.Page, e.run.Values)
 	if err != nil {
-		return nil, err
+		return nil, closing(in, err)
 	}
-	signIn := s.Kit.Check.SignIn
-	page, err := fill.Text(signIn.Page, run.Values)
-	if err != nil {
-		return nil, err
-	}
-	way := &Entrance{Site: found, Password: s.Password(), Page: run.Address(page)}
-	form, err := signInForm(ctx, in, way.Page, signIn.Fields, run.Values)
-	if err != nil {
-		return nil, err
-	}
-	if signIn.Post != "" {
-		post, err := fill.Text(signIn.Post, run.Values)
-		if err != nil {
-			return nil, err
-		}
-		form.Action = run.Address(post)
-	}
-	// Somebody who was never on the site's pages, as the browser will be.
-	run.Visitor = in.Visitor()
-	if _, err := run.Visitor.Post(ctx, form.Action, form.Values); err != nil {
-		return nil, fault.New(fault.Failed, "the site does not answer", form.Action, "Look at it with: "+
-			fault.Call("check", found.Address)).Because(err)
-	}
-	if run.Request(ctx, signIn.Then) == nil {
-		way.Action, way.Values = form.Action, form.Values
-	}
-	return way, nil
+	e.Page = e.run.Address(page)
+	return e, nil
 }
 
-// signInForm reads the form off its page and fills it in.
-func signInForm(ctx context.Context, in *hosting.Account, page string, fields map[string]string,
-	values fill.Values) (*web.Form, error) {
-	shown, err := in.Visitor().Get(ctx, page)
+func closing(in *hosting.Account, err error) error {
+	_ = in.Close()
+	return err
+}
+
+// Hands says whether the site's folder runs pages that can hand a session over.
+func (e *Entrance) Hands(ctx context.Context) (bool, error) {
+	ending, err := gateEnding(ctx, e.in, e.Site.Folder)
+	return ending != "", err
+}
+
+// ErrByHand means that no session can be handed over there.
+var ErrByHand = fault.New(fault.Failed, "the site runs no page that could hand a session over", "", "")
+
+// Hand signs in as a browser that calls itself agent, and puts the page on the
+// site that hands the session over: once, within a minute, to whoever sends it
+// the values. ErrByHand where no such page runs.
+func (e *Entrance) Hand(ctx context.Context, agent string) (address string, values url.Values, err error) {
+	ending, err := gateEnding(ctx, e.in, e.Site.Folder)
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the sign-in does not answer", page, "").Because(err)
+		return "", nil, err
 	}
-	form, err := shown.Form(slices.Sorted(maps.Keys(fields)))
+	if ending == "" {
+		return "", nil, ErrByHand
+	}
+	visitor := e.in.Visitor()
+	visitor.Agent = agent
+	signIn := e.of.Kit.Check.SignIn
+	if err := e.run.SignInAs(ctx, signIn, e.Password.Reveal(), visitor); err != nil {
+		f := *fault.Of(fault.Hiding(err, func(text string) string { return secret.Hide(text, e.of.Hidden()) }))
+		f.What = "the stored password does not sign in: " + f.What
+		f.Remedy = "If it was changed in the app, make a new one: " + fault.Call("reveal", e.Site.Address, "--renew")
+		return "", nil, &f
+	}
+	half, err := e.maker.Token(40)
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the sign-in is not as the kit knows it", page,
-			"Open it in your browser; see the password with "+fault.Call("reveal", "SITE")+".").Because(err)
+		return "", nil, err
 	}
-	for name, text := range fields {
-		filled, err := fill.Text(text, values)
-		if err != nil {
-			return nil, err
+	name, err := e.maker.Token(40)
+	if err != nil {
+		return "", nil, err
+	}
+	text, err := gateText(ending, half, e.Site.AdminURL, visitor.Cookies())
+	if err != nil {
+		return "", nil, err
+	}
+	name = "tivset-" + name + ending
+	e.gate = path.Join(e.Site.Folder, name)
+	if err := files.Write(ctx, e.in.Files, e.gate, []byte(text), 0o644); err != nil {
+		return "", nil, err
+	}
+	answer, err := e.in.Visitor().Get(ctx, e.Site.URL+name)
+	if err != nil || answer.Status != 200 || string(answer.Body) != gateReady {
+		return "", nil, ErrByHand
+	}
+	return e.Site.URL + name, url.Values{"half": {half}}, nil
+}
+
+// Taken waits until the browser has taken the session, and says whether it has.
+func (e *Entrance) Taken(ctx context.Context, most time.Duration) (bool, error) {
+	for end := time.Now().Add(most); ; {
+		there, err := files.Exists(ctx, e.in.Files, e.gate)
+		if err != nil || !there {
+			return !there, err
 		}
-		form.Values.Set(name, filled)
+		if time.Now().After(end) {
+			return false, nil
+		}
+		select {
+		case <-ctx.Done():
+			return false, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
 	}
-	return form, nil
+}
+
+// Close takes the page away, where nobody used it, and lets go of the account.
+func (e *Entrance) Close() error {
+	var err error
+	if e.gate != "" {
+		err = files.Drop(context.Background(), e.in.Files, e.gate)
+	}
+	if closed := e.in.Close(); err == nil {
+		err = closed
+	}
+	return err
 }

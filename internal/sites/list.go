@@ -13,6 +13,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/records/ledger"
+	"tivset/internal/secret"
 	"tivset/internal/site"
 )
 
@@ -22,6 +23,7 @@ type List struct {
 	Book     *site.Book
 	Hosting  *hosting.Opener
 	Examiner *check.Examiner
+	Maker    secret.Maker
 	Now      func() time.Time
 }
 

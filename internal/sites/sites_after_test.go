@@ -3,7 +3,6 @@ package sites_test
 import (
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -52,24 +51,4 @@ func TestLists(t *testing.T) {
 	assert.Positive(t, all.Sites[0].DatabaseBytes)
 	assert.Equal(t, "features", all.Sites[0].NewerLevel)
 	assert.Empty(t, all.Sites[0].Due, "its care takes fixes only")
-}
-
-// The sign-ins of the demo's apps want a token of their own page: then nothing
-// is sent from elsewhere.
-func TestEnters(t *testing.T) {
-	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
-	require.NoError(t, err)
-	in, err := w.Sites.Enter(ctx, done.Site.Address)
-	require.NoError(t, err)
-	assert.Empty(t, in.Action)
-	assert.Equal(t, done.Site.URL+"sign-in.page", in.Page)
-	page := filepath.Join(w.Root, done.Site.Folder, "sign-in.page")
-	text, err := os.ReadFile(page)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(page, []byte(strings.ReplaceAll(string(text), "verify", "print \"\"")), 0o644))
-	in, err = w.Sites.Enter(ctx, done.Site.Address)
-	require.NoError(t, err)
-	assert.Equal(t, "wharfinger", in.Values.Get("member"))
-	assert.NotEmpty(t, in.Action)
 }

@@ -12,8 +12,14 @@ import (
 // SignIn signs in as the admin with a password, as a new visitor, and reports
 // nil when the page for those signed in appeared.
 func (r *Runner) SignIn(ctx context.Context, s kit.SignIn, password string, connections web.Connections) error {
+	return r.SignInAs(ctx, s, password, web.NewVisitor(connections))
+}
+
+// SignInAs does so as a visitor of the caller's, who is signed in afterwards. The
+// form goes to no other host than the site's, whatever its page says.
+func (r *Runner) SignInAs(ctx context.Context, s kit.SignIn, password string, as *web.Visitor) error {
 	visit := *r
-	visit.Visitor = web.NewVisitor(connections)
+	visit.Visitor = as
 	visit.Values = maps.Clone(r.Values)
 	visit.Values["admin.password"] = password
 	visit.Secrets = append([]string{password}, r.Secrets...)

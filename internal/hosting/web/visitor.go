@@ -5,6 +5,7 @@ package web
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,7 +14,10 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"path"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -26,7 +30,53 @@ const (
 )
 
 // Visitor is one browser: its cookies last as long as it does.
-type Visitor struct{ client *http.Client }
+type Visitor struct {
+	Agent string // how the browser calls itself; "" for the program's own name
+
+	client *http.Client
+	got    *cookies
+}
+
+// cookies are those that servers have set, whole: a jar gives only their names
+// and values.
+type cookies struct {
+	through http.RoundTripper
+	mu      sync.Mutex
+	all     []*http.Cookie
+}
+
+// RoundTrip implements http.RoundTripper.
+func (c *cookies) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, err := c.through.RoundTrip(r)
+	if err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, set := range answer.Cookies() {
+		if set.Path == "" { // RFC 6265, 5.1.4
+			set.Path = path.Dir(cmp.Or(r.URL.Path, "/"))
+			if strings.HasSuffix(r.URL.Path, "/") {
+				set.Path = cmp.Or(strings.TrimSuffix(r.URL.Path, "/"), "/")
+			}
+		}
+		c.all = slices.DeleteFunc(c.all, func(old *http.Cookie) bool {
+			return old.Name == set.Name && old.Path == set.Path && old.Domain == set.Domain
+		})
+		if set.MaxAge >= 0 && set.Value != "" {
+			c.all = append(c.all, set)
+		}
+	}
+	return answer, nil
+}
+
+// Cookies lists the cookies that the visitor was given and not rid of, in the
+// order in which they came.
+func (v *Visitor) Cookies() []*http.Cookie {
+	v.got.mu.Lock()
+	defer v.got.mu.Unlock()
+	return slices.Clone(v.got.all)
+}
 
 // Connections says where to find hosts: "host:port" to "address:port".
 type Connections map[string]string
@@ -46,7 +96,8 @@ func NewVisitor(connections Connections) *Visitor {
 		DisableKeepAlives:     true, // a check wants to know the server as a newcomer does
 		ResponseHeaderTimeout: visitTime,
 	}
-	return &Visitor{&http.Client{Transport: transport, Jar: jar, Timeout: visitTime, CheckRedirect: stayHere}}
+	got := &cookies{through: transport}
+	return &Visitor{client: &http.Client{Transport: got, Jar: jar, Timeout: visitTime, CheckRedirect: stayHere}, got: got}
 }
 
 // stayHere keeps what a visitor carries from being sent to other hosts.
@@ -102,7 +153,7 @@ func (v *Visitor) Send(ctx context.Context, address, header, value string, body 
 }
 
 func (v *Visitor) visit(r *http.Request) (*Page, error) {
-	r.Header.Set("User-Agent", agentTitle)
+	r.Header.Set("User-Agent", cmp.Or(v.Agent, agentTitle))
 	answer, err := v.client.Do(r)
 	if err != nil {
 		return nil, plain(err)

@@ -31,6 +31,7 @@ func (p *running) functions() template.FuncMap {
 		"verify":   p.verify,     // stops unless the form carries that token
 		"redirect": p.redirect,   // redirect PATH: stops and leads there
 		"fail":     p.fail,       // fail STATUS TEXT: stops
+		"admit":    p.admit,      // admit HASH COOKIES ADDRESS: gives cookies to who posts the half with this hash, once
 		"closed":   p.closed,     // closed SECONDS: the page comes with 503, to be asked for again then
 		"base":     p.base,       // base UP: the address path UP folders above the page's
 		"hash":     hashPassword, // hash PASSWORD

@@ -5,6 +5,7 @@ package sitetest
 import (
 	"context"
 	"maps"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -284,4 +285,14 @@ func (w *World) SignIn(address string, fields map[string]string) string {
 func spelled(ctx context.Context, server string, m mail.Message) error {
 	m.Text = screen.Spelled(m.Text)
 	return mail.Send(ctx, server, m)
+}
+
+// Dialing finds hosts where an account's domains are.
+func Dialing(to web.Connections) http.RoundTripper {
+	return &http.Transport{DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+		if at, known := to[address]; known {
+			address = at
+		}
+		return (&net.Dialer{}).DialContext(ctx, network, address)
+	}}
 }
