@@ -51,7 +51,8 @@ func Options(options []string, open Source) (Given, error) {
 // that begins with @.
 func unread(err error) string {
 	why := "it cannot be opened"
-	for is, text := range map[error]string{fs.ErrNotExist: "no such file is here", fs.ErrPermission: "it may not be read"} {
+	for is, text := range map[error]string{fs.ErrNotExist: "no such file is here",
+		fs.ErrPermission: "it may not be read"} {
 		if errors.Is(err, is) {
 			why = text
 		}

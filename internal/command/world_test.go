@@ -24,8 +24,13 @@ func run(t *testing.T, ctx context.Context, w *sitetest.World, args ...string) s
 	t.Helper()
 	folder := filepath.Dir(w.Home.Config)
 	require.Equal(t, folder, filepath.Dir(w.Home.Data))
+	return runIn(ctx, map[string]string{"TIVSET_HOME": folder}, args...)
+}
+
+// runIn does so with an environment.
+func runIn(ctx context.Context, env map[string]string, args ...string) said {
 	var out, err bytes.Buffer
 	code := Main(ctx, args, World{In: strings.NewReader(""), Out: &out, Err: &err, Now: time.Now,
-		Env: func(name string) string { return map[string]string{"TIVSET_HOME": folder}[name] }})
+		Env: func(name string) string { return env[name] }})
 	return said{out.String(), err.String(), code}
 }

@@ -50,8 +50,8 @@ func TestNothingOfTheirsReachesTheTerminal(t *testing.T) {
 		require.NoError(t, s.WriteLine(map[string]string{"title": evil}))
 
 		for name, text := range map[string]string{"out": out.String(), "err": errs.String()} {
-			for _, own := range []string{"\r\x1b[K", "\x1b[1A", "\x1b[1m", "\x1b[2m", "\x1b[31m", "\x1b[1;31m", "\x1b[32m", "\x1b[36m",
-				"\x1b[m", "\x1b[0m"} {
+			for _, own := range []string{"\r\x1b[K", "\x1b[1A", "\x1b[1m", "\x1b[2m", "\x1b[31m", "\x1b[1;31m", "\x1b[32m",
+				"\x1b[36m", "\x1b[m", "\x1b[0m"} {
 				if color || strings.Contains(own, "K") || strings.Contains(own, "A") {
 					text = strings.ReplaceAll(text, own, "")
 				}
@@ -76,7 +76,8 @@ func TestNoFormulasAmongTheCredentials(t *testing.T) {
 	var out bytes.Buffer
 	s := &screen.Streams{Out: &out}
 	require.NoError(t, s.CredentialsCSV([]site.Credentials{{Site: ledger.Site{Title: "=HYPERLINK(\"http://x\")",
-		AdminURL: "http://lockside.localhost/", Admin: ledger.Admin{Name: "@wharfinger"}}, Password: secret.Of("pass-word")}}))
+		AdminURL: "http://lockside.localhost/", Admin: ledger.Admin{Name: "@wharfinger"}},
+		Password: secret.Of("pass-word")}}))
 	assert.Contains(t, out.String(), "\"'=HYPERLINK(")
 	assert.Contains(t, out.String(), ",'@wharfinger,pass-word")
 }
