@@ -69,7 +69,7 @@ func TestDroppedFTPLines(t *testing.T) {
 			select {
 			case <-over:
 				return
-			case <-time.After(150 * time.Millisecond):
+			case <-time.After(300 * time.Millisecond):
 				w.Demo.Standin.FTP.Drop()
 			}
 		}

@@ -117,12 +117,16 @@ func NewGround(t *testing.T, serve func(testing.TB, []testserver.Site, ...string
 	g.data = testserver.MariaDB(t)
 	sshd := testserver.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
 	proftpd := testserver.ProFTPD(t, testserver.FTPOptions{Home: g.Root, TLS: true, UID: uid})
+	clear := testserver.ProFTPD(t, testserver.FTPOptions{Home: g.Root, UID: uid})
 	g.files = map[string]func(*testing.T, *sitetest.World) (string, string){
 		"local": func(*testing.T, *sitetest.World) (string, string) { return "local:" + g.Root, "{}" },
 		"SFTP": func(t *testing.T, w *sitetest.World) (string, string) {
 			_, err := w.Reach.Hosts.Trust(sshd.Address, sshd.Fingerprint)
 			require.NoError(t, err)
 			return fmt.Sprintf("sftp://%s@%s%s", sshd.User, sshd.Address, g.Root), "{key: " + sshd.KeyFile + "}"
+		},
+		"FTP": func(*testing.T, *sitetest.World) (string, string) {
+			return fmt.Sprintf("ftp://%s@%s/", clear.User, clear.Address), fmt.Sprintf("{password: %q}", "plain:"+clear.Password)
 		},
 		"FTPS": func(_ *testing.T, w *sitetest.World) (string, string) {
 			w.Reach.Certificates.Roots = proftpd.Roots
@@ -134,7 +138,7 @@ func NewGround(t *testing.T, serve func(testing.TB, []testserver.Site, ...string
 }
 
 // Reaches are the names of the ways to the account's files.
-func Reaches() []string { return []string{"local", "SFTP", "FTPS"} }
+func Reaches() []string { return []string{"local", "SFTP", "FTP", "FTPS"} }
 
 // World sets up Tivset on the account, by a reach.
 func (g *Ground) World(t *testing.T, reach string) *sitetest.World {
