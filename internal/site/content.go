@@ -64,14 +64,19 @@ func (b *Book) Rewriting(ctx context.Context, c *Carried, to string) (*rewrite.A
 // Script is the SQL of a backup of the carried site, with its address replaced
 // where the kit says that it is stored.
 func (c *Carried) Script(ctx context.Context, from *backup.Backup, k *kit.Kit, change *rewrite.Address) io.ReadCloser {
-	plain := from.Script(ctx)
+	return c.Rewritten(from.Script(ctx), from.Engine, k, change)
+}
+
+// Rewritten is a dump of the carried site's database, with its address replaced
+// where the kit says that it is stored.
+func (c *Carried) Rewritten(plain io.ReadCloser, engine string, k *kit.Kit, change *rewrite.Address) io.ReadCloser {
 	if change == nil {
 		return plain
 	}
 	r, w := io.Pipe()
 	go func() {
 		wanted := func(table, column string) bool { return k.Holds(bareTable(c.Record.Database, table), column) }
-		err := change.Dump(from.Engine, wanted, plain, w)
+		err := change.Dump(engine, wanted, plain, w)
 		_ = w.CloseWithError(errors.Join(err, plain.Close()))
 	}()
 	return r

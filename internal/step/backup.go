@@ -71,6 +71,9 @@ type BackUp struct {
 	Closed *Close               `json:"-"` // that has closed the site by then; nil for one that is open
 	Made   *BackedUp            `json:"-"`
 	Named  func(time.Time) Kept `json:"-"` // where a backup of a moment goes; nil where that is settled
+
+	seen   map[string]files.Info // what was listed for it, by part and name below
+	seenAt time.Time
 }
 
 // BackUpOf backs up the job's site, whose record is given. Into is a folder of
@@ -208,6 +211,7 @@ func (b *BackUp) Undo(ctx context.Context) error {
 
 func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error) {
 	var none backup.Summary
+	b.seenAt = b.Now()
 	groups, err := b.list(ctx)
 	if err != nil {
 		return none, err
@@ -235,6 +239,7 @@ func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error
 	for _, g := range groups {
 		total += len(g.list)
 	}
+	b.remember(groups)
 	for _, g := range groups {
 		if err := b.add(ctx, w, g, done, total); err != nil {
 			return none, err

@@ -231,3 +231,15 @@ func (l *LoadData) Do(ctx context.Context) error {
 		return reload(ctx, s, &l.Data.Database, script, l.Options)
 	})
 }
+
+// Anew loads a script once more into what was loaded, in the place of some tables,
+// nil for all.
+func (l *LoadData) Anew(ctx context.Context, script io.Reader, only func(string) bool) error {
+	return l.Data.use(ctx, l.Tools, func(s database.Session) error {
+		if err := s.Empty(ctx, only); err != nil {
+			return err
+		}
+		_, err := s.Run(ctx, script, l.Options)
+		return err
+	})
+}

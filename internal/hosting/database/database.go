@@ -106,6 +106,14 @@ type Session interface {
 	Close() error
 }
 
+// Marker is a session that can tell quickly whether tables have changed.
+type Marker interface {
+	// Marks gives a checksum of each table, with its rows, and of each view, by
+	// name; of what else a dump of the whole database holds, one by the name "".
+	// Only is as with Dump. errors.ErrUnsupported where that cannot be told.
+	Marks(ctx context.Context, only func(table string) bool) (map[string]string, error)
+}
+
 // ScriptOptions say how a script is to be run.
 type ScriptOptions struct {
 	From string // the table prefix in the script …

@@ -260,6 +260,16 @@ func (s *sessionWrap) Dump(ctx context.Context, into io.Writer, only func(string
 	return s.both("dump", func() error { return s.Session.Dump(ctx, into, only) })
 }
 
+func (s *sessionWrap) Marks(ctx context.Context, only func(string) bool) (map[string]string, error) {
+	if err := s.trip.err("marks"); err != nil {
+		return nil, err
+	}
+	if m, can := s.Session.(database.Marker); can {
+		return m.Marks(ctx, only)
+	}
+	return nil, errors.ErrUnsupported
+}
+
 func (s *sessionWrap) Empty(ctx context.Context, only func(string) bool) error {
 	return s.both("empty", func() error { return s.Session.Empty(ctx, only) })
 }

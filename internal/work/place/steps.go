@@ -8,6 +8,7 @@ import (
 	"path"
 
 	"tivset/internal/app/kit"
+	"tivset/internal/app/rewrite"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/backup"
@@ -24,10 +25,15 @@ type placing struct {
 	desk *work.Desk
 	plan *Plan
 
-	content   *backup.Backup // given with the plan, or taken of the source by a step
-	temporary string         // a file of this machine with the source's backup, or ""
-	leaves    *remove.Plan   // with a move: what goes at the old place …
-	closed    *step.Close    // … and what closes it
+	content   *backup.Backup    // given with the plan, or taken of the source by a step
+	temporary string            // a file of this machine with the source's backup, or ""
+	kept      *step.BackUp      // the backup of the source …
+	load      *step.LoadData    // … what loads its database, nil for none …
+	change    *rewrite.Address  // … and what becomes of its address
+	before    map[string]string // with a move: the marks of its tables before it was read …
+	between   map[string]string // … and after
+	leaves    *remove.Plan      // with a move: what goes at the old place …
+	closed    *step.Close       // … and what closes it
 }
 
 // list gives the steps.
@@ -98,20 +104,28 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 	made := &step.BackedUp{MadeAt: p.Now().UTC()}
 	held := step.ClaimOf(there, source.Address, &p.plan.From)
 	kept := &step.BackUp{Tools: there, Record: p.plan.From, Made: made, Kept: step.Kept{File: p.temporary, Here: true}}
+	p.kept = kept
 	steps := []job.Step{held}
-	if p.plan.Move { // what is written from now on would be in neither place
+	if p.plan.Move {
 		whole, err := remove.Whole(ctx, p.desk, source)
 		if err != nil {
 			return nil, err
 		}
 		p.leaves = whole
 		p.closed, _ = whole.Closing(there)
-		kept.Closed = p.closed
-		steps = append(steps, p.closed)
+		steps = append(steps, &step.Prepared{Label: "Look at the database", Work: func(ctx context.Context) (err error) {
+			p.before, err = p.marks(ctx)
+			return err
+		}})
 	}
 	steps = append(steps, kept,
 		&step.Prepared{Label: "Read it again", Work: func(ctx context.Context) (err error) {
-			p.content, err = backup.Open(ctx, func() (io.ReadCloser, error) { return os.Open(p.temporary) }, nil)
+			if p.content, err = backup.Open(ctx, func() (io.ReadCloser, error) { return os.Open(p.temporary) }, nil); err != nil {
+				return err
+			}
+			if p.plan.Move {
+				p.between, err = p.marks(ctx)
+			}
 			return err
 		}})
 	if !p.plan.Move { // else the place is held until all of it is gone
@@ -120,28 +134,37 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 	return steps, nil
 }
 
-// fill makes the steps that bring the content into a stage and the database.
+// fill makes the steps that bring the content into a stage and the database. A
+// move first brings all while the old place is open, and then what has changed
+// since it is closed: nothing is written that is in neither place.
 func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 	c := p.plan.content
-	change, err := p.Book.Rewriting(ctx, &c.Carried, p.plan.Place.URL)
-	if err != nil {
+	var err error
+	if p.change, err = p.Book.Rewriting(ctx, &c.Carried, p.plan.Place.URL); err != nil {
 		return nil, err
 	}
-	list := []job.Step{
-		&step.UnpackBackup{Tools: p.Tools, Stage: stage, From: func() *backup.Backup { return p.content }},
-		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
-			return p.CarryConfig(ctx, path.Join(stage, backup.Files), c.Before)
-		}}}
-	if p.plan.Data == nil {
-		return list, nil
+	list := []job.Step{&step.UnpackBackup{Tools: p.Tools, Stage: stage, From: func() *backup.Backup { return p.content }}}
+	if p.plan.Data != nil {
+		p.load = &step.LoadData{Tools: p.Tools, Label: "Load the database", Data: step.DataOf(p.Site, p.plan.Address()),
+			Options: database.ScriptOptions{From: renamed(p.plan.From.Database.Tables, p.plan.Data.Tables),
+				To: p.plan.Data.Tables},
+			Script: func(ctx context.Context) (io.ReadCloser, error) {
+				return c.Carried.Script(ctx, p.content, p.plan.Kit.Kit, p.change), nil
+			}}
+		list = append(list, p.load)
 	}
-	return append(list, &step.LoadData{Tools: p.Tools, Label: "Load the database",
-		Data: step.DataOf(p.Site, p.plan.Address()),
-		Options: database.ScriptOptions{From: renamed(p.plan.From.Database.Tables, p.plan.Data.Tables),
-			To: p.plan.Data.Tables},
-		Script: func(ctx context.Context) (io.ReadCloser, error) {
-			return c.Carried.Script(ctx, p.content, p.plan.Kit.Kit, change), nil
-		}}), nil
+	if p.plan.Move {
+		list = append(list, p.closed, &step.Prepared{Label: "Take over what was written since",
+			Work: func(ctx context.Context) error {
+				if err := p.kept.CatchUp(ctx, p.Tools, stage, p.closed); err != nil {
+					return err
+				}
+				return p.catchUpData(ctx)
+			}})
+	}
+	return append(list, &step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+		return p.CarryConfig(ctx, path.Join(stage, backup.Files), c.Before)
+	}}), nil
 }
 
 // outside makes the step that puts the files outside of the web in place.
