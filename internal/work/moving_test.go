@@ -21,6 +21,7 @@ import (
 	"tivset/internal/testing/testserver"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"
+	"tivset/internal/work/remove"
 	"tivset/internal/work/renew"
 	"tivset/internal/work/repair"
 	"tivset/internal/work/restore"
@@ -104,8 +105,50 @@ func TestWhileTheWorldMoves(t *testing.T) {
 				for _, m := range moving {
 					x = whileVisited(t, g, w, x, m, pace)
 				}
+				removedWhileVisited(t, g, w, x, pace)
 			})
 		}
+	}
+}
+
+// A site at a document root is closed by its own files alone: what else lies there
+// goes on answering, the owner's pages and the sites in folders.
+func TestSitesInsideStayOpen(t *testing.T) {
+	for server, serve := range map[string]func(testing.TB, []testserver.Site, ...string) string{
+		"nginx": testserver.PHPWeb, "Apache": testserver.Apache,
+	} {
+		t.Run(server, func(t *testing.T) {
+			t.Parallel()
+			g := restless.NewGround(t, serve)
+			w := g.World(t, "local")
+			outer, err := w.Install(restless.Request("lockside.localhost", "1.0.0"))
+			require.NoError(t, err, "%v", fault.Of(err))
+			inner, err := w.Install(restless.Request("lockside.localhost/inner", "1.0.0"))
+			require.NoError(t, err, "%v", fault.Of(err))
+			pages := filepath.Join(w.Root, "web/lockside/mine")
+			require.NoError(t, os.Mkdir(pages, 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(pages, "index.html"), []byte("mine"), 0o644))
+			mine := g.Visit("http://lockside.localhost/mine/", time.Hour)
+			inside := g.Visit("http://lockside.localhost/inner/", 50*time.Millisecond)
+			whole := g.Visit("http://lockside.localhost/", 50*time.Millisecond)
+			_, err = update.To(ctx, w.Desk, update.Request{Site: outer.Site.Address, Release: "2.0.0"})
+			require.NoError(t, err, "%v", fault.Of(err))
+			for _, v := range []*restless.Visitors{mine, inside, whole} {
+				v.Leave()
+			}
+			closed, statuses := whole.Closed()
+			assert.Positive(t, closed)
+			assert.Positive(t, statuses[503])
+			for _, v := range []*restless.Visitors{mine, inside} {
+				_, statuses := v.Closed()
+				assert.Len(t, statuses, 1, "%v", statuses)
+				assert.Positive(t, statuses[200])
+			}
+			noStranger(t, whole, "outer")
+			noStranger(t, inside, "inner")
+			assert.Len(t, inside.Kept(), inside.Tried())
+			assert.NotEqual(t, outer.Site.Address, inner.Site.Address)
+		})
 	}
 }
 
@@ -162,6 +205,21 @@ func whileVisited(t *testing.T, g *restless.Ground, w *sitetest.World, x ledger.
 	}
 	assert.Empty(t, lost, "%s: %d of %d entries are lost", m.name, len(lost), len(v.Kept()))
 	return now
+}
+
+// removedWhileVisited takes the site out: what it said it has kept is in the last
+// backup.
+func removedWhileVisited(t *testing.T, g *restless.Ground, w *sitetest.World, x ledger.Site, pace time.Duration) {
+	t.Helper()
+	v := g.Visit("http://"+strings.Replace(x.Address, ":"+port(g.Web), "", 1)+"/", pace)
+	done := w.Remove(remove.Request{Site: x.Address, WithAdded: true})
+	v.Leave()
+	noStranger(t, v, "remove")
+	require.NotEmpty(t, v.Kept())
+	there := inBackup(t, filepath.Join(w.Root, done.Backup.File), v.Kept())
+	for _, text := range v.Kept() {
+		assert.Equal(t, 3, strings.Count(there, text+"\n"), text)
+	}
 }
 
 func port(address string) string { _, p, _ := strings.Cut(address, ":"); return p }

@@ -78,6 +78,11 @@ func (v *Visitors) send(ctx context.Context, method, address string, form url.Va
 	}
 	defer answer.Body.Close()
 	body, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+	if answer.StatusCode == http.StatusServiceUnavailable && answer.Header.Get("Retry-After") == "" {
+		v.mu.Lock()
+		v.taken = append(v.taken, "a 503 that does not say when to come again, of "+address)
+		v.mu.Unlock()
+	}
 	return answer.StatusCode, string(body)
 }
 
@@ -94,7 +99,10 @@ func (v *Visitors) write(ctx context.Context, address string, pace time.Duration
 			v.kept = append(v.kept, text)
 		}
 		v.mu.Unlock()
-		time.Sleep(pace)
+		select {
+		case <-ctx.Done():
+		case <-time.After(pace):
+		}
 	}
 }
 

@@ -45,3 +45,25 @@ func TestRotation(t *testing.T) {
 	require.Len(t, left, 2)
 	assert.Equal(t, day("2026-11-24"), left[0].MadeAt)
 }
+
+// The clock of another machine is ahead: what was just made is kept all the same.
+func TestWhatWasJustMadeIsKept(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
+	require.NoError(t, err)
+	at := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
+	w.Desk.Now = func() time.Time { return at }
+	_, err = backup.Make(ctx, w.Desk, backup.Request{Site: "pictures"})
+	require.NoError(t, err)
+	at = at.Add(-time.Hour)
+	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: "pictures", Keep: "1d"})
+	require.NoError(t, err)
+	assert.NotContains(t, made.Dropped, made.File)
+	left, err := backup.List(ctx, w.Desk, "pictures", "")
+	require.NoError(t, err)
+	var names []string
+	for _, l := range left {
+		names = append(names, l.File)
+	}
+	assert.Contains(t, names, made.File)
+}
