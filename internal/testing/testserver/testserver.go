@@ -5,6 +5,7 @@ package testserver
 
 import (
 	"bytes"
+	"cmp"
 	"io"
 	"net"
 	"os"
@@ -37,12 +38,16 @@ func Need(t testing.TB, names ...string) []string {
 			_, err = os.Stat(path)
 		}
 		if err != nil {
-			Missing(t, name+" is not installed; on Debian “make test” as root installs it")
+			Missing(t, name+" is not installed; on Debian it is in the package "+cmp.Or(packages[name], name))
 		}
 		paths = append(paths, path)
 	}
 	return paths
 }
+
+// packages are those of programs that are called otherwise.
+var packages = map[string]string{"mariadbd": "mariadb-server", "mariadb": "mariadb-client", "php-fpm8.2": "php-fpm",
+	"proftpd": "proftpd-core", "sshd": "openssh-server", "dovecot": "dovecot-imapd", "apt-get": "apt"}
 
 // Missing skips the test, or fails it where servers are required.
 func Missing(t testing.TB, why string) {
