@@ -88,17 +88,14 @@ func safe(text string) string {
 	return out.String()
 }
 
-// cleaned cleans what goes into a message; what was painted is clean inside.
+// cleaned cleans what goes into a message, but for what this package has painted
+// in it: that is clean inside.
 func cleaned(args []any) []any {
 	out := make([]any, len(args))
 	for i, arg := range args {
 		switch v := arg.(type) {
 		case string:
-			if strings.HasPrefix(v, "\x1b") {
-				out[i] = safe(v)
-			} else {
-				out[i] = Clean(v)
-			}
+			out[i] = safe(v)
 		case error:
 			out[i] = Clean(v.Error())
 		case fmt.Stringer:

@@ -61,6 +61,13 @@ func TestNothingOfTheirsReachesTheTerminal(t *testing.T) {
 			}
 			assert.NotContains(t, text, "b\x1b[31m")
 		}
+		if color { // what is laid out in pairs and reviews keeps its own colours
+			out.Reset()
+			s.Pairs([]screen.Pair{{Name: "Where", Text: "there"}})
+			s.Print("%s", "  "+s.ReviewRemove(&remove.Plan{Site: ledger.Site{Title: "T", URL: "u"}}))
+			assert.NotContains(t, out.String(), "\uFFFD")
+			assert.Contains(t, out.String(), "\x1b[2mWhere\x1b[m")
+		}
 		out.Reset()
 		s.Table([]string{"Name"}, [][]string{{evil}})
 		s.Checks(check.Examined{Address: "a", App: "b", Checks: []check.Checked{{Name: "files", Detail: evil}}})

@@ -15,7 +15,7 @@ func (s *Streams) Fault(err error) {
 	f := fault.Of(err)
 	s.wrapped(s.paint(bad, "tivset:"), "        ", first(f))
 	for _, d := range f.Details {
-		fmt.Fprintf(s.Err, "  %s\n", Clean(d))
+		s.wrapped(" ", "  ", d)
 	}
 	if len(f.Problems) > 1 || len(f.Problems) == 1 && f.Where == "" {
 		for _, p := range f.Problems {

@@ -67,7 +67,8 @@ func open(ctx context.Context, login database.Login) (*sql.DB, error) {
 	} else if !database.Loopback(login.Server) {
 		c.TLSConfig = "preferred"
 	}
-	if c.DialFunc = login.Dial; login.Dial != nil {
+	c.DialFunc = dialing(login.Dial)
+	if login.Dial != nil {
 		c.TLSConfig = "" // what carries it is encrypted already
 	}
 	c.Timeout, c.ReadTimeout, c.WriteTimeout = signInTime, replyTime, replyTime
