@@ -42,14 +42,16 @@ func CleanName(name string) string {
 
 // ours are the sequences that this package writes: its styles', and those with
 // which progress redraws its line.
-var ours = func() []string {
+var ours []string
+
+func init() {
 	out := []string{"\r\x1b[K", "\x1b[1A"}
 	for _, style := range []lipgloss.Style{strong, faint, good, bad, accent} {
 		before, after, _ := strings.Cut(style.Render("x"), "x")
 		out = append(out, before, after)
 	}
-	return out
-}()
+	ours = out
+}
 
 // clipboard is what puts a text on the clipboard (OSC 52), written by itself.
 var clipboard = regexp.MustCompile(`^\x1b\]52;c;[A-Za-z0-9+/=]*(\x07|\x1b\\)$`)

@@ -65,6 +65,8 @@ func TestNothingOfTheirsReachesTheTerminal(t *testing.T) {
 			out.Reset()
 			s.Pairs([]screen.Pair{{Name: "Where", Text: "there"}})
 			s.Print("%s", "  "+s.ReviewRemove(&remove.Plan{Site: ledger.Site{Title: "T", URL: "u"}}))
+			s.Checks(check.Examined{Address: "a", App: "b", Checks: []check.Checked{{Name: "files", Detail: "fine", OK: true},
+				{Name: "space", Detail: "none"}}})
 			assert.NotContains(t, out.String(), "\uFFFD")
 			assert.Contains(t, out.String(), "\x1b[2mWhere\x1b[m")
 		}

@@ -47,7 +47,7 @@ func (s *Streams) paint(style lipgloss.Style, text string) string {
 	if !s.Color || text == "" {
 		return text
 	}
-	return style.Render(Clean(text))
+	return style.Render(safe(text)) // part of it may be painted already
 }
 
 // Say writes a message for a person, unless the run is quiet.

@@ -126,8 +126,11 @@ func (k *KeepData) Undo(ctx context.Context) error {
 }
 
 // kept reads what was kept.
-func (k *KeepData) kept(use func(io.Reader) error) error {
-	file, err := os.Open(k.File)
+func (k *KeepData) kept(use func(io.Reader) error) error { return unpacked(k.File, use) }
+
+// unpacked reads a file of this machine that is packed with Zstandard.
+func unpacked(name string, use func(io.Reader) error) error {
+	file, err := os.Open(name)
 	if err != nil {
 		return err
 	}

@@ -2,7 +2,6 @@ package step
 
 import (
 	"archive/tar"
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -327,45 +326,40 @@ func (k *KeepFiles) restore(ctx context.Context, gone map[string]keptFile) error
 }
 
 func (k *KeepFiles) restoreFrom(ctx context.Context, from string, gone map[string]keptFile, ahead bool) error {
-	file, err := os.Open(from)
-	if errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Stat(from); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	plain, err := zstd.NewReader(bufio.NewReader(file))
-	if err != nil {
-		return err
-	}
-	defer plain.Close()
-	for r := tar.NewReader(plain); ; {
-		h, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		f, wanted := gone[h.Name]
-		if !wanted || f.Ahead != ahead || !f.Mode.IsRegular() {
-			continue
-		}
-		to, err := k.In.Files.Create(ctx, k.where(f, true), f.Mode.Perm())
-		if errors.Is(err, fs.ErrExist) { // an undo that was cut off has written it, perhaps half
-			if err = k.In.Files.Remove(ctx, k.where(f, true)); err == nil {
-				to, err = k.In.Files.Create(ctx, k.where(f, true), f.Mode.Perm())
+	return unpacked(from, func(plain io.Reader) error {
+		for r := tar.NewReader(plain); ; {
+			h, err := r.Next()
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			f, wanted := gone[h.Name]
+			if !wanted || f.Ahead != ahead || !f.Mode.IsRegular() {
+				continue
+			}
+			if err := k.writeAgain(ctx, f, r); err != nil {
+				return err
 			}
 		}
-		if err != nil {
-			return err
-		}
-		if _, err := io.Copy(to, r); err != nil {
-			return errors.Join(err, to.Close())
-		}
-		if err := to.Close(); err != nil {
-			return err
-		}
+	})
+}
+
+// writeAgain writes a file that was kept, over one that an undo wrote which was
+// cut off, perhaps half.
+func (k *KeepFiles) writeAgain(ctx context.Context, f keptFile, content io.Reader) error {
+	name := k.where(f, true)
+	if err := files.Drop(ctx, k.In.Files, name); err != nil {
+		return err
 	}
+	to, err := k.In.Files.Create(ctx, name, f.Mode.Perm())
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, content)
+	return errors.Join(err, to.Close())
 }
