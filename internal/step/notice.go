@@ -24,7 +24,7 @@ const noticeMark = "Back in a moment"
 const noticePage = `<!doctype html>
 <html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">
 <meta name="robots" content="noindex"><title>` + noticeMark + `</title>
-<style>body{font:1.2rem/1.5 system-ui,sans-serif;max-width:32rem;margin:20vh auto;padding:0 1rem;color:#223}
+<style>body{font:1.2rem/1.5 system-ui,sans-serif;max-width:36rem;margin:20vh auto;padding:0 1rem;color:#223}
 @media(prefers-color-scheme:dark){body{background:#181c22;color:#dde}}</style>
 <h1>` + noticeMark + `</h1><p>This site is being worked on. Please try again in a minute.</p></html>
 `

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -75,16 +76,43 @@ type SetAside struct {
 func (*SetAside) Kind() string  { return "set-aside" }
 func (*SetAside) Title() string { return "Set aside what is in the way" }
 
-// Do moves entry by entry.
+// settingsName is how configurations are called, of apps that nobody knows here.
+var settingsName = regexp.MustCompile(`(?i)conf|setting|\.env|secret`)
+
+// outOrder sorts the entries of an app that nobody knows as they may leave: what
+// answers first, what it may read for its configuration after it, and a server's
+// rules last. They come back in the order turned round.
+func outOrder(entries []string) []string {
+	rankOf := func(name string) int {
+		switch {
+		case strings.HasPrefix(name, "index."):
+			return 0
+		case settingsName.MatchString(name):
+			return 2
+		case strings.HasPrefix(name, "."):
+			return 3
+		}
+		return 1
+	}
+	out := slices.Clone(entries)
+	slices.SortStableFunc(out, func(a, b string) int { return rankOf(a) - rankOf(b) })
+	return out
+}
+
+// Do moves entry by entry. What answered, PHP may go on to run for as long as its
+// code cache does not look.
 func (a *SetAside) Do(ctx context.Context) error {
 	if _, err := files.MkdirAll(ctx, a.In.Files, a.To, 0o700); err != nil {
 		return err
 	}
-	for n, name := range a.Entries {
+	for n, name := range outOrder(a.Entries) {
 		if err := a.In.Files.Rename(ctx, path.Join(a.From, name), path.Join(a.To, name)); err != nil {
 			return err
 		}
 		a.Count(int64(n+1), int64(len(a.Entries)), "entries")
+		if name == "index.php" && len(a.Entries) > 1 {
+			a.In.Pause(ctx, codeCache)
+		}
 	}
 	return nil
 }
@@ -92,7 +120,7 @@ func (a *SetAside) Do(ctx context.Context) error {
 // Undo puts back what was moved. Where something stands in its place now, it
 // stays in the store, and the error says so.
 func (a *SetAside) Undo(ctx context.Context) error {
-	for _, name := range a.Entries {
+	for _, name := range slices.Backward(outOrder(a.Entries)) {
 		kept := path.Join(a.To, name)
 		there, err := files.Exists(ctx, a.In.Files, kept)
 		if err != nil {
@@ -234,6 +262,9 @@ func (p *PutInPlace) Undo(ctx context.Context) error {
 	if p.Made && p.Site != nil {
 		if staged { // what is there is somebody else's
 			return nil
+		}
+		if err := p.takeArrived(ctx, p.Entries[p.Hold:]); err != nil {
+			return err
 		}
 		// The folder is seconds old: what the app has written there goes too.
 		return p.takeAway(ctx, p.Target)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/app/archive"
+	"tivset/internal/demo"
 	"tivset/internal/fault"
 	format "tivset/internal/records/backup"
 	"tivset/internal/records/ledger"
@@ -94,6 +95,17 @@ func TestWhileTheWorldMoves(t *testing.T) {
 				}
 				g := restless.NewGround(t, serve)
 				w := g.World(t, reach)
+				broken := g.Visit("http://lockside.localhost/talk/", pace)
+				before := w.Snapshot()
+				_, err := w.Install(restless.Request("lockside.localhost/talk", "2.5.0"))
+				require.ErrorContains(t, err, "check of the")
+				taken, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+				require.NoError(t, err, "%v", fault.Of(err))
+				_, _, err = w.Desk.TakeBack(ctx, taken.Job)
+				require.NoError(t, err)
+				broken.Leave()
+				noStranger(t, broken, "installs that are taken back")
+				sitetest.Same(t, before, w.Snapshot())
 				install := g.Visit("http://lockside.localhost/talk/", pace)
 				done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 				require.NoError(t, err, "%v", fault.Of(err))
@@ -148,6 +160,47 @@ func TestSitesInsideStayOpen(t *testing.T) {
 			noStranger(t, inside, "inner")
 			assert.Len(t, inside.Kept(), inside.Tried())
 			assert.NotEqual(t, outer.Site.Address, inner.Site.Address)
+		})
+	}
+}
+
+// PHP may keep code for long, and a host may forbid to empty its cache. What goes
+// on answering then is not taken for closed.
+func TestCodeCaches(t *testing.T) {
+	const forbidden = "opcache.restrict_api = /nowhere"
+	for name, settings := range map[string][]string{
+		"kept until it is emptied":     {"opcache.validate_timestamps = 0"},
+		"looks by itself":              {"opcache.validate_timestamps = 1", "opcache.revalidate_freq = 2", forbidden},
+		"neither looks nor is emptied": {"opcache.validate_timestamps = 0", forbidden},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			g := restless.NewGround(t, testserver.PHPWeb, settings...)
+			w := g.World(t, "local")
+			done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+			require.NoError(t, err, "%v", fault.Of(err))
+			before := demo.ButBackups(w.Snapshot())
+			v := g.Visit("http://lockside.localhost/talk/", 50*time.Millisecond)
+			_, err = updateTo("2.0.0")(w, done.Site)
+			v.Leave()
+			noStranger(t, v, name)
+			x, errFind := w.Book.Find(ctx, done.Site.Address)
+			require.NoError(t, errFind)
+			if name == "neither looks nor is emptied" {
+				require.ErrorContains(t, err, "cannot be closed")
+				assert.Equal(t, "1.0.0", x.Release)
+				gone, come := sitetest.Difference(before, demo.ButBackups(w.Snapshot()))
+				for _, line := range append(gone, come...) { // but what visitors wrote
+					assert.Regexp(t, "/uploads|/cache|/log.txt", line)
+				}
+			} else {
+				require.NoError(t, err, "%v", fault.Of(err))
+				assert.Equal(t, "2.0.0", x.Release)
+			}
+			there := everything(t, w, x)
+			for _, text := range v.Kept() {
+				assert.Equal(t, 3, strings.Count(there, text+"\n"), text)
+			}
 		})
 	}
 }

@@ -99,8 +99,10 @@ type Ground struct {
 	files     map[string]func(*testing.T, *sitetest.World) (reach, login string)
 }
 
-// NewGround starts the servers. Serve is testserver.PHPWeb or testserver.Apache.
-func NewGround(t *testing.T, serve func(testing.TB, []testserver.Site, ...string) string) *Ground {
+// NewGround starts the servers. Serve is testserver.PHPWeb or testserver.Apache,
+// settings are PHP's.
+func NewGround(t *testing.T, serve func(testing.TB, []testserver.Site, ...string) string,
+	settings ...string) *Ground {
 	t.Helper()
 	g := &Ground{Root: testserver.AccountFolder(t)}
 	name, uid := testserver.SiteUser(t)
@@ -113,7 +115,10 @@ func NewGround(t *testing.T, serve func(testing.TB, []testserver.Site, ...string
 		sites = append(sites, testserver.Site{Name: domain + ".localhost", Root: root})
 	}
 	require.NoError(t, os.Chown(filepath.Join(g.Root, "web"), uid, uid))
-	g.Web = serve(t, sites, "opcache.enable = 1", "opcache.validate_timestamps = 1", "opcache.revalidate_freq = 2")
+	if len(settings) == 0 {
+		settings = []string{"opcache.validate_timestamps = 1", "opcache.revalidate_freq = 2"}
+	}
+	g.Web = serve(t, sites, append(settings, "opcache.enable = 1")...)
 	g.data = testserver.MariaDB(t)
 	sshd := testserver.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
 	proftpd := testserver.ProFTPD(t, testserver.FTPOptions{Home: g.Root, TLS: true, UID: uid})
