@@ -13,7 +13,7 @@ import (
 // marks gives the marks of the source's tables; nil where it has none, or where
 // its server cannot tell.
 func (p *placing) marks(ctx context.Context) (map[string]string, error) {
-	if p.plan.From.Database == nil {
+	if p.plan.From.Database == nil || p.plan.source.Of.Server.InFiles() {
 		return nil, nil
 	}
 	var out map[string]string

@@ -120,7 +120,8 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 	}
 	steps = append(steps, kept,
 		&step.Prepared{Label: "Read it again", Work: func(ctx context.Context) (err error) {
-			if p.content, err = backup.Open(ctx, func() (io.ReadCloser, error) { return os.Open(p.temporary) }, nil); err != nil {
+			opener := func() (io.ReadCloser, error) { return os.Open(p.temporary) }
+			if p.content, err = backup.Open(ctx, opener, nil); err != nil {
 				return err
 			}
 			if p.plan.Move {

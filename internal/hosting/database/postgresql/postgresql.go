@@ -3,6 +3,7 @@ package postgresql
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -13,6 +14,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"tivset/internal/fault"
@@ -256,7 +258,7 @@ func (s *Server) DropDatabase(ctx context.Context, name string) error {
 		return err
 	}
 	if number, _ := strconv.Atoi(version); number >= 130000 {
-		return s.exec(ctx, adminTime, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)")
+		return s.dropByForce(ctx, name)
 	}
 	if err := s.exec(ctx, adminTime,
 		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1 AND pid <> pg_backend_pid()",
@@ -264,6 +266,23 @@ func (s *Server) DropDatabase(ctx context.Context, name string) error {
 		return err
 	}
 	return s.exec(ctx, adminTime, "DROP DATABASE IF EXISTS "+quote(name))
+}
+
+// dropByForce drops a database with those who are in it. Who is no superuser may
+// not send the server's own processes away, which go by themselves.
+func (s *Server) dropByForce(ctx context.Context, name string) error {
+	for end := time.Now().Add(5 * time.Second); ; {
+		err := s.exec(ctx, adminTime, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)")
+		var refused *pgconn.PgError
+		if !errors.As(err, &refused) || refused.Code != "42501" || time.Now().After(end) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
 }
 
 // CreateUser implements database.Server: the user owns the database, and so

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/pkg/sftp"
 	xssh "golang.org/x/crypto/ssh"
@@ -105,6 +106,13 @@ func (f *FS) Command(ctx context.Context, folder string, args []string, input st
 	return []byte(out), err
 }
 
+// full says whether the server has as many sessions of one connection as it
+// allows (sshd_config(5), MaxSessions): those that were let go end a little later.
+func full(err error) bool {
+	var refused *xssh.OpenChannelError
+	return errors.As(err, &refused)
+}
+
 // connect gives the line, made anew if it was lost.
 func (f *FS) connect(ctx context.Context) (*line, error) {
 	f.mu.Lock()
@@ -117,6 +125,14 @@ func (f *FS) connect(ctx context.Context) (*line, error) {
 		return f.line, nil
 	}
 	c, err := sftp.NewClient(conn, sftp.UseConcurrentWrites(true))
+	for n := 0; full(err) && n < 20; n++ {
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(250 * time.Millisecond):
+		}
+		c, err = sftp.NewClient(conn, sftp.UseConcurrentWrites(true))
+	}
 	if err != nil {
 		f.client.Lost(conn)
 		return nil, fault.New(fault.Failed, "the server offers no SFTP", f.top,
