@@ -139,6 +139,11 @@ func (c *Close) Do(ctx context.Context) error {
 			return err
 		}
 	}
+	if len(c.Moves) > 0 {
+		if _, err := files.MkdirAll(ctx, c.In.Files, path.Dir(c.Shut), 0o700); err != nil {
+			return err
+		}
+	}
 	for _, m := range c.Moves {
 		if _, err := files.MkdirAll(ctx, c.In.Files, path.Dir(m.To), 0o755); err != nil {
 			return err
@@ -409,7 +414,7 @@ func (c *Close) look(ctx context.Context) error {
 		case err != nil:
 			return fault.New(fault.Failed, "the domain does not answer", c.URL,
 				"Look at its name and its address in the account.").Because(err)
-		case page.Status == 503 && strings.Contains(string(page.Body), noticeMark):
+		case strings.Contains(string(page.Body), noticeMark): // with 503, where pages are run
 			return nil
 		case page.Status >= 400:
 			c.Result.Warn(fmt.Sprintf("while it was closed the site answered %d in place of the notice", page.Status))
