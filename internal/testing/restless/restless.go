@@ -54,6 +54,9 @@ func Source(t *testing.T) catalogue.Source {
 			return err
 		}
 		text, err := embedded.ReadFile(name)
+		if err != nil {
+			return err
+		}
 		text = bytes.ReplaceAll(text, []byte("RELEASES-HERE"), []byte(list.String()))
 		return os.WriteFile(filepath.Join(folder, filepath.Base(name)), text, 0o644)
 	}))
