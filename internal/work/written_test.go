@@ -60,8 +60,9 @@ func TestAnUndoDaysLaterLosesNothing(t *testing.T) {
 		}
 	}
 	w.Desk.Agree = answer(errors.New("nobody is to be asked"))
-	for _, at := range []string{"before dump", "after dump"} { // the second dump is the one to put back
-		job := diesAt(t, w, at, 2, do)
+	for at, n := range map[string]int{"before dump": 2, "after dump": 2, // the second dump is the one to put back
+		"/live/config/settings.php": 1} { // it is kept, and the migration comes next
+		job := diesAt(t, w, at, n, do)
 		w.Query(x, late)
 		_, err = w.Desk.Undo(ctx, job)
 		require.NoError(t, err)
