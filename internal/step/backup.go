@@ -67,6 +67,10 @@ type BackUp struct {
 	Recipients []string `json:"recipients,omitempty"` // of age; with any, only their keys open it
 	Stays      bool     `json:"stays,omitempty"`      // once made it stays, whatever becomes of the job
 
+	// A file of this machine into which the database is kept for an undo, while it
+	// is read for the backup; "" for none.
+	Also string `json:"also,omitempty"`
+
 	Record ledger.Site          `json:"-"` // the site's
 	Closed *Close               `json:"-"` // that has closed the site by then; nil for one that is open
 	Made   *BackedUp            `json:"-"`
@@ -188,6 +192,11 @@ func (b *BackUp) open(ctx context.Context, name string) (io.ReadCloser, error) {
 // Undo takes the backup away, whole or half written; a whole one that is to stay
 // is left.
 func (b *BackUp) Undo(ctx context.Context) error {
+	if b.Also != "" {
+		if err := errors.Join(dropHere(b.Also+".part"), dropHere(b.Also)); err != nil {
+			return err
+		}
+	}
 	names := []string{b.part(), b.File}
 	if b.Stays {
 		names = names[:1]
@@ -227,11 +236,7 @@ func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error
 	defer w.Drop()
 	w.Key = b.Book.Vault.Key
 	if b.Site.Data != nil {
-		script := w.Data()
-		err := b.Site.WithData(ctx, b.In, func(s database.Session) error {
-			return s.Dump(ctx, &counting{script, b.Count, 0}, site.OwnTables(b.Record.Database))
-		})
-		if err := errors.Join(err, script.Close()); err != nil {
+		if err := b.dump(ctx, w.Data()); err != nil {
 			return none, err
 		}
 	}
@@ -247,6 +252,22 @@ func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error
 		done += len(g.list)
 	}
 	return w.Close()
+}
+
+// dump writes the database into the backup's script, and into what keeps it.
+func (b *BackUp) dump(ctx context.Context, script io.WriteCloser) error {
+	read := func(to io.Writer) error {
+		return b.Site.WithData(ctx, b.In, func(s database.Session) error {
+			return s.Dump(ctx, &counting{to, b.Count, 0}, site.OwnTables(b.Record.Database))
+		})
+	}
+	var err error
+	if b.Also == "" {
+		err = read(script)
+	} else {
+		err = packedInto(b.Also, func(kept io.Writer) error { return read(io.MultiWriter(script, kept)) })
+	}
+	return errors.Join(err, script.Close())
 }
 
 // counting tells how much of a database is read.

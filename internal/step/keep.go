@@ -33,6 +33,8 @@ type KeepData struct {
 
 	Address string `json:"address,omitempty"` // the site's
 
+	Given bool `json:"-"` // a backup has kept it just now, with the site closed
+
 	unchanged bool // no step of the job had begun to change the database
 }
 
@@ -67,22 +69,31 @@ func (k *KeepData) Prepare(ctx context.Context) error {
 
 // Do writes what is kept, whole or not at all.
 func (k *KeepData) Do(ctx context.Context) error {
-	if err := os.MkdirAll(filepath.Dir(k.File), 0o700); err != nil {
+	if k.Given {
+		return nil
+	}
+	return packedInto(k.File, func(to io.Writer) error { return k.write(ctx, to) })
+}
+
+// packedInto writes a file of this machine, packed with Zstandard, whole or not at
+// all.
+func packedInto(name string, write func(io.Writer) error) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
-	file, err := os.OpenFile(k.File+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	file, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	packed, err := zstd.NewWriter(file, zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err == nil {
-		err = k.write(ctx, packed)
+		err = write(packed)
 		err = errors.Join(err, packed.Close(), file.Sync())
 	}
 	if err := errors.Join(err, file.Close()); err != nil {
 		return err
 	}
-	return os.Rename(k.File+".part", k.File)
+	return os.Rename(name+".part", name)
 }
 
 // write writes the database as it is now, in the form in which it is kept.

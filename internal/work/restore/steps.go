@@ -44,18 +44,23 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 		return files.Movable(ctx, r.In.Files, h.Folder, others)
 	}
 	list = append(list, r.closed)
+	var kept *step.BackUp
 	if !r.request.NoBackup {
 		r.done.Backup = &step.BackedUp{}
-		kept, err := step.BackUpOf(r.Tools.For(r.In, h.Of), h.Site, "", nil, r.done.Backup)
+		var err error
+		kept, err = step.BackUpOf(r.Tools.For(r.In, h.Of), h.Site, "", nil, r.done.Backup)
 		if err != nil {
 			return job.List{}, err
 		}
 		kept.Closed = r.closed
 		list = append(list, kept)
 	}
-	data, err := r.data(ctx)
+	data, keeps, err := r.data(ctx)
 	if err != nil {
 		return job.List{}, err
+	}
+	if kept != nil && keeps != nil && !h.Of.Server.InFiles() { // a file is kept as it is
+		kept.Also, keeps.Given = keeps.File, true
 	}
 	list = append(list, data...)
 	if whole {
@@ -84,26 +89,27 @@ func (r *restoring) unpack(stage string) []job.Step {
 }
 
 // data makes the steps that load the database; those first that make it again
-// where somebody took it away.
-func (r *restoring) data(ctx context.Context) ([]job.Step, error) {
+// where somebody took it away. Keeps is the one that keeps what is in it.
+func (r *restoring) data(ctx context.Context) (list []job.Step, keeps *step.KeepData, err error) {
 	h, c := r.held, r.content
 	if h.Database == nil {
-		return nil, nil
+		return nil, nil, nil
 	}
 	change, err := r.Book.Rewriting(ctx, &c.Carried, r.Site.Place.URL)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	list, err := step.LostData(ctx, r.Tools)
+	list, err = step.LostData(ctx, r.Tools)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	at := step.DataOf(r.Site, h.Address)
-	return append(list, step.KeptData(r.Tools, at),
+	keeps = step.KeptData(r.Tools, at)
+	return append(list, keeps,
 		&step.LoadData{Tools: r.Tools, Label: "Load the database", Data: at,
 			Script: func(ctx context.Context) (io.ReadCloser, error) {
 				return c.Carried.Script(ctx, c.Backup, r.Site.Kit.Kit, change), nil
-			}}), nil
+			}}), keeps, nil
 }
 
 // record notes what the site has become.
