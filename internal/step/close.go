@@ -130,6 +130,11 @@ func (c *Close) Prepare(ctx context.Context) error {
 
 // Do puts the notice in the site's place, and sees that nothing but it answers.
 func (c *Close) Do(ctx context.Context) error {
+	if c.flusher() != "" {
+		// PHP knows a file again by the second of its time: the notice's must not be
+		// that of a page which was made ready just now.
+		c.In.Pause(ctx, 1100*time.Millisecond)
+	}
 	for name, text := range c.written {
 		full := path.Join(c.Board.At, name)
 		if _, err := files.MkdirAll(ctx, c.In.Files, path.Dir(full), 0o755); err != nil {

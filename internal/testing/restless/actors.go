@@ -59,6 +59,14 @@ func (v *Visitors) Leave() {
 // Kept lists the entries that the site said it has kept.
 func (v *Visitors) Kept() []string { return slices.Clone(v.kept) }
 
+// Begun says whether the site has kept anything yet, so that its code is in PHP's
+// cache.
+func (v *Visitors) Begun() bool {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return len(v.kept) > 0 && len(v.answers) > 0
+}
+
 // Tried is how many entries were sent.
 func (v *Visitors) Tried() int { return v.tried }
 
