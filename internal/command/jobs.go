@@ -47,8 +47,9 @@ func (a *app) undo() *cobra.Command {
 		Use:   "undo JOB",
 		Short: "Take back a job that was cut off, or a whole install",
 		Long: "Takes back the steps of a job that was cut off, last first, until the account is as it\n" +
-			"was before. A job that installed a site takes the site away again, with all that was\n" +
-			"written in it since, and puts back what was set aside; it asks first, or wants --yes.",
+			"was before. Where a job had begun to change the database, that is put back, and what is\n" +
+			"there by now is kept as a backup. A job that installed a site takes the site away again, with\n" +
+			"all that was written in it since, and puts back what was set aside. Both ask first, or want --yes.",
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
@@ -104,7 +105,8 @@ func (a *app) resume() *cobra.Command {
 		Use:   "resume JOB",
 		Short: "Bring a job that was cut off to its end",
 		Long: "Brings a job that was cut off to its end: what was begun is taken back, and the same is\n" +
-			"installed again with the same answers. A job whose site was recorded already is finished.",
+			"installed again with the same answers. A job whose site was recorded already is finished.\n" +
+			"Where taking back puts a database back, it asks first, or wants --yes.",
 		Example: "  tivset jobs\n  tivset resume 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
