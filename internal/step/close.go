@@ -3,9 +3,7 @@ package step
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -14,7 +12,6 @@ import (
 
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
@@ -289,15 +286,6 @@ func (c *Close) Opening(added ...string) []files.Move {
 	return c.Reopened(back)
 }
 
-// backwards gives the moves that take others back, in their order.
-func backwards(moves []files.Move) []files.Move {
-	var out []files.Move
-	for _, m := range slices.Backward(moves) {
-		out = append(out, files.Move{From: m.To, To: m.From})
-	}
-	return out
-}
-
 // Undo opens the site with the files that it had.
 func (c *Close) Undo(ctx context.Context) error {
 	t, done, err := c.inAccount(ctx, c.Account)
@@ -354,58 +342,6 @@ func (c *Close) noticeBack(ctx context.Context, t *Tools, names []string) error 
 	return nil
 }
 
-// isNotice says whether a file is one of a notice's.
-func (t *Tools) isNotice(ctx context.Context, name string) (bool, error) {
-	info, err := t.In.Files.Stat(ctx, name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
-	}
-	if err != nil || !info.Mode.IsRegular() || info.Size > 2*int64(len(noticePage)) {
-		return false, err
-	}
-	text, err := files.Read(ctx, t.In.Files, name, info.Size)
-	return strings.Contains(string(text), noticeMark) || strings.Contains(string(text), flushed), err
-}
-
-// dropBoard takes a notice away that is out of the web. What somebody put among
-// its files while it stood in the site's place is kept.
-func (t *Tools) dropBoard(ctx context.Context, board string) error {
-	all, err := files.Tree(ctx, t.In.Files, board, nil)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	found := false
-	for _, f := range slices.Backward(all) { // what is in a folder comes after it
-		ours := f.IsDir()
-		if !ours {
-			if ours, err = t.isNotice(ctx, f.Path); err != nil {
-				return err
-			}
-		}
-		if !ours {
-			found = true
-			continue
-		}
-		if err := t.In.Files.Remove(ctx, f.Path); err != nil && !f.IsDir() { // a folder may hold what was found
-			return err
-		}
-	}
-	if !found {
-		return t.In.Files.Remove(ctx, board)
-	}
-	kept := t.Store().Aside(t.Job + "-found")
-	if _, err := files.MkdirAll(ctx, t.In.Files, path.Dir(kept), 0o700); err != nil {
-		return err
-	}
-	t.Result.Warn(
-		"somebody put files into the site's folder while it was closed; they are kept in the account, in " + kept,
-	)
-	return t.In.Files.Rename(ctx, board, kept)
-}
-
 // look waits until nothing of the site answers any more: servers run a page
 // that is gone for as long as their code cache does not look.
 func (c *Close) look(ctx context.Context) error {
@@ -419,7 +355,7 @@ func (c *Close) look(ctx context.Context) error {
 		case err != nil:
 			return fault.New(fault.Failed, "the domain does not answer", c.URL,
 				"Look at its name and its address in the account.").Because(err)
-		case strings.Contains(string(page.Body), noticeMark): // with 503, where pages are run
+		case strings.Contains(string(page.Body), noticeSign): // with 503, where pages are run
 			return nil
 		case page.Status >= 400:
 			c.Result.Warn(fmt.Sprintf("while it was closed the site answered %d in place of the notice", page.Status))
@@ -458,61 +394,6 @@ func (c *Close) flusher() string {
 		return flusher[0]
 	}
 	return ""
-}
-
-// moveBack takes moves back that were made, last first. A name of the account
-// that has come to be there again meanwhile is never written over: what belongs
-// there stays in the store, and the fault says where.
-func (t *Tools) moveBack(ctx context.Context, moves []files.Move) error {
-	for _, m := range slices.Backward(moves) {
-		moved, err := files.Exists(ctx, t.In.Files, m.To)
-		if err != nil {
-			return err
-		}
-		still, err := files.Exists(ctx, t.In.Files, m.From)
-		if err != nil {
-			return err
-		}
-		if !moved {
-			continue
-		}
-		if still {
-			if inStore(t.Store(), m.To) && !inStore(t.Store(), m.From) {
-				return cameBack(m.From, m.To)
-			}
-			continue
-		}
-		if err := t.In.Files.Rename(ctx, m.To, m.From); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func inStore(s hosting.Store, name string) bool { return files.Within(name, s.Top()) }
-
-// cameBack is the fault of a name that somebody made again while what belongs
-// there was in the store.
-func cameBack(name, kept string) error {
-	return fault.New(fault.Left, "something has come to be there again; what belongs there is kept in the account, in "+
-		kept, name, "Move what is there now to another name.")
-}
-
-// inAccount gives the job's tools in an account, which may be another than the
-// job's own.
-func (t *Tools) inAccount(ctx context.Context, name string) (*Tools, func(), error) {
-	if name == "" || name == t.In.Name {
-		return t, func() {}, nil
-	}
-	a, err := t.Book.Home.Account(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	in, err := t.Hosting.Open(ctx, a)
-	if err != nil {
-		return nil, nil, err
-	}
-	return t.For(in, nil), func() { _ = in.Close() }, nil
 }
 
 func atRoot(folder string) func(d account.Domain) bool {

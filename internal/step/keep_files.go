@@ -290,12 +290,12 @@ func (k *KeepFiles) setAside(ctx context.Context, f keptFile) error {
 	if !slices.Contains(k.Result.Replaced, folder) {
 		k.Result.Replaced = append(k.Result.Replaced, folder)
 	}
-	for n := 2; ; n++ {
-		err := k.In.Files.Rename(ctx, k.where(f, true), to)
+	for n, name := 2, to; ; n++ {
+		err := k.In.Files.Rename(ctx, k.where(f, true), name)
 		if !errors.Is(err, fs.ErrExist) {
 			return err
 		}
-		to = fmt.Sprintf("%s-%d", strings.TrimSuffix(to, fmt.Sprintf("-%d", n-1)), n)
+		name = fmt.Sprintf("%s-%d", to, n)
 	}
 }
 

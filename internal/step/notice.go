@@ -20,10 +20,14 @@ import (
 
 const noticeMark = "Back in a moment"
 
+// noticeSign is in every file of a notice, and in nobody else's: by it they are
+// known again.
+const noticeSign = "tivset-notice"
+
 // noticePage is what visitors see.
 const noticePage = `<!doctype html>
 <html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">
-<meta name="robots" content="noindex"><title>` + noticeMark + `</title>
+<meta name="robots" content="noindex"><meta name="` + noticeSign + `"><title>` + noticeMark + `</title>
 <style>body{font:1.2rem/1.5 system-ui,sans-serif;max-width:36rem;margin:20vh auto;padding:0 1rem;color:#223}
 @media(prefers-color-scheme:dark){body{background:#181c22;color:#dde}}</style>
 <h1>` + noticeMark + `</h1><p>This site is being worked on. Please try again in a minute.</p></html>
@@ -47,7 +51,7 @@ var noticeCode = map[string]string{
 const (
 	flusherName = "tivset-"
 	flushed     = "the code cache is empty"
-	flusherCode = "<?php http_response_code(503); header('Cache-Control: no-store');\n" +
+	flusherCode = "<?php /* " + noticeSign + " */ http_response_code(503); header('Cache-Control: no-store');\n" +
 		"$done = !ini_get('opcache.enable') || function_exists('opcache_reset') && @opcache_reset();\n" +
 		"if ($done) { echo '" + flushed + "'; }\n"
 )
@@ -176,4 +180,56 @@ func rank(k *kit.Kit, folder, full string) int {
 		return 2
 	}
 	return 3
+}
+
+// isNotice says whether a file is one of a notice's.
+func (t *Tools) isNotice(ctx context.Context, name string) (bool, error) {
+	info, err := t.In.Files.Stat(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil || !info.Mode.IsRegular() || info.Size > 2*int64(len(noticePage)) {
+		return false, err
+	}
+	text, err := files.Read(ctx, t.In.Files, name, info.Size)
+	return strings.Contains(string(text), noticeSign), err
+}
+
+// dropBoard takes a notice away that is out of the web. What somebody put among
+// its files while it stood in the site's place is kept.
+func (t *Tools) dropBoard(ctx context.Context, board string) error {
+	all, err := files.Tree(ctx, t.In.Files, board, nil)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	found := false
+	for _, f := range slices.Backward(all) { // what is in a folder comes after it
+		ours := f.IsDir()
+		if !ours {
+			if ours, err = t.isNotice(ctx, f.Path); err != nil {
+				return err
+			}
+		}
+		if !ours {
+			found = true
+			continue
+		}
+		if err := t.In.Files.Remove(ctx, f.Path); err != nil && !f.IsDir() { // a folder may hold what was found
+			return err
+		}
+	}
+	if !found {
+		return t.In.Files.Remove(ctx, board)
+	}
+	kept := t.Store().Aside(t.Job + "-found")
+	if _, err := files.MkdirAll(ctx, t.In.Files, path.Dir(kept), 0o700); err != nil {
+		return err
+	}
+	t.Result.Warn(
+		"somebody put files into the site's folder while it was closed; they are kept in the account, in " + kept,
+	)
+	return t.In.Files.Rename(ctx, board, kept)
 }

@@ -1,6 +1,7 @@
 package step
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"path/filepath"
@@ -59,6 +60,23 @@ func (t *Tools) For(in *hosting.Account, s *site.Site) *Tools {
 	other := *t
 	other.In, other.Site = in, s
 	return &other
+}
+
+// inAccount gives the job's tools in an account, which may be another than the
+// job's own.
+func (t *Tools) inAccount(ctx context.Context, name string) (*Tools, func(), error) {
+	if name == "" || name == t.In.Name {
+		return t, func() {}, nil
+	}
+	a, err := t.Book.Home.Account(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	in, err := t.Hosting.Open(ctx, a)
+	if err != nil {
+		return nil, nil, err
+	}
+	return t.For(in, nil), func() { _ = in.Close() }, nil
 }
 
 // keptData is the file of this machine in which a job keeps a database.
