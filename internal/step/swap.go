@@ -101,13 +101,18 @@ func (s *Swap) Undo(ctx context.Context) error {
 		return err
 	}
 	defer done()
+	n, err := t.made(ctx, s.Moves)
+	if err != nil {
+		return err
+	}
+	held := min(s.Hold, n)
+	if err := t.moveAllBack(ctx, s.Moves[held:n]); err != nil {
+		return err
+	}
 	if s.Flusher != "" {
-		if err := t.moveBack(ctx, s.Moves[s.Hold:]); err != nil {
-			return err
-		}
 		t.flush(ctx, s.Flusher)
 	}
-	if err := t.moveBack(ctx, s.Moves); err != nil {
+	if err := t.moveAllBack(ctx, s.Moves[:held]); err != nil {
 		return err
 	}
 	return files.DropEmpty(ctx, t.In.Files, s.Made...)
