@@ -91,6 +91,22 @@ func (e *Examiner) Examine(ctx context.Context, in *hosting.Account, s *site.Sit
 	return out, nil
 }
 
+// ReadAgain brings a record up to date with what its site says of itself; what
+// cannot be read stays as it is.
+func (e *Examiner) ReadAgain(ctx context.Context, in *hosting.Account, x *ledger.Site) {
+	s, err := e.Book.From(*x)
+	if err != nil {
+		return
+	}
+	v := &Visit{Site: s, In: in, Maker: e.Maker, Now: e.Now, Once: true}
+	if err := v.Open(); err != nil {
+		return
+	}
+	defer v.Close()
+	now, _ := v.Read(ctx)
+	site.Note(x, now)
+}
+
 // Record keeps what a look at a site found, unless a job has changed the site
 // meanwhile.
 func (e *Examiner) Record(ctx context.Context, x ledger.Site) error {

@@ -76,6 +76,9 @@ func (l *looking) asVisitor(ctx context.Context) error {
 		return err
 	}
 	defer v.Close()
+	if err := l.asItIs(ctx, v); err != nil {
+		return err
+	}
 	for _, one := range l.inOrder(v.Checks()) {
 		begun := l.Now()
 		if err := one.Run(ctx); err != nil {
@@ -94,6 +97,39 @@ func (l *looking) asVisitor(ctx context.Context) error {
 		l.add("private files", false, "%s", shown)
 	}
 	return nil
+}
+
+// asItIs reads what the site says of itself, and brings the record up to date.
+func (l *looking) asItIs(ctx context.Context, v *Visit) error {
+	before := *l.record
+	now, err := v.Read(ctx)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	site.Note(l.record, now)
+	switch {
+	case err != nil:
+		l.add("as it is", false, "cannot be told: %s", strings.ReplaceAll(err.Error(), "\n", "; "))
+	case len(now) > 0:
+		l.add("as it is", true, "%s", changes(before, *l.record))
+	}
+	return nil
+}
+
+// changes words what the owner changed since the site was last read.
+func changes(before, now ledger.Site) string {
+	var out []string
+	for _, c := range []struct{ what, before, now string }{{"title", before.Title, now.Title},
+		{"language", before.Language, now.Language}, {"admin", before.Admin.Name, now.Admin.Name},
+		{"admin's e-mail address", before.Admin.Email, now.Admin.Email}} {
+		if c.before != c.now {
+			out = append(out, fmt.Sprintf("the %s is “%s” now, and was “%s”", c.what, c.now, c.before))
+		}
+	}
+	if len(out) == 0 {
+		return "“" + now.Title + "”, admin " + now.Admin.Name
+	}
+	return strings.Join(out, "; ")
 }
 
 // inOrder has a wrong password tried seldom, and then before the right one,

@@ -3,6 +3,7 @@ package check
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"path"
@@ -59,6 +60,42 @@ func (v *Visit) Open() error {
 	return err
 }
 
+// Read has the visit's site be as it says of itself at present, and gives what
+// was read. What could not be read stays as it is recorded, and is in the error.
+func (v *Visit) Read(ctx context.Context) (fill.Values, error) {
+	var now fill.Values
+	err := v.settled(ctx, func() (err error) {
+		now, err = v.run.Now(ctx, v.Site.Kit.Kit)
+		return err
+	})
+	v.Site = v.Site.As(now)
+	values, wrong := v.Site.Values(v.Now())
+	if wrong == nil {
+		v.run.Values = values
+	}
+	return now, errors.Join(err, wrong)
+}
+
+// Stay has the visit go on as one to a site that is as it is given.
+func (v *Visit) Stay(s *site.Site) {
+	v.Site = s
+	if values, err := s.Values(v.Now()); err == nil {
+		v.run.Values, v.run.Secrets = values, s.Hidden()
+	}
+}
+
+// SignsIn signs in with the stored password. One that the app refuses, although
+// its pages answer, is a decision for the owner (site.Stale) where the site was
+// only looked at; after a job it is the job's failure.
+func (v *Visit) SignsIn(ctx context.Context) error {
+	err := v.settled(ctx, func() error { return v.signIn(ctx, v.Site.Password().Reveal()) })
+	var refused *setup.Refused
+	if v.Once && errors.As(err, &refused) {
+		return site.Stale(v.Site.Address(), err)
+	}
+	return err
+}
+
 // Close lets go of the site's database.
 func (v *Visit) Close() error {
 	if v.run.Data == nil {
@@ -74,9 +111,7 @@ func (v *Visit) Checks() []Check {
 		{FrontPage, "shows what the kit names", func(ctx context.Context) error {
 			return v.settled(ctx, func() error { return v.run.Request(ctx, kit.Front) })
 		}},
-		{SignIn, "the admin can sign in", func(ctx context.Context) error {
-			return v.settled(ctx, func() error { return v.signIn(ctx, v.Site.Password().Reveal()) })
-		}},
+		{SignIn, "the admin can sign in", v.SignsIn},
 		{WrongPassword, "is refused", v.wrongPassword},
 		{"configuration", "does not come back over the web", v.configHidden},
 	}

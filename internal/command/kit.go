@@ -19,7 +19,11 @@ func (a *app) kit() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.streams.WriteJSON(map[string]any{"app": k.App, "releases": k.Versions(), "ok": true})
+				return a.streams.WriteJSON(map[string]any{"app": k.App, "releases": k.Versions(), "ok": true,
+					"warnings": append([]string{}, k.Doubts()...)})
+			}
+			for _, doubt := range k.Doubts() {
+				a.streams.Warn(doubt)
 			}
 			a.streams.Print("The kit of %s has no mistakes.", k.Title)
 			return nil

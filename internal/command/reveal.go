@@ -7,27 +7,33 @@ import (
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/screen"
+	"tivset/internal/secret"
 	"tivset/internal/site"
+	"tivset/internal/talk"
 	"tivset/internal/work/renew"
 )
 
 type revealOptions struct {
-	csv   bool
-	copy  bool
-	renew bool
+	csv     bool
+	copy    bool
+	renew   bool
+	changed bool
+	answers []string // with changed: the password, and the name
 }
 
 func (a *app) reveal() *cobra.Command {
 	o := &revealOptions{}
 	c := &cobra.Command{
-		Use:   "reveal SITE… [--csv] [--copy] [--renew]",
+		Use:   "reveal SITE… [--csv] [--copy] [--renew | --changed]",
 		Short: "Show the credentials of sites",
 		Long: "Shows the credentials of one site or several: on the screen, as CSV that password managers\n" +
 			"import (name, url, username, password), or on the clipboard, also through SSH, where the\n" +
 			"terminal allows it (OSC 52). --renew makes a new password, sets it in the app, signs in with it,\n" +
-			"and then shows it.",
+			"and then shows it. --changed takes note of a password that was changed in the app: it is asked for,\n" +
+			"or comes with -a admin.password=@FILE; it is kept only when it signs in.",
 		Example: "  tivset reveal lockside.localhost:8780/forum\n  tivset reveal forum --copy\n  tivset reveal forum " +
-			"journal --csv > sites.csv",
+			"journal --csv > sites.csv\n  tivset reveal forum --changed",
 		Args: takes(1, -1, "SITE…"),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			return a.runReveal(ctx, s, args, o)
@@ -35,6 +41,10 @@ func (a *app) reveal() *cobra.Command {
 		ValidArgsFunction: only(a.siteWords),
 	}
 	c.Flags().BoolVar(&o.renew, "renew", false, "make a new password for the admin first")
+	c.Flags().BoolVar(&o.changed, "changed", false, "take note of the password that was set in the app")
+	c.Flags().StringArrayVarP(&o.answers, "answer", "a", nil,
+		"with --changed: admin.password=@FILE (@- reads standard input), admin.name=NAME")
+	c.MarkFlagsMutuallyExclusive("renew", "changed")
 	c.Flags().BoolVar(&o.csv, "csv", false, "print CSV")
 	c.Flags().BoolVar(&o.copy, "copy", false, "put the admin's password on the clipboard and do not show it")
 	return c
@@ -45,9 +55,13 @@ func (a *app) runReveal(ctx context.Context, s *core.Core, words []string, o *re
 		return fault.New(fault.Usage, "--copy takes one site, on a terminal", "",
 			"Name one site, and leave out --csv and --json; or leave out --copy.")
 	}
+	if o.changed && len(words) > 1 || !o.changed && len(o.answers) > 0 {
+		return fault.New(fault.Usage, "-a goes with --changed, and --changed with one site", "",
+			"See: tivset reveal --help")
+	}
 	var all []site.Credentials
 	for _, word := range words {
-		found, err := a.credentials(ctx, s, word, o.renew)
+		found, err := a.credentials(ctx, s, word, o)
 		if err != nil {
 			return err
 		}
@@ -111,10 +125,37 @@ func credentialsJSON(c site.Credentials) revealJSON {
 }
 
 // credentials gives a site's, with a new password of the admin where one is
-// wanted.
-func (a *app) credentials(ctx context.Context, c *core.Core, word string, anew bool) (site.Credentials, error) {
-	if anew {
+// wanted, or the one that was set in the app.
+func (a *app) credentials(ctx context.Context, c *core.Core, word string, o *revealOptions) (site.Credentials, error) {
+	switch {
+	case o.renew:
 		return renew.Renew(ctx, c.Desk, word)
+	case o.changed:
+		given, err := a.given(o.answers)
+		if err != nil {
+			return site.Credentials{}, err
+		}
+		password, err := a.typed(ctx, given["admin.password"])
+		if err != nil {
+			return site.Credentials{}, err
+		}
+		return c.Sites.Learn(ctx, word, given["admin.name"], password)
 	}
 	return c.Book.Reveal(ctx, word)
+}
+
+// typed is a password that was given, or is typed unseen.
+func (a *app) typed(ctx context.Context, given string) (secret.Text, error) {
+	if given == "" && a.streams.Asks() {
+		var err error
+		prompt := talk.Prompt{Text: "The admin's password, as it is in the app", Unseen: true}
+		if given, err = screen.NewAsker(a.streams).Ask(ctx, prompt); err != nil {
+			return secret.Text{}, err
+		}
+	}
+	if given == "" {
+		return secret.Text{}, &fault.Error{Kind: fault.Usage, What: "the password is not given",
+			Missing: []string{"admin.password"}, Remedy: "Give it with -a admin.password=@FILE; @- reads standard input."}
+	}
+	return secret.Of(given), nil
 }

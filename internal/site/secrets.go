@@ -73,7 +73,20 @@ func (b *Book) secretsOf(s *Site, address string) (map[string]secret.Text, error
 // NoPassword is the fault of a site whose admin's password is not known here.
 func NoPassword(address string) error {
 	return fault.New(fault.Usage, "the vault has no password of this site", address,
-		"Without it nobody can see whether signing in works. Have a new one made: "+fault.Call("reveal", address, "--renew"))
+		"Without it nobody can see whether signing in works. Tell it: "+fault.Call("reveal", address, "--changed")+
+			"; or have a new one made: "+fault.Call("reveal", address, "--renew"))
+}
+
+// Stale is the fault of a site whose stored password its app refuses. The owner
+// may have changed it there; both ways out are named.
+func Stale(address string, err error) error {
+	f := *fault.Of(err)
+	f.Kind = fault.Decision
+	f.What = "the stored password of the admin does not sign in any more: " + f.What
+	f.Where = address
+	f.Remedy = "If it was changed in the app, tell the new one: " + fault.Call("reveal", address, "--changed") +
+		"; or have another one made: " + fault.Call("reveal", address, "--renew")
+	return &f
 }
 
 // Credentials are what somebody needs to sign in.
@@ -99,7 +112,8 @@ func (b *Book) Reveal(ctx context.Context, word string) (Credentials, error) {
 	c := Credentials{Site: found}
 	if c.Password, err = b.Vault.Get(VaultName(found.Address, AdminPassword)); err != nil {
 		return c, fault.New(fault.Usage, "the vault has no password of this site", found.Address,
-			"Set a new one in the site's own pages.").Because(err)
+			"Tell it: "+fault.Call("reveal", found.Address, "--changed")+"; or have a new one made: "+
+				fault.Call("reveal", found.Address, "--renew")).Because(err)
 	}
 	c.Data, err = b.Vault.Get(VaultName(found.Address, DataPassword))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) { // a site without a database has none

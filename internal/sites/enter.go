@@ -2,6 +2,7 @@ package sites
 
 import (
 	"context"
+	"errors"
 	"net/url"
 	"path"
 	"time"
@@ -89,10 +90,12 @@ func (e *Entrance) Hand(ctx context.Context, agent string) (address string, valu
 	visitor.Agent = agent
 	signIn := e.of.Kit.Check.SignIn
 	if err := e.run.SignInAs(ctx, signIn, e.Password.Reveal(), visitor); err != nil {
-		f := *fault.Of(fault.Hiding(err, func(text string) string { return secret.Hide(text, e.of.Hidden()) }))
-		f.What = "the stored password does not sign in: " + f.What
-		f.Remedy = "If it was changed in the app, make a new one: " + fault.Call("reveal", e.Site.Address, "--renew")
-		return "", nil, &f
+		var refused *setup.Refused
+		stale := errors.As(err, &refused)
+		if err = fault.Hiding(err, func(text string) string { return secret.Hide(text, e.of.Hidden()) }); stale {
+			err = site.Stale(e.Site.Address, err)
+		}
+		return "", nil, err
 	}
 	half, err := e.maker.Token(40)
 	if err != nil {

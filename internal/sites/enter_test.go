@@ -116,7 +116,7 @@ func TestEntersAppsInPHP(t *testing.T) {
 			require.NoError(t, err)
 			_, _, err = in.Hand(ctx, "A browser/1.0")
 			require.ErrorContains(t, err, "does not sign in")
-			assert.Equal(t, []string{"reveal", done.Site.Address, "--renew"}, fault.Calls(fault.Of(err).Remedy)[0])
+			assert.Equal(t, []string{"reveal", done.Site.Address, "--changed"}, fault.Calls(fault.Of(err).Remedy)[0])
 			require.NoError(t, in.Close())
 		})
 	}

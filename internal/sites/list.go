@@ -154,6 +154,7 @@ func (l *List) freshenAccount(ctx context.Context, name string, sites []ledger.S
 			if err := sizes.Measure(ctx, in, &x, append(others, path.Join(x.Folder, site.WellKnown))); err != nil {
 				return err
 			}
+			l.Examiner.ReadAgain(ctx, in, &x)
 		}
 		if x.Gone != "" {
 			x.Health = "gone"

@@ -2,16 +2,26 @@ package step
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"strings"
 
+	"tivset/internal/app/kit"
+	"tivset/internal/app/setup"
 	"tivset/internal/check"
 	"tivset/internal/fault"
+	"tivset/internal/secret"
+	"tivset/internal/site"
 )
 
 // CheckSite proves that the site works before anybody says so.
 type CheckSite struct {
 	*Tools `json:"-"`
 
-	Lenient bool `json:"-"` // what fails is noted, and does not stop the job
+	Lenient bool        `json:"-"` // what fails is noted, and does not stop the job
+	Asked   bool        `json:"-"` // the site is new: it has the title and the admin that were asked for
+	Unsure  bool        `json:"-"` // nobody knows whether the stored password is the app's: one that is refused is noted
+	Known   secret.Text `json:"-"` // when Unsure: another that may be
 }
 
 // Kind and Title implement job.Step.
@@ -28,6 +38,9 @@ func (c *CheckSite) Do(ctx context.Context) error {
 		return err
 	}
 	defer v.Close()
+	if err := c.read(ctx, v); err != nil {
+		return err
+	}
 	all := v.Checks()
 	for i, one := range all {
 		c.Count(int64(i+1), int64(len(all)), "checks")
@@ -36,9 +49,14 @@ func (c *CheckSite) Do(ctx context.Context) error {
 			c.Result.Checks = append(c.Result.Checks, check.Checked{Name: one.Name, OK: true, Detail: one.Detail})
 			continue
 		}
+		if c.Unsure && one.Name == check.SignIn {
+			if err = c.otherPassword(ctx, v, err); err == nil {
+				continue
+			}
+		}
 		c.Result.Checks = append(c.Result.Checks, check.Checked{Name: one.Name, Detail: err.Error()})
-		if c.Lenient && ctx.Err() == nil {
-			c.Result.Warn("check of the " + one.Name + ": " + err.Error())
+		if (c.Lenient || fault.Of(err).Kind == fault.Decision) && ctx.Err() == nil {
+			c.Result.Warn("check of the " + one.Name + ": " + worded(err))
 			continue
 		}
 		f := *fault.Of(err)
@@ -47,4 +65,59 @@ func (c *CheckSite) Do(ctx context.Context) error {
 	}
 	c.Result.Warn(v.Shown(ctx)...)
 	return nil
+}
+
+// worded is an error with what to do about it.
+func worded(err error) string {
+	text := err.Error()
+	if f := fault.Of(err); f.Remedy != "" && !strings.Contains(text, f.Remedy) {
+		text += ". " + f.Remedy
+	}
+	return text
+}
+
+// read has the site be as it says of itself, and notes that. One that was just
+// made says what was asked for; else its kit is wrong, and that is told.
+func (c *CheckSite) read(ctx context.Context, v *check.Visit) error {
+	asked, err := c.Site.Values(c.Tools.Now())
+	if err != nil {
+		return err
+	}
+	now, err := v.Read(ctx)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil {
+		c.Result.Warn("what the site says of itself cannot be told: " + strings.ReplaceAll(err.Error(), "\n", "; "))
+	}
+	if c.Asked {
+		v.Stay(c.Site)
+		for _, name := range []string{"title", "admin.name", "admin.email"} {
+			if got, read := now[name]; read && got != asked[name] {
+				c.Result.Warn(fmt.Sprintf("the site says that the %s is %q, not %q: tell whoever made the kit",
+					kit.NowWord(name), got, asked[name]))
+			}
+		}
+		return nil
+	}
+	c.Result.Now = now
+	return nil
+}
+
+// otherPassword signs in with the other password that may be right, and keeps it
+// as the site's. The refusal of both is a decision for the owner.
+func (c *CheckSite) otherPassword(ctx context.Context, v *check.Visit, err error) error {
+	var refused *setup.Refused
+	if !errors.As(err, &refused) {
+		return err
+	}
+	if !c.Known.Empty() && c.Known != c.Site.Password() {
+		v.Stay(v.Site.With(map[string]secret.Text{site.AdminPassword: c.Known}))
+		if err := v.SignsIn(ctx); err == nil {
+			c.Result.Checks = append(c.Result.Checks, check.Checked{Name: check.SignIn, OK: true,
+				Detail: "the admin can sign in, with the password that the site had before"})
+			return c.Book.Vault.Set(map[string]secret.Text{site.VaultName(c.Site.Address(), site.AdminPassword): c.Known})
+		}
+	}
+	return site.Stale(c.Site.Address(), err)
 }

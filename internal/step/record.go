@@ -2,9 +2,12 @@ package step
 
 import (
 	"context"
+	"slices"
 
+	"tivset/internal/check"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
+	"tivset/internal/site"
 )
 
 // RecordSite writes a new site into the ledger, which settles the job.
@@ -37,6 +40,7 @@ func (r *RecordSite) Do(ctx context.Context) error {
 	if r.As != nil {
 		r.As(&x)
 	}
+	site.Note(&x, r.Result.Now)
 	return r.Book.Ledger.PutSite(ctx, x)
 }
 
@@ -74,7 +78,11 @@ func (s *SaveSite) Do(ctx context.Context) error {
 	if len(s.Result.Checks) > 0 {
 		at := s.Now().UTC()
 		now.CheckedAt = &at
+		if slices.ContainsFunc(s.Result.Checks, func(c check.Checked) bool { return !c.OK }) {
+			now.Health = "bad"
+		}
 	}
+	site.Note(&now, s.Result.Now)
 	return s.Book.Ledger.PutSite(ctx, now)
 }
 

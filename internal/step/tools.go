@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"tivset/internal/app/fill"
 	"tivset/internal/check"
 	"tivset/internal/hosting"
 	"tivset/internal/records/job"
@@ -31,6 +32,7 @@ type Tools struct {
 // Result is what a job finds out while it is carried out.
 type Result struct {
 	Checks   []check.Checked
+	Now      fill.Values // what the site was found to say of itself, by the names of kit.NowNames
 	Warnings []string
 	Entries  []string // what was put in place
 	Made     []string // folders that were made for the site, innermost first

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/check"
 	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
@@ -123,7 +124,9 @@ func TestChangesAreUndoneWhicheverCallFails(t *testing.T) {
 				c.back(t, w, x.Address, backup)
 			}
 			e, _ := sitetest.Examined(t, w, x.Address)
-			assert.Contains(t, e.Checks[2].Detail, "shows", "%v", e.Checks)
+			for _, c := range e.Checks {
+				assert.True(t, c.Name != check.FrontPage || c.OK, "%v", e.Checks)
+			}
 			t.Logf("%d of %d calls stop it", stopped, total)
 			assert.Greater(t, stopped, total/stride/2)
 		})

@@ -30,15 +30,15 @@ func Ground(t *step.Tools, p *plan.Plan) (list []job.Step, sent *step.SendCourie
 // Arrival makes the steps that put what is staged in place and prove that it
 // works: what is in the way is set aside first. Between are steps that come
 // before the check.
-func Arrival(t *step.Tools, p *plan.Plan, staged string, sent *step.SendCourier, between ...job.Step) ([]job.Step,
-	error) {
+func Arrival(t *step.Tools, p *plan.Plan, staged string, sent *step.SendCourier, checked *step.CheckSite,
+	between ...job.Step) ([]job.Step, error) {
 	var list []job.Step
 	if len(p.Aside.Entries) > 0 {
 		list = append(list, &step.SetAside{Tools: t, From: p.Aside.From, To: t.Store().Aside(t.Job),
 			Entries: p.Aside.Entries})
 	}
 	list = append(list, &step.PutInPlace{Tools: t, Stage: staged, Target: p.Place.Folder})
-	list = append(append(list, between...), &step.CheckSite{Tools: t})
+	list = append(append(list, between...), checked)
 	around, err := step.Around(t, sent)
 	return append(list, around...), err
 }

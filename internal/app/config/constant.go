@@ -6,7 +6,9 @@ import (
 	"strings"
 )
 
-var constantDefined = regexp.MustCompile(`(?i)^(define\s*\(\s*(?:'([A-Za-z_\x80-\xff][A-Za-z0-9_\x80-\xff]*)'|"([A-Za-z_\x80-\xff][A-Za-z0-9_\x80-\xff]*)")\s*,\s*|const\s+([A-Za-z_\x80-\xff][A-Za-z0-9_\x80-\xff]*)\s*=\s*)`)
+var constantDefined = regexp.MustCompile(
+	`(?i)^(define\s*\(\s*(?:'([A-Za-z_\x80-\xff][A-Za-z0-9_\x80-\xff]*)'|"([A-Za-z_\x80-\xff][A-Za-z0-9_\x80-\xff]*)")\s*,\s*|const\s+([A-Za-z_\x80-\xff][A-Za-z0-9_\x80-\xff]*)\s*=\s*)`,
+)
 
 // SetConstant gives one constant of a PHP file another value: the one that
 // define('NAME', …) or const NAME = … gives it (PHP manual, "Constants").
@@ -17,8 +19,17 @@ func SetConstant(text, name, value string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	from, to, err := constantIn(text, name)
+	if err != nil {
+		return "", err
+	}
+	return text[:from] + literal + text[to:], nil
+}
+
+// constantIn finds the expression that sets a constant in a PHP file.
+func constantIn(text, name string) (from, to int, err error) {
 	scan := phpScan{text: text}
-	var from, to, found int
+	var found int
 	for scan.at < len(text) {
 		at := scan.at
 		if scan.in == "code" && (at == 0 || !wordByte(text[at-1])) {
@@ -31,9 +42,9 @@ func SetConstant(text, name, value string) (string, error) {
 		scan.step(text[at:])
 	}
 	if found != 1 {
-		return "", fmt.Errorf("the constant %s is set %d times in the file, not once", name, found)
+		return 0, 0, fmt.Errorf("the constant %s is set %d times in the file, not once", name, found)
 	}
-	return text[:from] + literal + text[to:], nil
+	return from, to, nil
 }
 
 func wordByte(b byte) bool {
@@ -66,4 +77,31 @@ func endOfValue(text string, from int) int {
 		scan.step(text[at:])
 	}
 	return len(text)
+}
+
+// Constant reads the value of one constant of a PHP file. One that is not set
+// once, as a plain string or number, is an error.
+func Constant(text, name string) (string, error) {
+	from, to, err := constantIn(text, name)
+	if err != nil {
+		return "", err
+	}
+	expression := strings.TrimSpace(text[from:to])
+	value, ok := literal("php", expression)
+	if !ok || expression != "" && strings.ContainsAny(expression[:1], `'"`) && !quotedWhole(expression) {
+		return "", fmt.Errorf("the constant %s is put together, not a plain value", name)
+	}
+	return value, nil
+}
+
+// quotedWhole says whether an expression is one string in quotes and nothing else.
+func quotedWhole(expression string) bool {
+	end := 1
+	for end < len(expression) && expression[end] != expression[0] {
+		if expression[end] == '\\' {
+			end++
+		}
+		end++
+	}
+	return end == len(expression)-1
 }

@@ -154,6 +154,7 @@ func (k *Kit) problems() []fault.Problem {
 	c.steps("update.steps", c.Update.Steps)
 	c.steps("copied", c.Copied)
 	c.steps("renew", c.Renew)
+	c.now()
 	c.lookedAfter()
 	c.timers()
 	c.checks()

@@ -46,6 +46,7 @@ type Kit struct {
 	Admin   string            `yaml:"admin"` // where the admin side is, below the site's address
 	Update  Update            `yaml:"update"`
 	Stored  []Stored          `yaml:"addresses"` // where the app stores its address
+	Now     map[string]Now    `yaml:"now"`       // how what owners change is read, by its name (NowNames)
 	// what a copy needs besides: that it sends no mail, is not found by search engines
 	Copied []Step `yaml:"copied"`
 	// what gives the admin the password {admin.password}; the configuration is written anew by itself

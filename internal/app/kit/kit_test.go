@@ -88,7 +88,7 @@ func TestMistakes(t *testing.T) {
 		"form without expect": {"expect: {text: All done, not-text: Startup failed}", "expect: {}", "needs expect"},
 		"licence to accept": {"{name: Moorings licence, text: licence.txt, must-accept: true}",
 			"{name: Moorings licence, must-accept: true}", "needs its text"},
-		"no check": {"front: {get: /, expect: {text: \"{title}\"}}", "front: {get: /}",
+		"no check": {"front: {get: /, expect: {text: \"Moorings {release}\"}}", "front: {get: /}",
 			"needs get and expect.text"},
 		"no sign-in": {"then: {get: admin/, expect: {text: Harbour office}}", "then: {get: admin/}",
 			"check of signing in"},
@@ -147,9 +147,17 @@ func TestMistakes(t *testing.T) {
 		"value in admin": {"admin: admin/", "admin: \"{title}/\"", "only {admin.folder}"},
 		"admin folder not kept": {"admin: admin/", "admin: \"{admin.folder}/\"\nvalues: {x: \"{admin.folder}\"}",
 			"no value is called {admin.folder}"},
-		"bad fixes": {"level: fixes", "level: fixes\n    fixes: soon", "not a date"},
-		"bad php":   {"needs: {database", "needs: {php: {version: new}, database", "not a range"},
-		"not YAML":  {"kit: 1", "kit: [", "Correct the YAML"},
+		"now of nothing": {"now:\n", "now:\n  theme: {query: SELECT 1}\n", "now.theme cannot be"},
+		"now twice": {"now:\n", "now:\n  title: {query: SELECT 1, get: /, pattern: (a)}\n",
+			"a query, by a file"},
+		"now by nothing":        {"now:\n", "now:\n  title: {file: a.php}\n", "not by \"file\""},
+		"now without a group":   {"now:\n", "now:\n  title: {get: /, pattern: a}\n", "needs one group"},
+		"now of a file above":   {"now:\n", "now:\n  title: {file: ../a, pattern: (a)}\n", "not a path below"},
+		"now by a raw value":    {"now:\n", "now:\n  title: {query: \"SELECT '{title}'\"}\n", "only {tables} may"},
+		"now by a bad constant": {"now:\n", "now:\n  title: {file: a.php, constant: a-b}\n", "not the name of a constant"},
+		"bad fixes":             {"level: fixes", "level: fixes\n    fixes: soon", "not a date"},
+		"bad php":               {"needs: {database", "needs: {php: {version: new}, database", "not a range"},
+		"not YAML":              {"kit: 1", "kit: [", "Correct the YAML"},
 	} {
 		_, err := kit.Read(good(t, c.from, c.to), "moorings")
 		require.Error(t, err, name)
@@ -214,4 +222,17 @@ func TestUsualWords(t *testing.T) {
 	assert.Equal(t, []string{"secret.key"}, k.VaultNames())
 	assert.Equal(t, "board", k.Question("board").ID)
 	assert.Nil(t, k.Question("none"))
+}
+
+// A check that looks for what owners change, and a title or an admin that cannot
+// be read, are no mistakes and will not do for long.
+func TestDoubts(t *testing.T) {
+	k, err := kit.Read(good(t), "moorings")
+	require.NoError(t, err)
+	assert.Empty(t, k.Doubts())
+	k, err = kit.Read(good(t, "Moorings {release}", "Talk of {title}", "  admin.name:\n", "  tagline:\n"), "moorings")
+	require.NoError(t, err)
+	require.Len(t, k.Doubts(), 2)
+	assert.Contains(t, k.Doubts()[0], "looks for {title}")
+	assert.Contains(t, k.Doubts()[1], "how {admin.name} is read")
 }

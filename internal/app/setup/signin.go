@@ -3,6 +3,7 @@ package setup
 import (
 	"context"
 	"maps"
+	"net/http"
 
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
@@ -39,5 +40,17 @@ func (r *Runner) SignInAs(ctx context.Context, s kit.SignIn, password string, as
 	}
 	// Success and failure of a sign-in look alike in too many apps; only a page
 	// for those signed in tells.
-	return visit.Request(ctx, s.Then)
+	err = visit.Request(ctx, s.Then)
+	if err != nil && visit.page != nil && visit.page.Status < http.StatusInternalServerError && ctx.Err() == nil {
+		return &Refused{err}
+	}
+	return err
 }
+
+// Refused is the error of a sign-in whose pages all answered, and did not let in.
+type Refused struct{ Err error }
+
+func (r *Refused) Error() string { return r.Err.Error() }
+
+// Unwrap gives what the page for those signed in was wrong about.
+func (r *Refused) Unwrap() error { return r.Err }

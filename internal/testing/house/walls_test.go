@@ -32,7 +32,7 @@ var floors = []struct {
 	{"app, its rooms", map[string]string{
 		"app/fill": "", "app/config": "app/fill", "app/kit": "app/config app/fill", "app/catalogue": "app/kit",
 		"app/rewrite": "",
-		"app/archive": "", "app/release": "app/archive app/catalogue app/kit", "app/setup": "app/fill app/kit",
+		"app/archive": "", "app/release": "app/archive app/catalogue app/kit", "app/setup": "app/config app/fill app/kit",
 	}},
 	{"records", map[string]string{
 		"records/home": "", "records/ledger": "", "records/vault": "", "records/job": "", "records/backup": "",

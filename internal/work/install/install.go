@@ -84,7 +84,7 @@ func steps(t *step.Tools, p *plan.Plan) (job.List, func(), error) {
 	list = append(list, step.UnpackInto(t, stage, step.Archived{File: p.Archive, Files: p.Survey.Files,
 		Configs: p.Configs}))
 	list = append(list, step.SetUps(t, p.Kit.Setup, run, kit.Step.Label)...)
-	arrival, err := work.Arrival(t, p, stage.Folder, sent)
+	arrival, err := work.Arrival(t, p, stage.Folder, sent, &step.CheckSite{Tools: t, Asked: true})
 	if err != nil {
 		return job.List{}, nil, err
 	}

@@ -84,6 +84,9 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := d.Ready(ctx, h); err != nil {
+		return nil, work.Closing(h, err)
+	}
 	c := &Content{Carried: site.Carried{Record: h.Site, Secrets: h.Of.Secrets}}
 	if c.Before, err = h.Of.Values(d.Now()); err != nil {
 		return nil, work.Closing(h, err)

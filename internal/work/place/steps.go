@@ -62,7 +62,9 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 			return "Keep the copy quiet"
 		})...)
 	}
-	arrival, err := work.Arrival(p.Tools, p.plan.Plan, path.Join(stage, backup.Files), sent, p.outside(stage)...)
+	checked := &step.CheckSite{Tools: p.Tools, Unsure: p.plan.source == nil}
+	arrival, err := work.Arrival(p.Tools, p.plan.Plan, path.Join(stage, backup.Files), sent, checked,
+		p.outside(stage)...)
 	if err != nil {
 		return job.List{}, nil, err
 	}

@@ -37,6 +37,7 @@ func Renew(ctx context.Context, d *work.Desk, word string) (site.Credentials, er
 		return none, err
 	}
 	defer h.Close()
+	d.AsItIs(ctx, h)
 	k := h.Of.Kit
 	if k.AccountElsewhere() {
 		return none, fault.New(fault.Usage, k.Title+" does not keep the admin's password itself", h.Address,

@@ -39,6 +39,10 @@ func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
 		return nil, err
 	}
 	defer h.Close()
+	unsure := d.Ready(ctx, h)
+	if ctx.Err() != nil {
+		return nil, unsure
+	}
 	of, err := h.Of.Content(ctx, d.Archives)
 	if err != nil {
 		return nil, err
@@ -63,7 +67,7 @@ func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
 	}
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: word, Undone: "The site is as it was.",
 		List: func(context.Context) (job.List, func(), error) {
-			list, err := steps(t, h, of, found, done)
+			list, err := steps(t, h, of, found, done, unsure != nil)
 			return list, nil, err
 		}})
 	if err != nil {
@@ -73,7 +77,8 @@ func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
 	return done, err
 }
 
-func steps(t *step.Tools, h *work.Held, of release.Content, found release.Compared, done *Done) (job.List, error) {
+func steps(t *step.Tools, h *work.Held, of release.Content, found release.Compared, done *Done,
+	unsure bool) (job.List, error) {
 	kept, err := step.BackUpOf(t, h.Site, "", nil, done.Backup)
 	if err != nil {
 		return job.List{}, err
@@ -101,7 +106,7 @@ func steps(t *step.Tools, h *work.Held, of release.Content, found release.Compar
 				return append(back, closed.Opening(came...)...), nil
 			},
 		},
-		&step.CheckSite{Tools: t}},
+		&step.CheckSite{Tools: t, Unsure: unsure}},
 		Settle: step.Saved(t, h.Site, func(x *ledger.Site) {
 			x.LastBackupAt, x.LastJob, x.Health = &done.Backup.MadeAt, t.Job, "good"
 		}),

@@ -122,5 +122,5 @@ func TestHostileBackups(t *testing.T) {
 	}
 	back, err := restore.Restore(ctx, w.Desk, restore.Request{Site: done.Site.Address, From: file, NotOurs: true})
 	require.NoError(t, err)
-	assert.Equal(t, "another@lockside.localhost", back.Site.Admin.Email)
+	assert.Equal(t, "wharfinger@lockside.localhost", back.Site.Admin.Email, "as the site says, not the record")
 }

@@ -88,6 +88,7 @@ func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
 		return nil, err
 	}
 	defer h.Close()
+	d.AsItIs(ctx, h)
 	return inPlace(ctx, d, h, a)
 }
 

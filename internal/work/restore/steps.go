@@ -73,7 +73,7 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 			}
 			return r.exchange(ctx, stage)
 		}},
-		&step.CheckSite{Tools: r.Tools})
+		&step.CheckSite{Tools: r.Tools, Unsure: true, Known: h.Of.Password()})
 	return job.List{Steps: list, Settle: step.Saved(r.Tools, h.Site, r.record),
 		Finish: []job.Finisher{step.DropReplaced(r.Tools, "Take away what was replaced"),
 			step.TidyUp(r.Tools, h.Address, "")}}, nil

@@ -103,6 +103,9 @@ func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, er
 	if err := possible(h, to, r); err != nil {
 		return nil, err
 	}
+	if err := d.Ready(ctx, h); err != nil {
+		return nil, err
+	}
 	p := &Plan{Site: h.Site, From: h.Release, To: to.Release, Releases: []Between{}, Steps: []string{}, Lost: []string{},
 		Carried: []string{}, Warnings: []string{},
 		Closed: int(work.ClosedFor(h.Site, true, false, false).Seconds()),

@@ -14,4 +14,6 @@ $n = $db->query("SELECT COUNT(*) FROM {$settings['tables']}entries")->fetch_row(
 foreach (glob(__DIR__ . '/plugins/*.php') as $plugin) {
     include $plugin;
 }
-echo '<h1>', htmlspecialchars($settings['title']), '</h1><p>', $n, ' entries, release ', RELEASE, '</p>';
+file_put_contents(__DIR__ . '/log/visits.txt', $_SERVER['REMOTE_ADDR'] . " came\n", FILE_APPEND);
+$title = $db->query("SELECT value FROM {$settings['tables']}options WHERE name = 'title'")->fetch_row()[0];
+echo '<h1>', htmlspecialchars($title), '</h1><p>', $n, ' entries, release ', RELEASE, '</p>';
