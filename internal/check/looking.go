@@ -93,8 +93,20 @@ func (l *looking) asVisitor(ctx context.Context) error {
 		}
 		l.add(one.Name, true, "%s", one.Detail)
 	}
-	for _, shown := range v.Shown(ctx) {
+	return l.private(ctx, v)
+}
+
+// private asks for what the web must not show.
+func (l *looking) private(ctx context.Context, v *Visit) error {
+	found, err := v.Hidden(ctx)
+	if err != nil {
+		return err
+	}
+	for _, shown := range found.Shown {
 		l.add("private files", false, "%s", shown)
+	}
+	if len(found.Shown) == 0 && found.Asked > 0 {
+		l.add("private files", true, "%s", found.Detail())
 	}
 	return nil
 }

@@ -5,9 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"path"
-	"strings"
 	"time"
 
 	"tivset/internal/app/fill"
@@ -146,12 +144,9 @@ func (v *Visit) wrongPassword(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// mostOfConfig and mostOfDenied are up to how many bytes of a file are read, to
+// mostOfConfig is up to how many bytes of a configuration file are read, to
 // compare them with what the web shows.
-const (
-	mostOfConfig = 1 << 20
-	mostOfDenied = 4 << 20
-)
+const mostOfConfig = 1 << 20
 
 // configHidden asks for each configuration file as a stranger would.
 func (v *Visit) configHidden(ctx context.Context) error {
@@ -209,22 +204,4 @@ func (v *Visit) databaseAnswers(ctx context.Context) error {
 			"Tell whoever made the kit.")
 	}
 	return nil
-}
-
-// Shown asks for what the kit says the web must not show, and tells what came
-// back. Apps ship such files with rules that some servers ignore.
-func (v *Visit) Shown(ctx context.Context) []string {
-	var out []string
-	for _, part := range v.Site.Kit.Place.Deny {
-		name, content, err := files.FirstFile(ctx, v.In.Files, v.Site.Place.Folder, path.Clean(part), mostOfDenied)
-		if err != nil {
-			continue // it is not there, and so cannot be shown
-		}
-		page, err := v.In.Visitor().Get(ctx, v.Site.Place.URL+name)
-		if err == nil && page.Status == http.StatusOK && leaks(page, content, v.run.Secrets) {
-			out = append(out, "the web server shows "+name+" to everybody: ask the host to deny "+strings.TrimSuffix(part, "/")+
-				" for this site")
-		}
-	}
-	return out
 }

@@ -63,8 +63,9 @@ func (c *CheckSite) Do(ctx context.Context) error {
 		f.What = "check of the " + one.Name + ": " + f.What
 		return &f
 	}
-	c.Result.Warn(v.Shown(ctx)...)
-	return nil
+	found, err := v.Hidden(ctx)
+	c.Result.Warn(found.Shown...)
+	return err
 }
 
 // worded is an error with what to do about it.

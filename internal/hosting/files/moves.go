@@ -137,28 +137,3 @@ func Leaving(paths []string, folder, to string) []Move {
 	}
 	return out
 }
-
-// FirstFile finds a file at or below part of a folder, of at most limit bytes,
-// and reads it. fs.ErrNotExist when there is none. Hidden entries of folders are
-// passed over.
-func FirstFile(ctx context.Context, f FS, folder, part string, limit int64) (name string, content []byte, err error) {
-	full := path.Join(folder, part)
-	info, err := f.Stat(ctx, full)
-	if err != nil {
-		return "", nil, err
-	}
-	if !info.IsDir() {
-		content, err := Read(ctx, f, full, limit)
-		return part, content, err
-	}
-	inside, err := f.List(ctx, full)
-	if err != nil {
-		return "", nil, err
-	}
-	for _, i := range inside {
-		if !strings.HasPrefix(i.Name, ".") {
-			return FirstFile(ctx, f, folder, path.Join(part, i.Name), limit)
-		}
-	}
-	return "", nil, fs.ErrNotExist
-}

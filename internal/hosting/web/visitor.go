@@ -131,6 +131,15 @@ func (v *Visitor) Get(ctx context.Context, address string) (*Page, error) {
 	return v.visit(r)
 }
 
+// Peek fetches how a page begins: at most so many bytes of it, however long it is.
+func (v *Visitor) Peek(ctx context.Context, address string, most int64) (*Page, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	return v.visitUpTo(r, most, false)
+}
+
 // Post sends a form.
 func (v *Visitor) Post(ctx context.Context, address string, fields url.Values) (*Page, error) {
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(fields.Encode()))
@@ -152,19 +161,26 @@ func (v *Visitor) Send(ctx context.Context, address, header, value string, body 
 	return v.visit(r)
 }
 
-func (v *Visitor) visit(r *http.Request) (*Page, error) {
+func (v *Visitor) visit(r *http.Request) (*Page, error) { return v.visitUpTo(r, largest, true) }
+
+// visitUpTo reads so many bytes of an answer. One that goes on is an error where
+// it is wanted whole.
+func (v *Visitor) visitUpTo(r *http.Request, most int64, whole bool) (*Page, error) {
 	r.Header.Set("User-Agent", cmp.Or(v.Agent, agentTitle))
 	answer, err := v.client.Do(r)
 	if err != nil {
 		return nil, plain(err)
 	}
 	defer answer.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(answer.Body, largest+1))
+	body, err := io.ReadAll(io.LimitReader(answer.Body, most+1))
 	if err != nil {
 		return nil, plain(err)
 	}
-	if len(body) > largest {
-		return nil, ErrTooLarge
+	if int64(len(body)) > most {
+		if whole {
+			return nil, ErrTooLarge
+		}
+		body = body[:most]
 	}
 	p := &Page{URL: answer.Request.URL, Status: answer.StatusCode, Body: body}
 	if p.Status/100 == 3 {
