@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"maps"
 	"net/http"
@@ -212,7 +211,7 @@ func (v *Visit) comesBack(ctx context.Context, w wanted) (bool, error) {
 	if strings.HasSuffix(w.name, "/") {
 		return lists(page.Body, w.inside), nil
 	}
-	content, err := v.begin(ctx, w.name)
+	content, err := head(ctx, v.In.Files, path.Join(v.Site.Place.Folder, w.name), peeked)
 	if err != nil {
 		return false, err
 	}
@@ -238,20 +237,6 @@ func (v *Visit) servedAsIs(ctx context.Context, name string, page *web.Page) (bo
 		return false, ctx.Err()
 	}
 	return control.Status >= 400 && len(page.Body) > 0, nil
-}
-
-// begin reads how a file begins; nothing of one that has gone meanwhile.
-func (v *Visit) begin(ctx context.Context, name string) ([]byte, error) {
-	file, err := v.In.Files.Open(ctx, path.Join(v.Site.Place.Folder, name))
-	if err != nil {
-		there, errThere := files.Exists(ctx, v.In.Files, path.Join(v.Site.Place.Folder, name))
-		if errThere == nil && !there {
-			return nil, nil
-		}
-		return nil, err
-	}
-	content, err := io.ReadAll(io.LimitReader(file, peeked))
-	return content, errors.Join(err, file.Close())
 }
 
 // compared is how many bytes have to be the same.

@@ -3,10 +3,8 @@ package check
 import (
 	"context"
 	"fmt"
-	"io/fs"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -15,6 +13,7 @@ import (
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
+	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
@@ -40,8 +39,10 @@ type looking struct {
 	record *ledger.Site
 	others files.Others
 
-	out   []Checked
-	found release.Compared
+	there  map[string]files.Found // what is in its folder, by names below it
+	beside []string               // folders that are not looked into
+	out    []Checked
+	found  release.Compared
 }
 
 func (l *looking) add(name string, ok bool, format string, args ...any) {
@@ -156,10 +157,46 @@ func (l *looking) inOrder(all []Check) []Check {
 	return slices.Insert(all, 1, one) // behind the front page
 }
 
-// ownFiles compares the app's files with the release's checksums. A program
-// that was added is the first sign of a break-in; other files may be the
-// owner's.
+// walk finds out what is in the site's folder and nobody else's: what is the
+// site's, and what stands beside that. At a document root folders that are not
+// the site's are the owner's own.
+func (l *looking) walk(ctx context.Context) error {
+	l.there = map[string]files.Found{}
+	folder := l.site.FolderOf(l.in.Files, l.record.Entries, l.others)
+	names := slices.Clone(l.record.Entries)
+	inside, err := l.in.Files.List(ctx, l.record.Folder)
+	if err != nil {
+		return err
+	}
+	root := slices.ContainsFunc(l.in.Domains, func(d account.Domain) bool { return d.Folder == l.record.Folder })
+	for _, i := range inside {
+		if slices.Contains(names, i.Name) {
+			continue
+		}
+		if full := path.Join(l.record.Folder, i.Name); l.others.Has(full) || l.others.Below(full) {
+			continue
+		}
+		if i.IsDir() && root {
+			l.beside = append(l.beside, i.Name+"/")
+			continue
+		}
+		names = append(names, i.Name)
+	}
+	for _, name := range names {
+		if err := folder.Entry(ctx, name, l.there); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ownFiles compares the app's files with the release's checksums, and finds
+// programs that nobody vouches for: the first sign of a break-in. Other files may
+// be the owner's.
 func (l *looking) ownFiles(ctx context.Context) error {
+	if err := l.walk(ctx); err != nil {
+		return err
+	}
 	of, err := l.site.Content(ctx, l.Archives)
 	if err != nil {
 		l.add("files", true, "all %d entries are there; not compared, for the archive of %s cannot be had",
@@ -167,10 +204,14 @@ func (l *looking) ownFiles(ctx context.Context) error {
 		return nil
 	}
 	folder := l.site.FolderOf(l.in.Files, l.record.Entries, l.others)
+	folder.There = l.there
 	if l.found, err = release.Compare(ctx, folder, of, true, func(int64, int64, string) {}); err != nil {
 		return err
 	}
 	l.found.Changed = slices.DeleteFunc(l.found.Changed, l.site.Edits)
+	if l.found.Changed, _, err = l.notMine(ctx, l.found.Changed, 0); err != nil {
+		return err
+	}
 	if wrong := counted("changed", l.found.Changed) + counted("missing", l.found.Missing); wrong != "" {
 		l.add("files", false, "not as the release has them: %s. To have the release's own back: %s",
 			strings.TrimPrefix(wrong, "; "),
@@ -178,64 +219,57 @@ func (l *looking) ownFiles(ctx context.Context) error {
 	} else {
 		l.add("files", true, "%d files are as release %s has them", len(of.Sums), l.record.Release)
 	}
-	programs := slices.DeleteFunc(slices.Clone(l.found.Added), func(name string) bool { return !runs(name) })
-	switch {
-	case len(programs) > 0:
-		l.add("added files", false, "programs that are not the app's%s. Look at them: they may be a stranger's",
-			counted("", programs))
-	case len(l.found.Added) > 0:
-		l.add("added files", true, "no programs%s", counted("; added by hand", l.found.Added))
-	default:
-		l.add("added files", true, "none among the app's")
-	}
-	return nil
+	return l.added(ctx, of)
 }
 
-// programEnds are the endings of files that a web server may run.
-var programEnds = []string{".php", ".phtml", ".phar", ".php5", ".php7", ".php8", ".inc", ".cgi", ".pl", ".py", ".sh",
-	".page"}
-
-// runs says whether a web server may run a file, or be told by it what to run.
-func runs(name string) bool {
-	base := strings.ToLower(path.Base(name))
-	return base == ".htaccess" || base == ".user.ini" || slices.Contains(programEnds, path.Ext(base))
+// added judges what is there and not the release's.
+func (l *looking) added(ctx context.Context, of release.Content) error {
+	programs, not, err := l.strangers(ctx, of)
+	if err != nil {
+		return err
+	}
+	l.found.Programs = append(l.found.Programs, programs...)
+	if len(programs) > 0 {
+		l.add(
+			"added files",
+			false,
+			"programs that nobody vouches for%s. They may be a stranger's: look at them. If they are "+
+				"yours: %s",
+			counted("", programs),
+			fault.Call("check", l.record.Address, "--mine", programs[0]),
+		)
+		return nil
+	}
+	detail := "none among the app's"
+	if len(l.found.Added) > 0 {
+		detail = "no programs" + counted("added by hand", l.found.Added)
+	}
+	if not > 0 {
+		detail += fmt.Sprintf("; %d older files were judged by their names alone", not)
+	}
+	detail += counted("not looked into, for they are not the site's", l.beside)
+	l.add("added files", true, "%s", detail)
+	return nil
 }
 
 // permissions sees that nobody else on the machine can write the site's files
 // or read its configuration.
-func (l *looking) permissions(ctx context.Context) error {
-	var open []string
-	folder := l.site.FolderOf(l.in.Files, l.record.Entries, nil)
-	for _, name := range l.record.Entries {
-		there := map[string]files.Found{}
-		if err := folder.Entry(ctx, name, there); err != nil {
-			return err
+func (l *looking) permissions(context.Context) error {
+	loose, written := l.site.Loose(l.there)
+	names := func(list []site.Loose) (out []string) {
+		for _, one := range list {
+			out = append(out, strings.TrimPrefix(one.Name, l.record.Folder+"/"))
 		}
-		for name, f := range there {
-			if f.Mode&fs.ModeSymlink == 0 && f.Mode.Perm()&0o002 != 0 {
-				open = append(open, name)
-			}
-		}
+		return out
 	}
-	for _, c := range l.site.Kit.Config {
-		info, err := l.in.Files.Stat(ctx, path.Join(l.record.Folder, c.Path))
-		if err == nil && len(c.Constant) == 0 && info.Mode.Perm()&0o004 != 0 && !readable(c.Mode) {
-			open = append(open, c.Path+" (to read)")
-		}
-	}
-	slices.Sort(open)
-	if len(open) > 0 {
-		l.add("permissions", false, "open to everybody on the machine%s", counted("", open))
+	if len(loose) > 0 {
+		l.add("permissions", false, "open to everybody on the machine%s. To close them: %s", counted("", names(loose)),
+			fault.Call("check", l.record.Address, "--repair"))
 		return nil
 	}
-	l.add("permissions", true, "nobody else can write the files")
+	l.add("permissions", true, "nobody else can write the app's files%s",
+		counted("everybody on the machine can where the app writes", names(written)))
 	return nil
-}
-
-// readable says whether a mode in octal lets everybody read.
-func readable(mode string) bool {
-	m, err := strconv.ParseUint(mode, 8, 32)
-	return err == nil && m&0o004 != 0
 }
 
 func (l *looking) certificate(ctx context.Context) {
@@ -288,7 +322,8 @@ func (l *looking) leftovers(ctx context.Context) error {
 		}
 	}
 	if len(left) > 0 {
-		l.add("leftovers", false, "only the set-up needs%s. Take it away: a stranger could use it", counted("", left))
+		l.add("leftovers", false, "only the set-up needs%s; a stranger could use it. To take it away: %s",
+			counted("", left), fault.Call("check", l.record.Address, "--repair"))
 		return nil
 	}
 	l.add("leftovers", true, "nothing of the set-up is there")

@@ -69,7 +69,8 @@ func TestChecksSites(t *testing.T) {
 	assert.False(t, fine["files"] || fine["added files"] || fine["permissions"] || fine["leftovers"], "%v", e.Checks)
 	assert.True(t, fine["updates"] && fine["space"])
 	assert.Equal(t, release.Compared{Changed: []string{"post.page"}, Missing: []string{"licence.txt"},
-		Added: []string{"admin/notes.txt", "parts/strange.php"}}, e.Compared)
+		Added:    []string{"admin/notes.txt", "parts/strange.php"},
+		Programs: []string{"parts/strange.php"}}, e.Compared)
 	repaired, err := repair.Repair(ctx, w.Desk, at)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"licence.txt", "post.page"}, repaired.Files)

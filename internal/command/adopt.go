@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"errors"
 
 	"github.com/spf13/cobra"
 
@@ -56,6 +57,11 @@ func (a *app) repair(ctx context.Context, s *core.Core, words []string) error {
 	return a.each(words, func(word string) (any, error) {
 		done, err := repair.Repair(ctx, s.Desk, word)
 		a.streams.Say("")
+		if errors.Is(err, repair.ErrNothing) {
+			x, err := s.Book.Find(ctx, word)
+			a.streams.Say("Nothing of %s is to be repaired: %v.", x.Address, repair.ErrNothing)
+			return map[string]any{"outcome": "as it was", "site": x}, err
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -63,6 +69,6 @@ func (a *app) repair(ctx context.Context, s *core.Core, words []string) error {
 			a.streams.Repaired(done)
 		}
 		return map[string]any{"outcome": "repaired", "site": done.Site, "files": done.Files,
-			"backup": newBackedUpJSON(done.Backup), "checks": done.Checks}, nil
+			"taken_away": done.Taken, "closed": done.Closed, "backup": newBackedUpJSON(done.Backup), "checks": done.Checks}, nil
 	})
 }

@@ -12,21 +12,26 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	mend := false
+	mend, mine := false, []string(nil)
 	c := &cobra.Command{
-		Use:   "check [SITE…] [--repair]",
+		Use:   "check [SITE…] [--repair] [--mine FILE]",
 		Short: "See whether sites work",
 		Long: "Looks at sites as a visitor, as their admin and as a stranger: front page, sign-in, database,\n" +
 			"files that must not be shown; compares their files with the release's checksums; and sees to\n" +
 			"permissions, leftovers, space, certificate, timers and overdue updates. Without a site, all of\n" +
-			"them. Exit code 1 when something is not right. --repair puts the release's own files back.",
-		Example:     "  tivset check\n  tivset check lockside.localhost/forum --json\n  tivset check forum --repair",
+			"them. Exit code 1 when something is not right. --repair puts the release's own files back. --mine\n" +
+			"vouches for a program that you added, or for those in a folder, until they change.",
+		Example: "  tivset check\n  tivset check lockside.localhost/forum --json\n  tivset check forum --repair\n" +
+			"  tivset check forum --mine plugins/tide-tables",
 		Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			if mend {
 				return a.repair(ctx, s, args)
 			}
 			sites, err := a.chosenSites(ctx, s, args)
+			if err == nil && len(mine) > 0 {
+				sites, err = vouched(ctx, s, sites, args, mine)
+			}
 			if err != nil {
 				return err
 			}
@@ -34,7 +39,18 @@ func (a *app) check() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVar(&mend, "repair", false, "put the release's own files back, after a backup")
+	c.Flags().StringArrayVar(&mine, "mine", nil, "a program of your own, or a folder of such, from the site's folder")
+	c.MarkFlagsMutuallyExclusive("repair", "mine")
 	return c
+}
+
+// vouched notes which programs of a site are the owner's.
+func vouched(ctx context.Context, s *core.Core, sites []ledger.Site, args, mine []string) ([]ledger.Site, error) {
+	if len(args) != 1 {
+		return nil, fault.New(fault.Usage, "which site?", "--mine", "Name one: tivset check SITE --mine FILE")
+	}
+	x, err := s.Examiner.Vouch(ctx, sites[0], mine)
+	return []ledger.Site{x}, err
 }
 
 // chosenSites are those that were named; without any, all.

@@ -208,10 +208,18 @@ func (s *Streams) Removed(r *remove.Done) {
 	}
 }
 
-// Repaired prints which files are the release's own again.
+// Repaired prints what of a site is right again.
 func (s *Streams) Repaired(r *repair.Done) {
-	s.Settled(r.Site.Title+" has the release's own files again and is checked.", &r.Done,
-		append([]Pair{{"Files", strings.Join(short(r.Files), "\n")}}, Before(r.Backup)...)...)
+	var what []Pair
+	for _, p := range []struct {
+		label string
+		names []string
+	}{{"Files", r.Files}, {"Taken away", r.Taken}, {"Closed to others", r.Closed}} {
+		if len(p.names) > 0 {
+			what = append(what, Pair{p.label, strings.Join(short(p.names), "\n")})
+		}
+	}
+	s.Settled(r.Site.Title+" is repaired and checked.", &r.Done, append(what, Before(r.Backup)...)...)
 }
 
 // Checks prints what a look at a site came to, what is not right first.

@@ -47,12 +47,12 @@ func (s *Site) Content(ctx context.Context, from *release.Archives) (release.Con
 	if err != nil {
 		return release.Content{}, err
 	}
-	own := append(slices.Clone(s.Kit.Place.Writable), s.Kit.Update.Keep...)
+	own := append(s.Kit.Place.Written(), s.Kit.Update.Keep...)
 	for _, c := range s.Kit.Config {
 		own = append(own, c.Path)
 	}
 	return release.Read(ctx, file, s.Of, release.Layout{
-		Leaves: s.Leaves(), Removed: s.SetUpOnly(), Own: own,
+		Leaves: s.Leaves(), Removed: s.SetUpOnly(), Own: own, Shared: s.Kit.Place.Shared,
 		Renamed: [2]string{s.Kit.Place.AdminFolder, s.Place.AdminFolder},
 	})
 }

@@ -171,6 +171,13 @@ var samples = map[string]sample{
 		return &step.MakeFolder{Tools: g.tools(g.site), Folder: "data/suite/deep"}
 	},
 		after: func(g *ground) { g.write("data/suite/deep/upload.txt") }},
+	"set-modes": {make: func(g *ground) job.Step {
+		g.write("web/lockside/journal/one.txt")
+		g.write("web/lockside/journal/two.txt")
+		return &step.SetModes{Tools: g.tools(g.site), Modes: []site.Loose{
+			{Name: "web/lockside/journal/one.txt", Mode: 0o644, Want: 0o600},
+			{Name: "web/lockside/journal/two.txt", Mode: 0o644, Want: 0o640}}}
+	}},
 	"set-aside": {make: func(g *ground) job.Step {
 		g.write("web/chandlery/old/a.html")
 		g.write("web/chandlery/b.html")

@@ -117,6 +117,7 @@ var kinds = map[string]func(*Tools) any{
 	"load-data":       func(t *Tools) any { return &LoadData{Tools: t} },
 	"unpack-backup":   func(t *Tools) any { return &UnpackBackup{Tools: t} },
 	"close":           func(t *Tools) any { return &Close{Tools: t} },
+	"set-modes":       func(t *Tools) any { return &SetModes{Tools: t} },
 	"swap":            func(t *Tools) any { return &Swap{Tools: t} },
 	"prepare":         func(*Tools) any { return &Prepared{} },
 	"unclaim":         func(t *Tools) any { return &Unclaim{Tools: t} },

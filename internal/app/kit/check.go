@@ -349,8 +349,11 @@ func (c *checker) lookedAfter() {
 	for i, p := range c.Update.Keep {
 		c.inside("update.keep."+strconv.Itoa(i), p)
 	}
-	for i, p := range c.Place.Writable {
-		c.inside("place.writable."+strconv.Itoa(i), p)
+	for key, list := range map[string][]string{"writable": c.Place.Writable, "shared": c.Place.Shared,
+		"compiled": c.Place.Compiled} {
+		for i, p := range list {
+			c.inside("place."+key+"."+strconv.Itoa(i), p)
+		}
 	}
 	for i, s := range c.Stored {
 		key := "addresses." + strconv.Itoa(i)

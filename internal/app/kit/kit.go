@@ -181,9 +181,16 @@ type Place struct {
 	// a folder of the archive that every site gets under another name: {admin.folder}
 	AdminFolder string `yaml:"admin-folder"`
 	// where the app writes: what is there is the site's, and no release replaces it
-	Writable   []string `yaml:"writable"`
+	Writable []string `yaml:"writable"`
+	// where app and owner both put things, such as extensions: the release's files are compared, others are the owner's
+	Shared []string `yaml:"shared"`
+	// where the app writes programs of its own making, which nobody can judge
+	Compiled   []string `yaml:"compiled"`
 	DataFolder bool     `yaml:"data-folder"` // the app keeps files outside of the document root: {data.folder}
 }
+
+// Written lists where the app itself writes, whatever it is.
+func (p Place) Written() []string { return slices.Concat(p.Writable, p.Compiled) }
 
 // Update is how the app goes from one release to another.
 type Update struct {

@@ -20,15 +20,19 @@ type Compared struct {
 	Changed []string `json:"changed"` // the release's own files with other content
 	Missing []string `json:"missing"` // the release's own files that are gone
 	Added   []string `json:"added"`   // files among the app's that are neither the release's nor written by the app
+	// what a web server may run, anywhere in the site's folder, that nobody vouches for; judged by a check
+	Programs []string `json:"programs"`
 }
 
 // NothingCompared is a comparison that found no difference.
-func NothingCompared() Compared { return Compared{[]string{}, []string{}, []string{}} }
+func NothingCompared() Compared { return Compared{[]string{}, []string{}, []string{}, []string{}} }
 
 // Content is what a release puts into a site's folder.
 type Content struct {
 	Sums   map[string]string // SHA-256 in hexadecimal, by name below the site's folder
 	Own    []string          // what belongs to the site besides: configuration, what the app writes
+	Shared []string          // what the app and its owner share: what is missing there was taken away rightly
+	Other  map[string]string // the same of what the archive has in Own, and of what a site does not get or keep
 	Survey archive.Survey    // of the archive
 	File   string            // the archive, on this machine
 }
@@ -38,12 +42,13 @@ type Layout struct {
 	Leaves  []string // parts of the archive that the site does not get
 	Removed []string // parts that the set-up took away
 	Own     []string // what belongs to the site besides
+	Shared  []string // what app and owner share
 	Renamed [2]string
 }
 
 // Read finds out what a release's archive puts into a folder of this layout.
 func Read(ctx context.Context, file string, r *kit.Release, l Layout) (Content, error) {
-	c := Content{Sums: map[string]string{}, Own: l.Own, File: file}
+	c := Content{Sums: map[string]string{}, Other: map[string]string{}, Own: l.Own, Shared: l.Shared, File: file}
 	var err error
 	if c.Survey, err = Survey(ctx, file, r, l.Leaves); err != nil {
 		return c, err
@@ -54,13 +59,14 @@ func Read(ctx context.Context, file string, r *kit.Release, l Layout) (Content, 
 	}
 	gone := append(slices.Clone(l.Leaves), l.Removed...)
 	for name, sum := range all {
+		into := c.Sums
 		if archive.Skipped(name, gone) || archive.Skipped(name, l.Own) {
-			continue
+			into = c.Other
 		}
 		if from := l.Renamed[0]; from != "" && strings.HasPrefix(name, from+"/") {
 			name = l.Renamed[1] + name[len(from):]
 		}
-		c.Sums[name] = sum
+		into[name] = sum
 	}
 	return c, nil
 }
@@ -71,6 +77,21 @@ type Folder struct {
 	Name    string   // from the account's top
 	Entries []string // what of it is the site's
 	Others  files.Others
+	There   map[string]files.Found // what was found to be in it (All), nil to look
+}
+
+// All lists what of the folder is the site's, by names below it.
+func (f Folder) All(ctx context.Context) (map[string]files.Found, error) {
+	if f.There != nil {
+		return f.There, nil
+	}
+	there := map[string]files.Found{}
+	for _, name := range f.Entries {
+		if err := f.Entry(ctx, name, there); err != nil {
+			return nil, err
+		}
+	}
+	return there, nil
 }
 
 // Compare compares a site's folder with its release by names and, where wanted,
@@ -78,11 +99,9 @@ type Folder struct {
 func Compare(ctx context.Context, f Folder, of Content, content bool, count func(n, total int64,
 	unit string)) (Compared, error) {
 	c := NothingCompared()
-	there := map[string]files.Found{}
-	for _, name := range f.Entries {
-		if err := f.Entry(ctx, name, there); err != nil {
-			return c, err
-		}
+	there, err := f.All(ctx)
+	if err != nil {
+		return c, err
 	}
 	var same []files.Found
 	for name, found := range there {
@@ -91,17 +110,19 @@ func Compare(ctx context.Context, f Folder, of Content, content bool, count func
 		case found.IsDir():
 		case known && content:
 			same = append(same, found)
-		case known:
-		case !archive.Skipped(name, of.Own):
+		case known || archive.Skipped(name, of.Own):
+		case of.Other[name] != "" && content: // the release's own, which was not taken away
+			same = append(same, found)
+		default:
 			c.Added = append(c.Added, name)
 		}
 	}
 	for name := range of.Sums {
-		if _, is := there[name]; !is {
+		if _, is := there[name]; !is && !archive.Skipped(name, of.Shared) {
 			c.Missing = append(c.Missing, name)
 		}
 	}
-	err := f.changed(ctx, same, of, &c, count)
+	err = f.changed(ctx, same, of, &c, count)
 	for _, list := range []*[]string{&c.Changed, &c.Missing, &c.Added} {
 		slices.Sort(*list)
 	}
@@ -120,8 +141,12 @@ func (f Folder) changed(ctx context.Context, same []files.Found, of Content, c *
 		if _, err := io.Copy(sum, content); err != nil {
 			return err
 		}
-		if name := strings.TrimPrefix(found.Path, f.Name+"/"); hex.EncodeToString(sum.Sum(nil)) != of.Sums[name] {
+		name, got := strings.TrimPrefix(found.Path, f.Name+"/"), hex.EncodeToString(sum.Sum(nil))
+		switch want, known := of.Sums[name]; {
+		case known && got != want:
 			c.Changed = append(c.Changed, name)
+		case !known && got != of.Other[name]:
+			c.Added = append(c.Added, name)
 		}
 		return nil
 	})

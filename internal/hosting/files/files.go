@@ -96,6 +96,12 @@ type Wide interface {
 	Writers() int
 }
 
+// Moder is the ability to give what is there another mode. errors.ErrUnsupported
+// where the server sets none.
+type Moder interface {
+	Chmod(ctx context.Context, name string, mode fs.FileMode) error
+}
+
 // Commander is the ability to run a program in a folder where the files are, as
 // the account's user and with arguments that no shell reads. It gives the
 // program's output; the error of one that failed holds what it said. The

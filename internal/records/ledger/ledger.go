@@ -75,6 +75,14 @@ type Site struct {
 	FoldersMade []string `json:"folders_made,omitempty"` // folders that came with it and go with it, innermost first
 	CopyOf      string   `json:"copy_of,omitempty"`      // the address of the site that it is a copy of
 	Adopted     bool     `json:"adopted,omitempty"`      // installed by other means
+	Mine        []Mine   `json:"mine,omitempty"`         // programs that the owner says are theirs
+}
+
+// Mine is a file, or a folder with the programs in it, that the owner vouched
+// for, as it was then.
+type Mine struct {
+	Name string `json:"name"`   // below the site's folder
+	Sum  string `json:"sha256"` // in hexadecimal; of a folder, of the names and sums of its programs
 }
 
 // Admin is the site's admin; the password is in the vault.

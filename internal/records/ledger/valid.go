@@ -15,6 +15,7 @@ var (
 	addressForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?(:[0-9]{1,5})?(/[^/\\\x00]+)*$`)
 	jobForm     = regexp.MustCompile(`^[0-9]{8}-[0-9]{6}-[a-z0-9]{4}$`)
 	dataForm    = regexp.MustCompile(`^[A-Za-z0-9_$.-]{0,128}$`)
+	sumForm     = regexp.MustCompile(`^[0-9a-f]{64}$`)
 	tablesForm  = regexp.MustCompile(`^[A-Za-z0-9_]{0,64}$`)
 )
 
@@ -71,6 +72,11 @@ func (s Site) validLists() error {
 		}
 		if !tablesForm.MatchString(d.Tables) {
 			return wrong("database.tables", d.Tables)
+		}
+	}
+	for _, m := range s.Mine {
+		if !within(m.Name) || !sumForm.MatchString(m.Sum) {
+			return wrong("mine", m.Name)
 		}
 	}
 	for _, c := range s.Chosen {

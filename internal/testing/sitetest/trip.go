@@ -139,6 +139,13 @@ func (f *filesWrap) Rename(ctx context.Context, from, to string) error {
 	return f.FS.Rename(ctx, from, to)
 }
 
+func (f *filesWrap) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
+	if err := f.trip.err("chmod " + name); err != nil {
+		return err
+	}
+	return f.FS.Chmod(ctx, name, mode)
+}
+
 func (f *filesWrap) Remove(ctx context.Context, name string) error {
 	if err := f.trip.err("remove " + name); err != nil {
 		return err

@@ -212,7 +212,7 @@ func (p *placing) recordAs(x *ledger.Site) {
 	case p.plan.Move:
 		x.InstalledAt, x.CopyOf, x.Adopted, x.LastBackupAt = from.InstalledAt, from.CopyOf, from.Adopted, from.LastBackupAt
 	}
-	x.LastJob, x.Licence = x.Job, from.Licence
+	x.LastJob, x.Licence, x.Mine = x.Job, from.Licence, from.Mine
 }
 
 // renamed is the prefix to replace, "" when it stays.

@@ -1,17 +1,21 @@
 // Package repair is the way of a site back to its release's own files, after a
-// backup. What was added stays for the owner to judge.
+// backup: nothing of the set-up, and nobody else who can write them. What was
+// added stays for the owner to judge.
 package repair
 
 import (
 	"context"
+	"errors"
 	"path"
 	"slices"
+	"strings"
 
+	"tivset/internal/app/archive"
 	"tivset/internal/app/release"
-	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/site"
 	"tivset/internal/step"
 	"tivset/internal/work"
 )
@@ -29,10 +33,25 @@ func Way() work.Way {
 type Done struct {
 	work.Done
 	Files  []string // that are the release's own again
+	Taken  []string // that only the set-up needs, and that are gone
+	Closed []string // that others on the machine could write or read
 	Backup *step.BackedUp
 }
 
-// Repair puts the release's own files back where they were changed or are gone.
+// ErrNothing means that nothing of the site is to be repaired.
+var ErrNothing = errors.New("the site's files are as the release has them, and nobody else can write them")
+
+// damage is what is wrong with a site's files.
+type damage struct {
+	of    release.Content
+	found release.Compared
+	names []string // of files that are not as the release has them
+	taken []string // what only the set-up needs
+	loose []site.Loose
+}
+
+// Repair puts the release's own files back where they were changed or are gone,
+// takes away what only the set-up needs, and keeps others on the machine out.
 func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
 	h, err := d.Hold(ctx, word)
 	if err != nil {
@@ -43,23 +62,13 @@ func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
 	if ctx.Err() != nil {
 		return nil, unsure
 	}
-	of, err := h.Of.Content(ctx, d.Archives)
+	wrong, err := look(ctx, d, h)
 	if err != nil {
 		return nil, err
 	}
-	others, err := d.Book.Foreign(ctx, h.Of)
-	if err != nil {
-		return nil, err
-	}
-	found, err := release.Compare(ctx, h.Of.FolderOf(h.In.Files, h.Entries, others), of, true,
-		func(int64, int64, string) {})
-	if err != nil {
-		return nil, err
-	}
-	done := &Done{Files: slices.Sorted(slices.Values(slices.Concat(found.Changed, found.Missing))),
-		Backup: &step.BackedUp{}}
-	if len(done.Files) == 0 {
-		return nil, fault.New(fault.Usage, "the files are as the release has them", h.Address, "Nothing is to be repaired.")
+	done := &Done{Files: wrong.names, Taken: wrong.taken, Closed: []string{}, Backup: &step.BackedUp{}}
+	for _, l := range wrong.loose {
+		done.Closed = append(done.Closed, strings.TrimPrefix(l.Name, h.Folder+"/"))
 	}
 	t, err := d.Begin(h.In, h.Of)
 	if err != nil {
@@ -67,7 +76,7 @@ func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
 	}
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: word, Undone: "The site is as it was.",
 		List: func(context.Context) (job.List, func(), error) {
-			list, err := steps(t, h, of, found, done, unsure != nil)
+			list, err := steps(t, h, wrong, done, unsure != nil)
 			return list, nil, err
 		}})
 	if err != nil {
@@ -77,26 +86,103 @@ func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
 	return done, err
 }
 
-func steps(t *step.Tools, h *work.Held, of release.Content, found release.Compared, done *Done,
-	unsure bool) (job.List, error) {
+// look finds what is wrong; ErrNothing when nothing is.
+func look(ctx context.Context, d *work.Desk, h *work.Held) (*damage, error) {
+	out := &damage{taken: []string{}}
+	var err error
+	if out.of, err = h.Of.Content(ctx, d.Archives); err != nil {
+		return nil, err
+	}
+	others, err := d.Book.Foreign(ctx, h.Of)
+	if err != nil {
+		return nil, err
+	}
+	folder := h.Of.FolderOf(h.In.Files, h.Entries, others)
+	if folder.There, err = folder.All(ctx); err != nil {
+		return nil, err
+	}
+	if out.found, err = release.Compare(ctx, folder, out.of, true, func(int64, int64, string) {}); err != nil {
+		return nil, err
+	}
+	mine := func(name string) bool {
+		return slices.ContainsFunc(h.Mine, func(m ledger.Mine) bool { return archive.Skipped(name, []string{m.Name}) })
+	}
+	out.found.Changed = slices.DeleteFunc(out.found.Changed, mine)
+	out.names = slices.Sorted(slices.Values(slices.Concat(out.found.Changed, out.found.Missing)))
+	for _, name := range h.Of.SetUpOnly() {
+		name = path.Clean(name)
+		there, err := files.Exists(ctx, h.In.Files, path.Join(h.Folder, name))
+		if err != nil {
+			return nil, err
+		}
+		if there {
+			out.taken = append(out.taken, name)
+		}
+	}
+	loose, _ := h.Of.Loose(folder.There)
+	for _, l := range loose { // what is put back has its mode, and what is taken away needs none
+		name := strings.TrimPrefix(l.Name, h.Folder+"/")
+		if !archive.Skipped(name, out.taken) && !slices.Contains(out.names, name) {
+			out.loose = append(out.loose, l)
+		}
+	}
+	if len(out.names)+len(out.taken)+len(out.loose) == 0 {
+		return nil, ErrNothing
+	}
+	return out, nil
+}
+
+func steps(t *step.Tools, h *work.Held, wrong *damage, done *Done, unsure bool) (job.List, error) {
 	kept, err := step.BackUpOf(t, h.Site, "", nil, done.Backup)
 	if err != nil {
 		return job.List{}, err
 	}
+	list := []job.Step{step.ClaimOf(t, h.Address, &h.Site), kept}
+	if len(wrong.loose) > 0 {
+		list = append(list, &step.SetModes{Tools: t, Modes: wrong.loose})
+	}
+	if len(wrong.taken) > 0 {
+		list = append(list, &step.Swap{Tools: t, Label: "Take away what only the set-up needs",
+			List: func(context.Context) ([]files.Move, error) {
+				var out []files.Move
+				for _, name := range wrong.taken {
+					out = append(out, files.Move{From: path.Join(h.Folder, name), To: path.Join(aside(t), name)})
+				}
+				return out, nil
+			}})
+	}
+	if len(wrong.names) > 0 {
+		back, err := putBack(t, h, wrong)
+		if err != nil {
+			return job.List{}, err
+		}
+		list = append(list, back...)
+	}
+	return job.List{Steps: append(list, &step.CheckSite{Tools: t, Unsure: unsure}),
+		Settle: step.Saved(t, h.Site, func(x *ledger.Site) {
+			x.LastBackupAt, x.LastJob, x.Health = &done.Backup.MadeAt, t.Job, "good"
+		}),
+		Finish: []job.Finisher{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
+}
+
+func aside(t *step.Tools) string { return path.Join(t.Store().Aside(t.Job), "replaced") }
+
+// putBack makes the steps that bring the release's own files back.
+func putBack(t *step.Tools, h *work.Held, wrong *damage) ([]job.Step, error) {
 	stage, err := step.StageFor(t, false)
 	if err != nil {
-		return job.List{}, err
+		return nil, err
 	}
-	unpack := step.UnpackInto(t, stage, step.Archived{File: of.File, Files: of.Survey.Files})
+	unpack := step.UnpackInto(t, stage, step.Archived{File: wrong.of.File, Files: wrong.of.Survey.Files})
 	unpack.Settings = func(ctx context.Context, staged *step.Unpack) error { return staged.SetConstants(ctx) }
 	closed := step.CloseOf(t, h.Of, h.Site)
-	return job.List{Steps: []job.Step{step.ClaimOf(t, h.Address, &h.Site), kept, unpack, closed,
+	return []job.Step{unpack, closed,
 		&step.Swap{
 			Tools:   t,
 			Label:   "Put the release's own files back",
 			Reopens: closed,
 			List: func(context.Context) ([]files.Move, error) {
-				back := moves(closed.Shut, stage.Folder, path.Join(t.Store().Aside(t.Job), "replaced"), done.Files, found)
+				back := moves(closed.Shut, stage.Folder, aside(t), wrong.names, wrong.found)
 				var came []string
 				for _, m := range back {
 					if files.Within(m.To, closed.Shut) {
@@ -105,12 +191,7 @@ func steps(t *step.Tools, h *work.Held, of release.Content, found release.Compar
 				}
 				return append(back, closed.Opening(came...)...), nil
 			},
-		},
-		&step.CheckSite{Tools: t, Unsure: unsure}},
-		Settle: step.Saved(t, h.Site, func(x *ledger.Site) {
-			x.LastBackupAt, x.LastJob, x.Health = &done.Backup.MadeAt, t.Job, "good"
-		}),
-		Finish: []job.Finisher{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
+		}}, nil
 }
 
 // moves lists the moves that bring the release's own files back.

@@ -58,8 +58,7 @@ func TestRepairKeepsWhatIsTheOwners(t *testing.T) {
 	assert.Equal(t, data, w.Dump(x))
 
 	_, err = repair.Repair(ctx, w.Desk, at)
-	require.Error(t, err, "there is nothing left to repair")
-	assert.Equal(t, fault.Usage, fault.Of(err).Kind)
+	require.ErrorIs(t, err, repair.ErrNothing)
 
 	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: at, From: filepath.Base(done.Backup.File), NoBackup: true})
 	require.NoError(t, err)
@@ -88,4 +87,38 @@ func TestRepairThatDoesNotHelpIsTakenBack(t *testing.T) {
 	require.Error(t, err)
 	assert.NotEmpty(t, fault.Of(err).Remedy)
 	sitetest.Same(t, before, w.Snapshot())
+}
+
+// All that a check names of the site's own files a repair mends, and an undo has
+// it again; then there is nothing to repair.
+func TestRepairMendsWhatACheckNames(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	at, folder := done.Site.Address, filepath.Join(w.Root, done.Site.Folder)
+	require.NoError(t, os.Chmod(filepath.Join(folder, "about.page"), 0o666))
+	require.NoError(t, os.Chmod(filepath.Join(folder, "config"), 0o777))
+	require.NoError(t, os.Chmod(filepath.Join(folder, "config/settings.php"), 0o644))
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "schema"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "schema/mariadb.sql"), []byte("-- left"), 0o644))
+	before := w.Snapshot()
+	_, fine := sitetest.Examined(t, w, at)
+	assert.False(t, fine["permissions"] || fine["leftovers"])
+
+	w.Trip.FailOn("web POST")
+	_, err = repair.Repair(ctx, w.Desk, at)
+	w.Trip.FailOn("")
+	require.Error(t, err)
+	sitetest.Same(t, before, w.Snapshot())
+
+	repaired, err := repair.Repair(ctx, w.Desk, at)
+	require.NoError(t, err)
+	assert.Empty(t, repaired.Files)
+	assert.Equal(t, []string{"schema"}, repaired.Taken)
+	assert.Equal(t, []string{"about.page", "config", "config/settings.php"}, repaired.Closed)
+	e, fine := sitetest.Examined(t, w, at)
+	assert.True(t, fine["permissions"] && fine["leftovers"] && fine["files"], "%v", e.Checks)
+	assert.NoDirExists(t, filepath.Join(folder, "schema"))
+	_, err = repair.Repair(ctx, w.Desk, at)
+	require.ErrorIs(t, err, repair.ErrNothing)
 }

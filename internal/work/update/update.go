@@ -239,7 +239,7 @@ func (p *Plan) handmade(ctx context.Context, d *work.Desk) error {
 // the themes and extensions that are not to be updated with it.
 func (p *Plan) kept() []string {
 	k := p.next.Kit
-	out := append(slices.Clone(k.Place.Writable), k.Update.Keep...)
+	out := append(k.Place.Written(), k.Update.Keep...)
 	for _, x := range k.Extras {
 		policy := map[string]string{"theme": p.Site.Care.Themes, "themes": p.Site.Care.Themes,
 			"extensions": p.Site.Care.Extensions}[x.ID]

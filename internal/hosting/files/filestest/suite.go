@@ -22,6 +22,7 @@ func Run(t *testing.T, fresh func(t *testing.T) files.FS) {
 		"create and read":        createAndRead,
 		"create leaves others":   createLeavesOthers,
 		"modes":                  modes,
+		"other modes":            otherModes,
 		"folders":                folders,
 		"list":                   list,
 		"rename":                 rename,
@@ -90,6 +91,24 @@ func modes(t *testing.T, ctx context.Context, f files.FS) {
 		require.NoError(t, err)
 		assert.Equal(t, mode|0o100, info.Mode.Perm())
 	}
+}
+
+// otherModes are set on what is there, by those who can.
+func otherModes(t *testing.T, ctx context.Context, f files.FS) {
+	moder, can := f.(files.Moder)
+	if !can {
+		t.Skip("it sets no modes")
+	}
+	require.NoError(t, f.Mkdir(ctx, "dir", 0o777))
+	write(t, ctx, f, "dir/a.txt", "content")
+	for name, mode := range map[string]fs.FileMode{"dir": 0o755, "dir/a.txt": 0o600} {
+		require.NoError(t, moder.Chmod(ctx, name, mode))
+		info, err := f.Stat(ctx, name)
+		require.NoError(t, err)
+		assert.Equal(t, mode, info.Mode.Perm(), name)
+	}
+	assert.ErrorIs(t, moder.Chmod(ctx, "none", 0o600), fs.ErrNotExist)
+	assert.Error(t, moder.Chmod(ctx, "../x", 0o600))
 }
 
 func folders(t *testing.T, ctx context.Context, f files.FS) {

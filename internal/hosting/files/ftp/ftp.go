@@ -357,16 +357,37 @@ func (f *FS) settle(n *line, name string, mode fs.FileMode, dir bool) error {
 	if f.settled(mode, dir) {
 		return nil
 	}
-	err := command(n, fmt.Sprintf("SITE CHMOD %04o %s", mode, f.full(name)))
-	var said *reply
-	if errors.As(err, &said) && (said.code == 500 || said.code == 501 || said.code == 502 || said.code == 504 ||
-		said.code == 202) {
+	err := f.chmod(n, name, mode)
+	if errors.Is(err, errors.ErrUnsupported) {
 		f.mu.Lock()
 		f.plain = true
 		f.mu.Unlock()
 		return nil
 	}
+	return err
+}
+
+// chmod asks the server to set a mode: no standard has that, and most servers do
+// (SITE CHMOD).
+func (f *FS) chmod(n *line, name string, mode fs.FileMode) error {
+	err := command(n, fmt.Sprintf("SITE CHMOD %04o %s", mode.Perm(), f.full(name)))
+	var said *reply
+	if errors.As(err, &said) && (said.code == 500 || said.code == 501 || said.code == 502 || said.code == 504 ||
+		said.code == 202) {
+		return errors.ErrUnsupported
+	}
 	return plain("set the mode of", name, err)
+}
+
+// Chmod implements files.Moder.
+func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
+	return f.use(ctx, []string{name}, func(n *line, _ bool) error {
+		if err := f.folder(n, path.Dir(name)); err != nil {
+			return err
+		}
+		defer f.forget()
+		return f.chmod(n, name, mode)
+	})
 }
 
 // Rename implements files.FS.

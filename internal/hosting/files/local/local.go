@@ -213,6 +213,15 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 	return f.rename(from, to)
 }
 
+// Chmod implements files.Moder.
+func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
+	if err := ready(ctx, name); err != nil {
+		return err
+	}
+	defer f.open.leave()
+	return missing(f.root.Chmod(name, mode.Perm()))
+}
+
 // Remove implements files.FS.
 func (f *FS) Remove(ctx context.Context, name string) error {
 	if err := ready(ctx, name); err != nil {

@@ -367,6 +367,16 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 	})
 }
 
+// Chmod implements files.Moder.
+func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
+	return f.use(ctx, true, []string{name}, func(l *line) error {
+		if err := l.folder(path.Dir(name)); err != nil {
+			return err
+		}
+		return plain("set the mode of", name, l.sftp.Chmod(l.full(name), mode.Perm()))
+	})
+}
+
 // settle gives something new its mode, unless it is one for everybody to read
 // and the server's umask makes it so by itself: that saves a round trip each.
 func (l *line) settle(usual *fs.FileMode, mode fs.FileMode, name string, chmod func(fs.FileMode) error) error {

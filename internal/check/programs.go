@@ -1,0 +1,253 @@
+package check
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"tivset/internal/app/archive"
+	"tivset/internal/app/release"
+	"tivset/internal/fault"
+	"tivset/internal/hosting/files"
+	"tivset/internal/records/ledger"
+)
+
+// programEnds are the endings of files that a web server may run.
+var programEnds = []string{
+	".php",
+	".phtml",
+	".phar",
+	".php3",
+	".php4",
+	".php5",
+	".php7",
+	".php8",
+	".phps",
+	".inc",
+	".cgi",
+	".pl",
+	".py",
+	".sh",
+	".page",
+	".shtml",
+	".jsp",
+	".asp",
+	".aspx",
+}
+
+// What is read of files that are no programs by their names: the newest so many,
+// and how much of each.
+const (
+	mostLookedInto = 400
+	lookedInto     = 4 << 10
+	mostOfRules    = 64 << 10
+)
+
+// runs says whether a web server may run a file, by its name.
+func runs(name string) bool {
+	return slices.Contains(programEnds, path.Ext(strings.ToLower(path.Base(name))))
+}
+
+// tells says whether a file may tell a web server what to run.
+func tells(name string) bool {
+	base := strings.ToLower(path.Base(name))
+	return base == ".htaccess" || base == ".user.ini"
+}
+
+// orders are what such a file says when it has something run that would not be
+// (Apache manual, mod_mime, core, mod_actions; PHP manual, runtime configuration).
+var orders = regexp.MustCompile(`(?im)^\s*(AddHandler|SetHandler|AddType\s+\S*php|ForceType|Action|ScriptAlias|` +
+	`Options\b.*ExecCGI|php_(admin_)?value\s+auto_(pre|ap)pend_file|auto_(pre|ap)pend_file\s*=\s*\S|` +
+	`(php_(admin_)?value\s+)?(extension|zend_extension|include_path)\b)`)
+
+// signs are what the beginning of a program holds, whatever it is called.
+var signs = [][]byte{[]byte("<?php"), []byte("<?="), []byte("\x7fELF"), []byte("<% ")}
+
+// program says whether a text is one, by how it begins.
+func program(text []byte) bool {
+	return bytes.HasPrefix(text, []byte("#!")) ||
+		slices.ContainsFunc(signs, func(s []byte) bool { return bytes.Contains(text, s) })
+}
+
+// strangers finds the programs in a site's folder that neither its release has
+// nor its owner vouched for. Of files that are none by name only the newest are
+// looked into; not says how many were left.
+func (l *looking) strangers(ctx context.Context, of release.Content) (bad []string, not int, err error) {
+	var plain []files.Found
+	for name, f := range l.there {
+		_, known := of.Sums[name]
+		switch {
+		case f.IsDir() || known || l.site.Edits(name) || archive.Skipped(name, l.site.Kit.Place.Compiled):
+		case runs(name) || tells(name):
+			is, err := l.strange(ctx, name, of)
+			if err != nil {
+				return nil, 0, err
+			}
+			if is {
+				bad = append(bad, name)
+			}
+		case f.Size > 0 && f.Mode&fs.ModeSymlink == 0:
+			plain = append(plain, f)
+		}
+	}
+	slices.SortFunc(plain, func(a, b files.Found) int {
+		return cmp.Or(b.Modified.Compare(a.Modified), strings.Compare(a.Path, b.Path))
+	})
+	not = max(0, len(plain)-mostLookedInto)
+	for _, f := range plain[:len(plain)-not] {
+		name := strings.TrimPrefix(f.Path, l.site.Place.Folder+"/")
+		begin, err := head(ctx, l.in.Files, f.Path, lookedInto)
+		if err != nil {
+			return nil, 0, err
+		}
+		if !program(begin) {
+			continue
+		}
+		is, err := l.strange(ctx, name, of)
+		if err != nil {
+			return nil, 0, err
+		}
+		if is {
+			bad = append(bad, name)
+		}
+	}
+	slices.Sort(bad)
+	return l.notMine(ctx, bad, not)
+}
+
+// strange says whether a program is none that the release has there. A file that
+// tells a server what to run is one only when it does.
+func (l *looking) strange(ctx context.Context, name string, of release.Content) (bool, error) {
+	full := path.Join(l.site.Place.Folder, name)
+	if tells(name) {
+		text, err := head(ctx, l.in.Files, full, mostOfRules)
+		if err != nil || !orders.Match(text) {
+			return false, err
+		}
+	}
+	want, has := of.Other[name]
+	if !has {
+		return true, nil
+	}
+	sum, err := sumOf(ctx, l.in.Files, full)
+	return sum != "" && sum != want, err
+}
+
+// notMine leaves out what the owner vouched for and what is as it was then.
+func (l *looking) notMine(ctx context.Context, bad []string, not int) ([]string, int, error) {
+	for _, m := range l.record.Mine {
+		is := func(name string) bool { return archive.Skipped(name, []string{m.Name}) }
+		if !slices.ContainsFunc(bad, is) {
+			continue
+		}
+		now, err := l.vouchedFor(ctx, m.Name)
+		if err != nil {
+			return nil, 0, err
+		}
+		if now == m.Sum {
+			bad = slices.DeleteFunc(bad, is)
+		}
+	}
+	return bad, not, nil
+}
+
+// vouchedFor is the sum of a file, or of a folder's programs with their names; ""
+// of what is not there.
+func (l *looking) vouchedFor(ctx context.Context, name string) (string, error) {
+	if f, there := l.there[name]; !there {
+		return "", nil
+	} else if !f.IsDir() {
+		return sumOf(ctx, l.in.Files, f.Path)
+	}
+	sum := sha256.New()
+	var inside []string
+	for other, f := range l.there {
+		if !f.IsDir() && archive.Skipped(other, []string{name}) && (runs(other) || tells(other)) {
+			inside = append(inside, other)
+		}
+	}
+	slices.Sort(inside)
+	for _, other := range inside {
+		one, err := sumOf(ctx, l.in.Files, l.there[other].Path)
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(sum, "%s\x00%s\n", other, one)
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// Vouch records that programs in a site's folder are the owner's, by the names of
+// files or folders below it. They are judged anew when they change.
+func (e *Examiner) Vouch(ctx context.Context, x ledger.Site, names []string) (ledger.Site, error) {
+	s, err := e.Book.From(x)
+	if err != nil {
+		return x, err
+	}
+	in, err := e.Hosting.Open(ctx, s.In)
+	if err != nil {
+		return x, err
+	}
+	defer in.Close()
+	others, err := e.Book.Foreign(ctx, s)
+	if err != nil {
+		return x, err
+	}
+	l := &looking{Examiner: e, site: s, in: in, record: &x, others: others}
+	if err := l.walk(ctx); err != nil {
+		return x, err
+	}
+	for _, name := range names {
+		name = path.Clean(strings.TrimSuffix(name, "/"))
+		sum, err := l.vouchedFor(ctx, name)
+		if err != nil {
+			return x, err
+		}
+		if sum == "" {
+			return x, fault.New(fault.Usage, "the site has no such file or folder", name,
+				"Name it as the check does, from the site's folder. Nothing was noted.")
+		}
+		x.Mine = slices.DeleteFunc(slices.Clone(x.Mine), func(m ledger.Mine) bool {
+			return archive.Skipped(m.Name, []string{name})
+		})
+		x.Mine = append(x.Mine, ledger.Mine{Name: name, Sum: sum})
+	}
+	return x, e.Record(ctx, x)
+}
+
+// head reads how a file begins; nothing of one that has gone.
+func head(ctx context.Context, f files.FS, full string, most int64) ([]byte, error) {
+	file, err := f.Open(ctx, full)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	content, err := io.ReadAll(io.LimitReader(file, most))
+	return content, errors.Join(err, file.Close())
+}
+
+// sumOf is the SHA-256 of a file in hexadecimal; "" of one that has gone.
+func sumOf(ctx context.Context, f files.FS, full string) (string, error) {
+	file, err := f.Open(ctx, full)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.New()
+	_, err = io.Copy(sum, file)
+	return hex.EncodeToString(sum.Sum(nil)), errors.Join(err, file.Close())
+}
