@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"net/url"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -124,6 +126,32 @@ func (b *Book) From(x ledger.Site) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
+	return b.in(x, a)
+}
+
+// Was makes a site of a record that is older than what the account has now, a
+// backup's say: for what its configuration held then. An account, a domain and a
+// server that are not there any more are made up from the record.
+func (b *Book) Was(x ledger.Site) (*Site, error) {
+	then := account.Account{Name: x.Account}
+	if a, err := b.Home.Account(x.Account); err == nil {
+		then = *a
+	}
+	if _, err := Resolve(x.URL, then.Domains); err != nil {
+		at, err := url.Parse(x.URL)
+		if err != nil {
+			return nil, err
+		}
+		then.Domains = append(slices.Clone(then.Domains), account.Domain{Name: at.Hostname(),
+			URL: at.Scheme + "://" + at.Host, Folder: strings.TrimSuffix(x.Folder, strings.TrimSuffix(at.Path, "/"))})
+	}
+	if d := x.Database; d != nil && then.Database(d.Server, d.Engine) == nil {
+		then.Databases = append(slices.Clone(then.Databases), account.Database{Name: d.Server, Engine: d.Engine})
+	}
+	return b.in(x, &then)
+}
+
+func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 	entry, err := b.Catalogue.Find(x.App)
 	if err != nil {
 		return nil, err

@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 	"strconv"
+	"strings"
 
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
@@ -147,12 +150,32 @@ func (t *Tools) carried(f kit.Config, now string, before, after fill.Values) (st
 	if err != nil {
 		return "", err
 	}
+	before = t.placed(before, config.Read(f.Format, string(text), now))
 	out, err := config.Carry(syntax, string(text), now, before, after)
 	if err != nil {
 		return "", fault.New(fault.Failed, "the configuration was changed by hand", f.Path,
 			"Put that line back as the app's set-up wrote it, or change it to what it is to be yourself.").Because(err)
 	}
 	return out, nil
+}
+
+// placed has what depends on the place and the database be as the file says that
+// it is, where it can be read: what is recorded may be older, or the account's
+// servers have other names since. All else in the file is its owner's.
+func (t *Tools) placed(before, read fill.Values) fill.Values {
+	out := maps.Clone(before)
+	for name, value := range read {
+		if ofPlace(name) || slices.ContainsFunc(t.Site.Kit.Values[strings.TrimPrefix(name, "value.")].Names(), ofPlace) {
+			out[name] = value
+		}
+	}
+	return out
+}
+
+// ofPlace says whether a value depends on where a site and its data are.
+func ofPlace(name string) bool {
+	return strings.HasPrefix(name, "data.") || slices.Contains([]string{"url", "domain", "path", "tables", "admin.folder"},
+		name)
 }
 
 // CopyConfig copies the site's configuration files from one folder to another;

@@ -9,6 +9,7 @@ package kit
 
 import (
 	"io/fs"
+	"maps"
 	"slices"
 
 	"github.com/Masterminds/semver/v3"
@@ -16,6 +17,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"tivset/internal/answer"
+	"tivset/internal/app/fill"
 )
 
 // Version is the version of the format that this package reads.
@@ -72,6 +74,19 @@ func (t Text) For(engine string) string {
 		return text
 	}
 	return t.All
+}
+
+// Names lists the values that it has places for, with any engine.
+func (t Text) Names() []string {
+	var out []string
+	for _, text := range append(slices.Collect(maps.Values(t.By)), t.All) {
+		for _, p := range fill.Parse(text) {
+			if p.Name != "" {
+				out = append(out, p.Name)
+			}
+		}
+	}
+	return out
 }
 
 // UnmarshalYAML reads a text, or texts by engine.

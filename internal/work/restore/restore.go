@@ -278,9 +278,9 @@ func becomes(d *work.Desk, h *work.Held, c *place.Content) (ledger.Site, *site.S
 	return x, s, err
 }
 
-// valuesOf gives what the configuration of a site holds.
+// valuesOf gives what the configuration of a site held when it had this record.
 func valuesOf(d *work.Desk, x ledger.Site, secrets map[string]secret.Text) (fill.Values, error) {
-	s, err := d.Book.From(x)
+	s, err := d.Book.Was(x)
 	if err != nil {
 		return nil, err
 	}
