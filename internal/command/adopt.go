@@ -3,12 +3,17 @@ package command
 import (
 	"context"
 	"errors"
+	"maps"
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/answer"
 	"tivset/internal/check"
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/screen"
+	"tivset/internal/site"
+	"tivset/internal/talk"
 	"tivset/internal/work/adopt"
 	"tivset/internal/work/repair"
 )
@@ -28,6 +33,11 @@ func (a *app) adopt() *cobra.Command {
 				return err
 			}
 			done, err := adopt.Adopt(ctx, s.Desk, adopt.Request{At: args[0], Account: a.account, Answers: given})
+			if missing := fault.Of(err).Missing; err != nil && len(missing) > 0 && a.streams.Asks() {
+				if given, err = a.asked(ctx, given, missing); err == nil {
+					done, err = adopt.Adopt(ctx, s.Desk, adopt.Request{At: args[0], Account: a.account, Answers: given})
+				}
+			}
 			if err != nil {
 				return err
 			}
@@ -47,6 +57,28 @@ func (a *app) adopt() *cobra.Command {
 	c.Flags().StringArrayVarP(&answers, "answer", "a", nil,
 		"an answer, id=value; id=@FILE reads a file, id=@- standard input")
 	return c
+}
+
+// asked asks for answers that are missing: names as they are typed, passwords
+// unseen.
+func (a *app) asked(ctx context.Context, given answer.Given, missing []string) (answer.Given, error) {
+	out := answer.Given{}
+	maps.Copy(out, given)
+	asker := screen.NewAsker(a.streams)
+	for _, id := range missing {
+		if out[id] != "" {
+			continue
+		}
+		prompt := talk.Prompt{Text: "The admin's name in the app"}
+		if id == site.AdminPassword {
+			prompt = talk.Prompt{Text: "The admin's password, as it is in the app", Unseen: true}
+		}
+		var err error
+		if out[id], err = asker.Ask(ctx, prompt); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // repair puts the release's own files back, one site after the other.

@@ -139,10 +139,16 @@ func describe(i files.Info) string {
 }
 
 // lookAtLayout makes sure that nothing of the app would land on somebody else's.
-// Entries are the app's, aside those that make room.
-func (pl *Planner) lookAtLayout(ctx context.Context, s *site.Site, entries, aside []string) error {
-	if folder := s.Place.AdminFolder; folder != "" && slices.Contains(entries, folder) &&
-		folder != s.Kit.Place.AdminFolder {
+// Entries are the app's, aside those that make room. What is carried has its
+// admin side under the name that it was given once.
+func (pl *Planner) lookAtLayout(ctx context.Context, s *site.Site, entries, aside []string,
+	carried *site.Carried) error {
+	folder := s.Place.AdminFolder
+	if carried != nil && folder != "" && folder != site.AdminFolder(carried.Record) {
+		return fault.New(fault.Usage, "the admin side keeps its name, "+site.AdminFolder(carried.Record), "admin.folder",
+			"Leave the answer out.")
+	}
+	if carried == nil && folder != "" && slices.Contains(entries, folder) && folder != s.Kit.Place.AdminFolder {
 		return fault.New(fault.Usage, s.Title+" has a folder "+folder+" of its own", "admin.folder",
 			"Choose another name for the folder of the admin side.")
 	}

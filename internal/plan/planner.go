@@ -72,7 +72,7 @@ func (pl *Planner) look(ctx context.Context, in *hosting.Account, d *decided, r 
 	if err != nil {
 		return nil, err
 	}
-	if err := pl.lookAtLayout(ctx, &s, got.survey.Entries, spot.aside.Entries); err != nil {
+	if err := pl.lookAtLayout(ctx, &s, got.survey.Entries, spot.aside.Entries, r.Carried); err != nil {
 		return nil, err
 	}
 	needs, wishes, err := LookAtNeeds(ctx, in, &s, got.survey.Bytes)
@@ -167,6 +167,9 @@ func (pl *Planner) decide(r Request) (*decided, error) {
 		}
 		problems = append(problems, d.answer(r)...)
 	}
+	if r.Carried != nil {
+		problems = d.asItWas(r, problems)
+	}
 	if len(problems) == 1 && problems[0].What != fault.Needed { // the only one needs no list
 		p := problems[0]
 		return nil, &fault.Error{Kind: fault.Usage, What: p.What, Where: p.ID, Remedy: p.Remedy, Problems: problems}
@@ -180,6 +183,25 @@ func (pl *Planner) decide(r Request) (*decided, error) {
 			"Read it with: "+fault.Call("about", d.kit.App, "--licence")+"; then accept it with --accept-licence")
 	}
 	return d, nil
+}
+
+// asItWas has a site that is carried keep what it is: nobody judges its title or
+// asks anew what its app was told long ago. What is wrong with the new place is.
+func (d *decided) asItWas(r Request, problems []fault.Problem) []fault.Problem {
+	was := r.Carried.Answers()
+	kept := func(id string) bool { return !ofPlacement(id) && (was[id] == r.Answers[id]) }
+	for id, v := range r.Answers {
+		if kept(id) {
+			d.answers[id] = v
+		}
+	}
+	return slices.DeleteFunc(problems, func(p fault.Problem) bool { return kept(p.ID) })
+}
+
+// ofPlacement says whether an answer is about where a site and its data go.
+func ofPlacement(id string) bool {
+	return strings.HasPrefix(id, "data.") || slices.Contains([]string{"install", "at", "account", "release", "occupied",
+		"admin.folder"}, id)
 }
 
 // find finds the kit, the account and the place of a request.

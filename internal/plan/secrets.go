@@ -103,7 +103,7 @@ func (p *secretPart) carry(c *site.Carried) error {
 		return nil
 	}
 	for name, value := range c.Secrets {
-		if name != site.DataPassword {
+		if name != site.DataPassword && !slices.Contains(c.Anew, name) {
 			p.secrets[name] = value
 		}
 	}

@@ -23,6 +23,7 @@ type Carried struct {
 	Record  ledger.Site
 	Secrets map[string]secret.Text
 	Before  fill.Values
+	Anew    []string // secrets that it gets anew: a second site is not to have the first one's keys
 }
 
 // Answers are those that make the same site again, elsewhere.
@@ -44,39 +45,58 @@ func (c *Carried) Answers() answer.Given {
 	return out
 }
 
-// Rewriting is the replacement of the carried site's address by another; nil
-// when they are the same. Addresses of other recorded sites stay.
-func (b *Book) Rewriting(ctx context.Context, c *Carried, to string) (*rewrite.Address, error) {
-	if c.Record.URL == to {
-		return nil, nil
-	}
+// Rewriting is the replacement of what changes with the place of the carried
+// site, when it is to be another: its address, its folders on the server, the
+// prefix of its tables. Those of other recorded sites stay.
+func (b *Book) Rewriting(ctx context.Context, c *Carried, to *Site) (*rewrite.Address, error) {
 	sites, err := b.Ledger.Sites(ctx)
 	if err != nil {
 		return nil, err
 	}
-	var others []string
+	was, err := b.Was(c.Record)
+	if err != nil {
+		return nil, err
+	}
+	var others, folders []string
 	for _, x := range sites {
 		others = append(others, x.URL)
+		if x.Account == c.Record.Account {
+			folders = append(folders, was.serverPath(x.Folder))
+		}
 	}
-	return rewrite.New(c.Record.URL, to, others)
+	change, err := rewrite.New(c.Record.URL, to.Place.URL, others)
+	if err != nil {
+		return nil, err
+	}
+	change.Folder(was.serverPath(was.Place.DataFolder), to.serverPath(to.Place.DataFolder), nil)
+	change.Folder(was.serverPath(was.Place.Folder), to.serverPath(to.Place.Folder), folders)
+	if was.Data != nil && to.Data != nil {
+		change.Tables(was.Data.Tables, to.Data.Tables)
+	}
+	return change, nil
 }
 
-// Script is the SQL of a backup of the carried site, with its address replaced
-// where the kit says that it is stored.
-func (c *Carried) Script(ctx context.Context, from *backup.Backup, k *kit.Kit, change *rewrite.Address) io.ReadCloser {
-	return c.Rewritten(from.Script(ctx), from.Engine, k, change)
+// Script is the SQL of a backup of the carried site, with what changes with the
+// place replaced where the kit says that it is stored. Left is told what the kit
+// keeps from that, by table.
+func (c *Carried) Script(ctx context.Context, from *backup.Backup, k *kit.Kit, change *rewrite.Address,
+	left func(map[string]int)) io.ReadCloser {
+	return c.Rewritten(from.Script(ctx), from.Engine, k, change, left)
 }
 
-// Rewritten is a dump of the carried site's database, with its address replaced
-// where the kit says that it is stored.
-func (c *Carried) Rewritten(plain io.ReadCloser, engine string, k *kit.Kit, change *rewrite.Address) io.ReadCloser {
-	if change == nil {
+// Rewritten does the same with a dump of the carried site's database.
+func (c *Carried) Rewritten(plain io.ReadCloser, engine string, k *kit.Kit, change *rewrite.Address,
+	left func(map[string]int)) io.ReadCloser {
+	if !change.Changes() {
 		return plain
 	}
 	r, w := io.Pipe()
 	go func() {
 		wanted := func(table, column string) bool { return k.Holds(bareTable(c.Record.Database, table), column) }
-		err := change.Dump(engine, wanted, plain, w)
+		rows, err := change.Dump(engine, wanted, plain, w)
+		if left != nil {
+			left(rows)
+		}
 		_ = w.CloseWithError(errors.Join(err, plain.Close()))
 	}()
 	return r

@@ -65,6 +65,7 @@ func (c *CheckSite) Do(ctx context.Context) error {
 	}
 	found, err := v.Hidden(ctx)
 	c.Result.Warn(found.Shown...)
+	c.Result.warnLeft()
 	return err
 }
 

@@ -1,6 +1,7 @@
 package step
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
+	"tivset/internal/app/rewrite"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
 )
@@ -157,6 +159,54 @@ func (t *Tools) carried(f kit.Config, now string, before, after fill.Values) (st
 			"Put that line back as the app's set-up wrote it, or change it to what it is to be yourself.").Because(err)
 	}
 	return out, nil
+}
+
+// CarryFiles replaces what changes with the place in the files that the kit says
+// hold it, of an app that lies in a folder with its data in another.
+func (t *Tools) CarryFiles(ctx context.Context, folder, data string, change *rewrite.Address) error {
+	if !change.Changes() {
+		return nil
+	}
+	for _, s := range t.Site.Kit.Stored {
+		in, pattern := folder, s.Files
+		if s.DataFiles != "" {
+			in, pattern = data, s.DataFiles
+		}
+		if pattern == "" {
+			continue
+		}
+		all, err := files.Tree(ctx, t.In.Files, in, nil)
+		if err != nil {
+			return err
+		}
+		for _, f := range all {
+			fits, err := path.Match(pattern, strings.TrimPrefix(f.Path, in+"/"))
+			if err != nil {
+				return err
+			}
+			if !fits || !f.Mode.IsRegular() {
+				continue
+			}
+			if err := t.carryFile(ctx, f, change); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// carryFile replaces in one file. A larger one than configuration can be is an
+// error: half of it would be lost.
+func (t *Tools) carryFile(ctx context.Context, f files.Found, change *rewrite.Address) error {
+	now, err := files.Read(ctx, t.In.Files, f.Path, mostOfConfig)
+	if err != nil {
+		return err
+	}
+	becomes := change.Value(now)
+	if bytes.Equal(now, becomes) {
+		return nil
+	}
+	return replace(ctx, t.In.Files, f.Path, becomes, f.Mode.Perm())
 }
 
 // placed has what depends on the place and the database be as the file says that

@@ -4,7 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"tivset/internal/app/fill"
@@ -39,6 +42,31 @@ type Result struct {
 	Backup   string   // one that stays, whatever becomes of the job
 	Replaced []string // folders of the account with files that an undo put others in the place of
 	Kept     []string // what an undo put something over, kept as files of this machine or folders of the account
+
+	left map[string]int // rows that hold an old address still, by table
+}
+
+// Left notes how many rows of which tables hold an address or a folder of before,
+// because the kit keeps them from being changed.
+func (r *Result) Left(rows map[string]int) {
+	if r.left == nil {
+		r.left = map[string]int{}
+	}
+	for table, n := range rows {
+		r.left[table] = max(r.left[table], n)
+	}
+}
+
+// warnLeft tells the owner of them.
+func (r *Result) warnLeft() {
+	var tables []string
+	for _, table := range slices.Sorted(maps.Keys(r.left)) {
+		tables = append(tables, fmt.Sprintf("%s (%d rows)", table, r.left[table]))
+	}
+	if len(tables) > 0 {
+		r.Warn("the address or the folder of before still stands in " + strings.Join(tables, ", ") +
+			", where the kit says that nothing is to be replaced")
+	}
 }
 
 // Warn adds a warning, once.

@@ -153,6 +153,7 @@ func (k *Kit) problems() []fault.Problem {
 	c.steps("setup", c.Setup)
 	c.steps("update.steps", c.Update.Steps)
 	c.steps("copied", c.Copied)
+	c.steps("moved", c.Moved)
 	c.steps("renew", c.Renew)
 	c.now()
 	c.lookedAfter()
@@ -357,8 +358,21 @@ func (c *checker) lookedAfter() {
 	}
 	for i, s := range c.Stored {
 		key := "addresses." + strconv.Itoa(i)
-		c.need(key+".table", s.Table, "table: options")
-		c.need(key+".column", s.Column, "column: value")
+		kinds := 0
+		for _, name := range []string{s.Table, s.Files, s.DataFiles} {
+			if name != "" {
+				kinds++
+			}
+		}
+		if kinds != 1 || s.Table == "" && s.Column != "" {
+			c.wrong(key, "it is either a table with a column, or files, or data-files",
+				"Write {table: options, column: value} or {files: data/*.json}.")
+		}
+		for _, pattern := range []string{s.Files, s.DataFiles} {
+			if _, err := path.Match(pattern, ""); pattern != "" && (err != nil || !fs.ValidPath(pattern)) {
+				c.wrong(key, fmt.Sprintf("%q is not a pattern of names", pattern), "Write it as data/*.json.")
+			}
+		}
 	}
 	if c.Known == nil {
 		return

@@ -51,6 +51,8 @@ type Kit struct {
 	Now     map[string]Now    `yaml:"now"`       // how what owners change is read, by its name (NowNames)
 	// what a copy needs besides: that it sends no mail, is not found by search engines
 	Copied []Step `yaml:"copied"`
+	// what a site that has come to another place needs besides
+	Moved []Step `yaml:"moved"`
 	// what gives the admin the password {admin.password}; the configuration is written anew by itself
 	Renew []Step     `yaml:"renew"`
 	Known *Recognise `yaml:"recognise"` // how to know the app where somebody else installed it
@@ -214,10 +216,14 @@ type Update struct {
 	Steps []Step   `yaml:"steps"` // carried out in the new release, in order; since says for which
 }
 
-// Stored is where in its database the app keeps its address.
+// Stored is where the app keeps its address and its folders besides its
+// configuration. Either Table or one of the others is set.
 type Stored struct {
-	Table  string `yaml:"table"`  // without the prefix
-	Column string `yaml:"column"` // * for all
+	Table  string `yaml:"table"`  // without the prefix; * for all
+	Column string `yaml:"column"` // * for all, as when left out
+	// files below the app's folder, or below its data folder, by a pattern: * for any part of a name
+	Files     string `yaml:"files"`
+	DataFiles string `yaml:"data-files"`
 }
 
 // Recognise says how an app is known by its files.
@@ -250,6 +256,20 @@ type Config struct {
 type Secret struct {
 	Length int    `yaml:"length"`
 	Of     string `yaml:"of"` // alnum
+	// a copy gets one of its own: nothing in the data was made with it
+	Anew bool `yaml:"anew"`
+}
+
+// Anew lists the vault's names of the secrets that a copy gets anew.
+func (k *Kit) Anew() []string {
+	var out []string
+	for name, s := range k.Secrets {
+		if s.Anew {
+			out = append(out, "secret."+name)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // Check is how to know that a site works.
@@ -330,12 +350,20 @@ func (k *Kit) Between(after, to string) []Release {
 	return out
 }
 
-// Holds says whether addresses in a column are the site's own. Tables are
-// given without their prefix.
+// Holds says whether what changes with the place is replaced in a column: in all,
+// unless the kit says in which. Tables are given without their prefix.
 func (k *Kit) Holds(table, column string) bool {
-	return slices.ContainsFunc(k.Stored, func(s Stored) bool {
-		return s.Table == table && (s.Column == column || s.Column == "*")
-	})
+	said := false
+	for _, s := range k.Stored {
+		if s.Table == "" {
+			continue
+		}
+		said = true
+		if (s.Table == "*" || s.Table == table) && (s.Column == "*" || s.Column == "" || s.Column == column) {
+			return true
+		}
+	}
+	return !said
 }
 
 // UsesTables says whether the app's tables can begin with any prefix.

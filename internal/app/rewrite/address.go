@@ -1,4 +1,5 @@
-// Package rewrite replaces a site's address by another wherever it is stored:
+// Package rewrite replaces what changes with a site's place wherever it is
+// stored: its address in all its written forms, its folders, its tables' prefix;
 // in plain text, in JSON, in what PHP's serialize wrote, and in whole dumps of
 // databases, without touching what only looks alike.
 package rewrite
@@ -7,14 +8,19 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
+	"regexp"
 	"strings"
 )
 
-// Address replaces one address by another.
+// Address replaces one address by another, and what else changes with it.
 type Address struct {
 	from, to place
 	except   []place // addresses of others below the one replaced
-	host     []byte  // what every place to replace holds
+	host     []byte  // what every place to replace holds; nil when the address stays
+	folders  []folder
+	tables   *regexp.Regexp // a name that begins with the tables' prefix
+	prefix   [2]string
+	needles  [][]byte // what a text holds of which anything is replaced
 }
 
 // place is an address taken apart.
@@ -44,6 +50,9 @@ func parse(address string) (place, error) {
 // https://. Except lists addresses of other sites, which stay.
 func New(from, to string, except []string) (*Address, error) {
 	a := &Address{}
+	if from == to {
+		return a, nil
+	}
 	var err error
 	if a.from, err = parse(from); err != nil {
 		return nil, err
@@ -61,12 +70,27 @@ func New(from, to string, except []string) (*Address, error) {
 		}
 	}
 	a.host = []byte(a.from.host)
+	a.needles = [][]byte{a.host}
 	return a, nil
 }
 
-// Text replaces the address in plain text, also where its slashes are escaped
+// Text replaces address and folders in plain text, also where slashes are escaped
 // as in JSON (\/) or as in queries (%2F).
 func (a *Address) Text(text []byte) []byte {
+	if a.tables != nil && a.tables.Match(text) {
+		return append([]byte(a.prefix[1]), text[len(a.prefix[0]):]...)
+	}
+	text = a.addresses(text)
+	for _, f := range a.folders {
+		text = f.text(text)
+	}
+	return text
+}
+
+func (a *Address) addresses(text []byte) []byte {
+	if len(a.host) == 0 {
+		return text
+	}
 	var out []byte
 	done := 0
 	for at := 0; ; {

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"io"
+	"slices"
 	"strings"
 
 	"tivset/internal/hosting/database"
@@ -16,25 +17,29 @@ type Wanted func(table, column string) bool
 
 // Dump replaces the address in the rows of a dump, as packages below database
 // write it, while it goes through. What it keeps in memory is one row.
-func (a *Address) Dump(engine string, wanted Wanted, from io.Reader, to io.Writer) error {
+// Left are the rows, by table, that hold an old address and are not to be changed.
+func (a *Address) Dump(engine string, wanted Wanted, from io.Reader, to io.Writer) (left map[string]int, err error) {
 	d := &dump{a: a, wanted: wanted, in: bufio.NewReaderSize(from, 1<<20), out: bufio.NewWriterSize(to, 1<<20),
-		form: formOf(engine)}
-	d.hex = []byte(hex.EncodeToString(a.host))
-	if d.form.upper {
-		d.hex = bytes.ToUpper(d.hex)
+		form: formOf(engine), left: map[string]int{}}
+	for _, n := range a.needles {
+		digits := []byte(hex.EncodeToString(n))
+		if d.form.upper {
+			digits = bytes.ToUpper(digits)
+		}
+		d.hex = append(d.hex, digits)
 	}
 	for {
 		line, err := d.line()
 		if len(line) > 0 {
 			if err := d.take(line); err != nil {
-				return err
+				return nil, err
 			}
 		}
 		if errors.Is(err, io.EOF) {
-			return d.out.Flush()
+			return d.left, d.out.Flush()
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 	}
 }
@@ -45,11 +50,12 @@ type dump struct {
 	in     *bufio.Reader
 	out    *bufio.Writer
 	form   form
-	hex    []byte // the host in the digits of a binary value
+	hex    [][]byte // what is looked for in the digits of a binary value
+	table  string   // whose rows are coming
+	left   map[string]int
 	long   []byte
 	rows   bool   // rows are coming
 	which  []bool // the columns whose addresses are replaced
-	any    bool
 }
 
 // line gives the next line; of SQLite's dumps, whose texts hold line breaks, one
@@ -86,7 +92,8 @@ func (d *dump) take(line []byte) error {
 	case d.rows && d.form.over(line):
 		d.rows = false
 	}
-	if d.rows && d.any && (bytes.Contains(line, d.a.host) || bytes.Contains(line, d.hex)) {
+	if d.rows &&
+		(d.a.concerns(line) || slices.ContainsFunc(d.hex, func(h []byte) bool { return bytes.Contains(line, h) })) {
 		line = d.row(line)
 	}
 	_, err := d.out.Write(line)
@@ -99,23 +106,23 @@ func (d *dump) take(line []byte) error {
 // columns reads a table's name and columns from the beginning of its rows.
 func (d *dump) columns(head []byte) {
 	names := d.form.names(string(head))
-	d.which, d.any = d.which[:0], false
+	d.which, d.table = d.which[:0], ""
 	if len(names) == 0 {
 		return
 	}
+	d.table = names[0]
 	for _, column := range names[1:] {
-		wanted := d.wanted(names[0], column)
-		d.which = append(d.which, wanted)
-		d.any = d.any || wanted
+		d.which = append(d.which, d.wanted(names[0], column))
 	}
 }
 
-// row replaces in the columns that are wanted.
+// row replaces in the columns that are wanted, and counts it when another holds
+// what would be replaced.
 func (d *dump) row(line []byte) []byte {
 	var out []byte
-	done := 0
+	done, left := 0, false
 	for i, field := range d.form.fields(line) {
-		if i >= len(d.which) || !d.which[i] {
+		if i >= len(d.which) {
 			continue
 		}
 		raw := line[field[0]:field[1]]
@@ -127,8 +134,15 @@ func (d *dump) row(line []byte) []byte {
 		if bytes.Equal(changed, value) {
 			continue
 		}
+		if !d.which[i] {
+			left = true
+			continue
+		}
 		out = append(append(out, line[done:field[0]]...), write(changed)...)
 		done = field[1]
+	}
+	if left {
+		d.left[d.table]++
 	}
 	return append(out, line[done:]...)
 }

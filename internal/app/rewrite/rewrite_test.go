@@ -145,8 +145,44 @@ func TestDumps(t *testing.T) {
 				"('http://a.localhost/');\n"},
 	} {
 		var out bytes.Buffer
-		require.NoError(t, a.Dump(engine, wanted, strings.NewReader(c[0]), &out))
+		left, err := a.Dump(engine, wanted, strings.NewReader(c[0]), &out)
+		require.NoError(t, err)
 		assert.Equal(t, c[1], out.String(), engine)
+		assert.Equal(t, map[string]int{"opt": 1, map[bool]string{true: "other", false: "x"}[engine == "mariadb"]: 1}, left,
+			"what is not to be changed is counted")
+	}
+}
+
+// Folders and the prefix of tables go with the address, or alone.
+func TestFolders(t *testing.T) {
+	a := address(t, "http://a.localhost/", "http://bb.localhost/")
+	a.Folder("/srv/acc/web/talk", "/home/x/web/try/", []string{"/srv/acc/web/talk/shop", "/srv/other"})
+	a.Tables("ab1_", "zz9_")
+	alone := address(t, "http://a.localhost/", "http://a.localhost/")
+	assert.False(t, alone.Changes())
+	alone.Folder("/srv/acc/web/talk", "/srv/acc/web/talk/", nil)
+	assert.False(t, alone.Changes())
+	alone.Folder("/srv/acc/web/talk", "/home/x/web/try", nil)
+	assert.True(t, alone.Changes())
+	for value, want := range map[string]string{
+		"/srv/acc/web/talk": "/home/x/web/try", "file:///srv/acc/web/talk/a.txt": "file:///home/x/web/try/a.txt",
+		`{"f":"\/srv\/acc\/web\/talk\/a"}`:                                           `{"f":"\/home\/x\/web\/try\/a"}`,
+		`s:17:"/srv/acc/web/talk";`:                                                  `s:15:"/home/x/web/try";`,
+		"?f=%2Fsrv%2Facc%2Fweb%2Ftalk%2Fa":                                           "?f=%2Fhome%2Fx%2Fweb%2Ftry%2Fa",
+		"/srv/acc/web/talk2 and /srv/acc/web/talk-old and /old/srv/acc/web/talk.bak": "same",
+		"/srv/acc/web/talk/shop/x":                                                   "same", "/srv/acc/web/talk/shop2": "/home/x/web/try/shop2",
+	} {
+		if want == "same" {
+			want = value
+		}
+		assert.Equal(t, want, string(a.Value([]byte(value))))
+		if !strings.Contains(value, "shop") {
+			assert.Equal(t, strings.Contains(want, "try"), string(alone.Value([]byte(value))) != value, value)
+		}
+	}
+	for value, want := range map[string]string{"ab1_roles": "zz9_roles", "ab1_": "ab1_", "the ab1_roles": "the ab1_roles",
+		"ab1_roles!": "ab1_roles!", "Ab1_roles": "Ab1_roles"} {
+		assert.Equal(t, want, string(a.Value([]byte(value))))
 	}
 }
 

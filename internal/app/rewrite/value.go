@@ -16,7 +16,7 @@ const deepest = 64
 func (a *Address) Value(v []byte) []byte { return a.value(v, 0) }
 
 func (a *Address) value(v []byte, depth int) []byte {
-	if depth > deepest || !bytes.Contains(v, a.host) {
+	if depth > deepest || !a.concerns(v) {
 		return v
 	}
 	if out, ok := a.serialised(v, depth); ok {
@@ -93,7 +93,7 @@ func (a *Address) json(v []byte, depth int) []byte {
 }
 
 func (a *Address) literal(quoted []byte, depth int) []byte {
-	if !bytes.Contains(quoted, a.host) {
+	if !a.concerns(quoted) {
 		return quoted
 	}
 	var plain string

@@ -14,6 +14,7 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
+	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
@@ -64,7 +65,17 @@ func Adopt(ctx context.Context, d *work.Desk, r Request) (check.Examined, error)
 	if err != nil {
 		return none, err
 	}
-	return takeCharge(ctx, d, in, x, secrets)
+	token, err := d.Maker.Token(4)
+	if err != nil {
+		return none, err
+	}
+	x.Job = job.NewID(d.Now(), token)
+	done, err := takeCharge(ctx, d, in, x, secrets)
+	if err != nil {
+		return done, err
+	}
+	return done, d.Book.Ledger.PutJob(ctx, ledger.Job{ID: x.Job, What: Way().Name, App: x.App, Account: x.Account,
+		Address: x.Address, Started: x.InstalledAt, Ended: &x.InstalledAt, Outcome: Way().Past})
 }
 
 // takeCharge records a site that passes its checks; of one that does not nothing

@@ -7,10 +7,27 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/answer"
+	"tivset/internal/records/ledger"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/testserver"
 	"tivset/internal/work/adopt"
+	"tivset/internal/work/place"
+	"tivset/internal/work/remove"
 )
+
+// likeAnyOther copies an adopted site, moves the copy and takes it away, without
+// any answer.
+func likeAnyOther(t *testing.T, w *sitetest.World, x ledger.Site) {
+	t.Helper()
+	before := w.Snapshot()
+	copied := w.Copy(place.Request{Site: x.Address, At: "chandlery.localhost/copied"})
+	moved := w.Copy(place.Request{Site: copied.Site.Address, At: "chandlery.localhost/moved", Move: true})
+	e, _ := sitetest.Examined(t, w, moved.Site.Address)
+	assert.True(t, e.OK, "%s: %v", x.App, e.Checks)
+	assert.Equal(t, x.Title, moved.Site.Title)
+	w.Remove(remove.Request{Site: moved.Site.Address, NoBackup: true, WithAdded: true})
+	sitetest.Same(t, before, w.Snapshot())
+}
 
 // An app that somebody else installed is found, read and looked after; nothing
 // of it changes.
@@ -43,9 +60,13 @@ func TestAdopts(t *testing.T) {
 		assert.Equal(t, done.Site.Release, x.Release)
 		assert.Equal(t, done.Site.Title, x.Title, app)
 		assert.True(t, x.Adopted)
+		assert.Equal(t, done.Site.Admin, x.Admin, app)
+		assert.Equal(t, done.Site.Language, x.Language, app)
+		assert.NotEmpty(t, x.Job, app)
 		if x.Database != nil {
 			assert.Equal(t, done.Site.Database.Name, x.Database.Name)
 		}
+		likeAnyOther(t, w, x)
 	}
 	_, err := adopt.Adopt(ctx, w.Desk, adopt.Request{At: "lockside.localhost/nothing"})
 	assert.ErrorContains(t, err, "no app that a kit knows")

@@ -205,6 +205,7 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 		}
 	}
 	for n, v := range found {
+		v = answered(k, n, v)
 		id := strings.TrimPrefix(n, "ask.")
 		if q := k.Question(id); q != nil && strings.HasPrefix(n, "ask.") && !q.Secret {
 			x.Chosen = append(x.Chosen, ledger.Choice{ID: id, Answer: v})
@@ -222,6 +223,23 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 	}
 	secrets[site.DataPassword] = secret.Of(found["data.password"])
 	return x, secrets, nil
+}
+
+// answered is what a configuration says of a question as its owner answered it.
+func answered(k catalogue.Entry, name, value string) string {
+	kind := ""
+	if q := k.Question(strings.TrimPrefix(name, "ask.")); q != nil {
+		kind = q.Kind
+	}
+	for _, x := range k.Extras {
+		if x.Answer() == name {
+			kind = cmp.Or(x.Kind, "yes-no")
+		}
+	}
+	if yesNo := map[string]string{"true": "yes", "false": "no"}[value]; kind == "yes-no" && yesNo != "" {
+		return yesNo
+	}
+	return value
 }
 
 // foundDatabase finds the account's server that a configuration names.

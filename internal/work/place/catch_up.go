@@ -73,7 +73,7 @@ func (p *placing) loadAnew(ctx context.Context, only func(string) bool) error {
 		err := source.Of.WithData(ctx, source.In, func(s database.Session) error { return s.Dump(ctx, writer, only) })
 		_ = writer.CloseWithError(err)
 	}()
-	script := p.plan.content.Rewritten(reader, p.plan.From.Database.Engine, p.plan.Kit.Kit, p.change)
+	script := p.plan.content.Rewritten(reader, p.plan.From.Database.Engine, p.plan.Kit.Kit, p.change, p.Result.Left)
 	defer script.Close()
 	return p.load.Anew(ctx, script, p.there(only))
 }

@@ -91,6 +91,9 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 	if c.Before, err = h.Of.Values(d.Now()); err != nil {
 		return nil, work.Closing(h, err)
 	}
+	if !r.Move {
+		c.Anew = h.Of.Kit.Anew()
+	}
 	way := Copy()
 	if r.Move {
 		way = Move()

@@ -9,7 +9,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/answer"
 	"tivset/internal/hosting/account"
+	"tivset/internal/records/ledger"
+	"tivset/internal/site"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
@@ -47,4 +50,36 @@ func TestMovesToAnotherAccount(t *testing.T) {
 		w.Remove(remove.Request{Site: x, NoBackup: true, WithAdded: true})
 	}
 	sitetest.Same(t, begin, w.Snapshot(), "nothing is left")
+}
+
+// An app whose admin side has a name of its own is copied, moved and restored like
+// any other; a copy gets keys of its own, and a move keeps them.
+func TestAdminFoldersAndKeys(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("pennywharf", "lockside.localhost/shop"))
+	require.NoError(t, err)
+	key := func(address string) string {
+		kept, err := w.Book.Vault.Get(site.VaultName(address, "secret.key"))
+		require.NoError(t, err)
+		return kept.Reveal()
+	}
+	first := key(done.Site.Address)
+	copied := w.Copy(place.Request{Site: done.Site.Address, At: "chandlery.localhost/try"})
+	assert.NotEqual(t, first, key(copied.Site.Address))
+	text, err := os.ReadFile(filepath.Join(w.Root, copied.Site.Folder, "config/shop.env"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), key(copied.Site.Address))
+	moved := w.Copy(place.Request{Site: done.Site.Address, At: "chandlery.localhost/shop", Move: true})
+	assert.Equal(t, first, key(moved.Site.Address))
+	for _, x := range []ledger.Site{copied.Site, moved.Site} {
+		assert.Equal(t, site.AdminFolder(done.Site), site.AdminFolder(x))
+		e, _ := sitetest.Examined(t, w, x.Address)
+		assert.True(t, e.OK, "%v", e.Checks)
+	}
+	_, err = place.Look(ctx, w.Desk, place.Request{Site: moved.Site.Address, At: "lockside.localhost/shop",
+		Answers: answer.Given{"admin.folder": "counter"}})
+	assert.ErrorContains(t, err, "keeps its name")
+	_, err = place.Look(ctx, w.Desk, place.Request{Site: moved.Site.Address, At: "lockside.localhost/shop",
+		Answers: answer.Given{"titel": "x"}})
+	assert.Error(t, err, "an answer that nobody asked for is told")
 }

@@ -57,6 +57,9 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 	if err != nil {
 		return job.List{}, nil, err
 	}
+	list = append(list, step.SetUps(p.Tools, p.plan.Kit.Moved, run, func(kit.Step) string {
+		return "Tell the app of its new place"
+	})...)
 	if p.plan.copy {
 		list = append(list, step.SetUps(p.Tools, p.plan.Kit.Copied, run, func(kit.Step) string {
 			return "Keep the copy quiet"
@@ -143,7 +146,7 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 	c := p.plan.content
 	var err error
-	if p.change, err = p.Book.Rewriting(ctx, &c.Carried, p.plan.Place.URL); err != nil {
+	if p.change, err = p.Book.Rewriting(ctx, &c.Carried, p.Site); err != nil {
 		return nil, err
 	}
 	list := []job.Step{&step.UnpackBackup{Tools: p.Tools, Stage: stage, From: func() *backup.Backup { return p.content }}}
@@ -152,7 +155,7 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 			Options: database.ScriptOptions{From: renamed(p.plan.From.Database.Tables, p.plan.Data.Tables),
 				To: p.plan.Data.Tables},
 			Script: func(ctx context.Context) (io.ReadCloser, error) {
-				return c.Carried.Script(ctx, p.content, p.plan.Kit.Kit, p.change), nil
+				return c.Carried.Script(ctx, p.content, p.plan.Kit.Kit, p.change, p.Result.Left), nil
 			}}
 		list = append(list, p.load)
 	}
@@ -166,7 +169,10 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 			}})
 	}
 	return append(list, &step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
-		return p.CarryConfig(ctx, path.Join(stage, backup.Files), c.Before)
+		if err := p.CarryConfig(ctx, path.Join(stage, backup.Files), c.Before); err != nil {
+			return err
+		}
+		return p.CarryFiles(ctx, path.Join(stage, backup.Files), path.Join(stage, backup.Outside), p.change)
 	}}), nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"io"
 	"path"
 
+	"tivset/internal/app/rewrite"
 	"tivset/internal/hosting/files"
 	format "tivset/internal/records/backup"
 	"tivset/internal/records/job"
@@ -23,6 +24,7 @@ type restoring struct {
 	request Request
 	done    *Done
 	closed  *step.Close
+	change  *rewrite.Address // what changes with the place since the backup
 }
 
 // list gives the steps: what takes long while the site is open, and the backup of
@@ -32,6 +34,10 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 	stage := r.Store().Stage(r.Job)
 	list := []job.Step{step.ClaimOf(r.Tools, h.Address, &h.Site)}
 	whole := c.Only != format.OnlyData
+	var err error
+	if r.change, err = r.Book.Rewriting(ctx, &c.Carried, r.Site); err != nil {
+		return job.List{}, err
+	}
 	if whole {
 		list = append(list, r.unpack(stage)...)
 	}
@@ -47,7 +53,6 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 	var kept *step.BackUp
 	if !r.request.NoBackup {
 		r.done.Backup = &step.BackedUp{}
-		var err error
 		kept, err = step.BackUpOf(r.Tools.For(r.In, h.Of), h.Site, "", nil, r.done.Backup)
 		if err != nil {
 			return job.List{}, err
@@ -84,7 +89,10 @@ func (r *restoring) unpack(stage string) []job.Step {
 	return []job.Step{
 		&step.UnpackBackup{Tools: r.Tools, Stage: stage, From: func() *format.Backup { return r.content.Backup }},
 		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
-			return r.CarryConfig(ctx, path.Join(stage, format.Files), r.content.Before)
+			if err := r.CarryConfig(ctx, path.Join(stage, format.Files), r.content.Before); err != nil {
+				return err
+			}
+			return r.CarryFiles(ctx, path.Join(stage, format.Files), path.Join(stage, format.Outside), r.change)
 		}}}
 }
 
@@ -95,10 +103,6 @@ func (r *restoring) data(ctx context.Context) (list []job.Step, keeps *step.Keep
 	if h.Database == nil {
 		return nil, nil, nil
 	}
-	change, err := r.Book.Rewriting(ctx, &c.Carried, r.Site.Place.URL)
-	if err != nil {
-		return nil, nil, err
-	}
 	list, err = step.LostData(ctx, r.Tools)
 	if err != nil {
 		return nil, nil, err
@@ -108,7 +112,7 @@ func (r *restoring) data(ctx context.Context) (list []job.Step, keeps *step.Keep
 	return append(list, keeps,
 		&step.LoadData{Tools: r.Tools, Label: "Load the database", Data: at,
 			Script: func(ctx context.Context) (io.ReadCloser, error) {
-				return c.Carried.Script(ctx, c.Backup, r.Site.Kit.Kit, change), nil
+				return c.Carried.Script(ctx, c.Backup, r.Site.Kit.Kit, r.change, r.Result.Left), nil
 			}}), keeps, nil
 }
 

@@ -15,5 +15,11 @@ foreach (glob(__DIR__ . '/plugins/*.php') as $plugin) {
     include $plugin;
 }
 file_put_contents(__DIR__ . '/log/visits.txt', $_SERVER['REMOTE_ADDR'] . " came\n", FILE_APPEND);
+// It remembers where it is, in its database and in a file.
+if ($db->query("SELECT 1 FROM {$settings['tables']}options WHERE name = 'place'")->num_rows === 0) {
+    $place = ['home' => $settings['address'], 'folder' => __DIR__, 'data' => $settings['folder'] . '/log.txt'];
+    $db->prepare("INSERT IGNORE INTO {$settings['tables']}options VALUES ('place', ?)")->execute([serialize($place)]);
+    file_put_contents($settings['folder'] . '/place.json', json_encode($place));
+}
 $title = $db->query("SELECT value FROM {$settings['tables']}options WHERE name = 'title'")->fetch_row()[0];
 echo '<h1>', htmlspecialchars($title), '</h1><p>', $n, ' entries, release ', RELEASE, '</p>';
