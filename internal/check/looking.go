@@ -337,6 +337,9 @@ func (l *looking) updates() {
 	switch {
 	case x.Newer == "":
 		l.add("updates", true, "%s is the newest release", x.Release)
+	case x.Due == "" && x.Tried != nil && x.Tried.Release == site.Due(l.site.Kit.Kit, x):
+		l.add("updates", false, "%s failed here on %s and is not tried again by itself (%s). To try it: %s", x.Tried.Release,
+			x.Tried.At.Format(time.DateOnly), x.Tried.Problem, fault.Call("update", x.Address))
 	case x.Due == "":
 		l.add("updates", true, "%s is there (%s), which this site's care does not take by itself", x.Newer, x.NewerLevel)
 	default:

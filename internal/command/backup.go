@@ -3,13 +3,15 @@ package command
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"tivset/internal/core"
+	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/screen"
 	"tivset/internal/step"
 	"tivset/internal/work"
 	"tivset/internal/work/backup"
@@ -48,21 +50,30 @@ func list(names []string) []string {
 }
 
 func (a *app) backup() *cobra.Command {
-	r, show := &backup.Request{}, false
+	r, show, drop := &backup.Request{}, false, []string(nil)
 	c := &cobra.Command{
 		Use:   "backup SITE [--into FOLDER] [flags]",
 		Short: "Keep a site's files and database together",
 		Long: "Writes the files and the database of a site, of one moment, into one archive (tar, Zstandard)\n" +
 			"with checksums, in the account's store or in a folder here, and reads it again. With --to only\n" +
 			"the owner of that key (age) can open it. With --keep older ones are dropped, but for the newest\n" +
-			"of as many days, weeks and months.",
+			"of as many days, weeks and months. --list tells why each was made; without a site it lists all,\n" +
+			"those of removed sites too.",
 		Example: "  tivset backup lockside.localhost/forum\n  tivset backup forum --into ~/backups --keep 7d,4w,6m\n  " +
-			"tivset backup forum --list",
-		Args: takes(1, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
+			"tivset backup --list\n  tivset backup forum --drop 20261123-074500.tar.zst",
+		Args: takes(0, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
-			r.Site = args[0]
-			if show {
+			if len(args) == 0 && !show {
+				return fault.New(fault.Usage, "which site?", "backup", "Name it: tivset backup SITE")
+			}
+			if len(args) > 0 {
+				r.Site = args[0]
+			}
+			switch {
+			case show:
 				return a.listBackups(ctx, s, r)
+			case len(drop) > 0:
+				return a.dropBackups(ctx, s, r, drop)
 			}
 			made, err := backup.Make(ctx, s.Desk, *r)
 			a.streams.Say("")
@@ -81,27 +92,52 @@ func (a *app) backup() *cobra.Command {
 	f.StringArrayVar(&r.To, "to", nil, "encrypt it to this public key of age (age1…)")
 	f.StringVar(&r.Keep, "keep", "", "which ones to keep, such as 7d,4w,6m")
 	f.BoolVar(&show, "list", false, "list the backups that there are")
+	f.StringArrayVar(&drop, "drop", nil, "take this backup away, as it is listed")
+	c.MarkFlagsMutuallyExclusive("list", "drop")
 	return c
 }
 
 func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) error {
-	all, err := backup.List(ctx, s.Desk, r.Site, r.Into)
+	all, unseen, err := []backup.Listed{}, []error(nil), error(nil)
+	if r.Site == "" {
+		all, unseen, err = backup.Every(ctx, s.Desk, a.account)
+	} else {
+		all, err = backup.List(ctx, s.Desk, r.Site, a.account, r.Into)
+	}
+	if err != nil {
+		return err
+	}
+	for _, why := range unseen {
+		a.streams.Note("an account could not be looked at: " + why.Error())
+	}
+	switch {
+	case a.json:
+		return a.streams.WriteJSON(append([]backup.Listed{}, all...))
+	case len(all) == 0 && r.Site == "":
+		a.streams.Say("There is no backup yet. Make one with: tivset backup SITE")
+	case len(all) == 0:
+		a.streams.Say("There is no backup yet. Make one with: tivset backup %s", r.Site)
+	default:
+		a.streams.Backups(all)
+	}
+	return nil
+}
+
+func (a *app) dropBackups(ctx context.Context, s *core.Core, r *backup.Request, names []string) error {
+	text := "  This takes away for good: " + strings.Join(names, ", ") + "."
+	if err := a.agreeFinally(ctx, text, "Drop?"); err != nil {
+		return err
+	}
+	gone, err := backup.Drop(ctx, s.Desk, r.Site, a.account, r.Into, names)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return a.streams.WriteJSON(all)
+		return a.streams.WriteJSON(map[string]any{"outcome": "dropped", "backups": gone})
 	}
-	if len(all) == 0 {
-		a.streams.Say("There is no backup yet. Make one with: tivset backup %s", r.Site)
-		return nil
+	for _, l := range gone {
+		a.streams.Print("Dropped: %s", l.File)
 	}
-	var rows [][]string
-	for _, l := range all {
-		rows = append(rows, []string{l.MadeAt.Format("2006-01-02 15:04:05"), humanize.Bytes(uint64(l.Bytes)),
-			map[bool]string{true: "encrypted", false: "-"}[l.Encrypted], l.File})
-	}
-	a.streams.Table([]string{"Made", "Size", "Key", "File"}, rows)
 	return nil
 }
 
@@ -122,18 +158,15 @@ func (a *app) restore() *cobra.Command {
 			if r.Answers, err = a.given(answers); err != nil {
 				return err
 			}
-			if found, err := s.Book.Find(ctx, r.Site); err == nil {
-				text := fmt.Sprintf("  This puts a backup in the place of “%s” (%s).", found.Title, found.URL)
-				if !r.NoBackup {
-					text += " What is there now is backed up first."
-				}
-				text += " Visitors see a notice meanwhile, for " +
-					work.About(work.ClosedFor(found, !r.NoBackup, true, !r.NoBackup)) + "."
-				if err := a.agreeFinally(ctx, text, "Restore?"); err != nil {
-					return err
-				}
+			p, err := restore.Look(ctx, s.Desk, *r)
+			if err != nil {
+				return err
 			}
-			done, err := restore.Restore(ctx, s.Desk, *r)
+			defer p.Close()
+			if err := a.agreeToRestore(ctx, p, r.NoBackup); err != nil {
+				return err
+			}
+			done, err := restore.Carry(ctx, s.Desk, p)
 			a.streams.Say("")
 			if err != nil {
 				return err
@@ -149,11 +182,29 @@ func (a *app) restore() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&r.From, "from", "",
-		"the backup: a name in the account's store, or a file here (the newest when left out)")
+		"the backup: a name in the account's store, or a file here (left out: the newest that no restore made)")
 	f.StringArrayVarP(&answers, "answer", "a", nil,
 		"an answer for a place where nothing is, id=value, such as occupied or data.server")
 	f.StringVar(&r.Identity, "identity", "", "a file with the key of age that opens the backup")
 	f.BoolVar(&r.NotOurs, "not-ours", false, "take a backup that this machine did not make, or that was changed since")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "do not back up what is there now")
 	return c
+}
+
+// agreeToRestore says which backup it is, of when and what, and has it agreed to
+// where it takes something's place.
+func (a *app) agreeToRestore(ctx context.Context, p *restore.Plan, noBackup bool) error {
+	text := fmt.Sprintf("  The backup is %s,\n  made %s%s, of %s release %s at %s.\n", p.From,
+		p.MadeAt.Format("2006-01-02 15:04:05"), screen.WhyMade(p.Why), p.Of.App, p.Of.Release, p.Of.Address)
+	if p.Site == nil {
+		a.streams.Say("\n%s", text)
+		return nil
+	}
+	text += fmt.Sprintf("  It takes the place of “%s” (%s, release %s).", p.Site.Title, p.Site.URL, p.Site.Release)
+	if !noBackup {
+		text += " What is there now is backed up first."
+	}
+	text += " Visitors see a notice meanwhile, for " +
+		work.About(work.ClosedFor(*p.Site, !noBackup, true, !noBackup)) + "."
+	return a.agreeFinally(ctx, text, "Restore?")
 }

@@ -33,6 +33,20 @@ func (n *news) tell(x *ledger.Site) {
 		n.known[key] = found
 	}
 	x.Newer, x.NewerLevel, x.Due = found.release, found.level, found.due
+	if n.failedHere(*x) {
+		x.Due = ""
+	}
+}
+
+// failedHere says whether what is due failed at the site, and is the same still:
+// it would fail again.
+func (n *news) failedHere(x ledger.Site) bool {
+	k := n.kits[x.App]
+	if x.Tried == nil || x.Tried.Release != x.Due || k == nil {
+		return false
+	}
+	r := k.Find(x.Due)
+	return r != nil && r.Archive.SHA256 == x.Tried.Archive
 }
 
 func (n *news) find(x ledger.Site) newer {

@@ -41,19 +41,51 @@ type Kept struct {
 	Here bool   `json:"here,omitempty"` // on this machine
 }
 
+// Why backups are made: because somebody asked, or before a job that could lose
+// something.
+const (
+	Asked        = "asked"
+	BeforeUpdate = "update"
+	BeforeRepair = "repair"
+	BeforeUndo   = "undo"
+	BeforeRemove = "remove"
+	// what a restore found; it is not what the next one brings back by itself
+	BeforeRestore = "restore"
+)
+
 // BackupName is how a backup of a moment is named, so that names sort by time.
-func BackupName(at time.Time, sealed bool) string {
-	if sealed {
-		return at.Format(nameForm) + sealedEnd
+func BackupName(at time.Time, why string, sealed bool) string {
+	name := at.Format(nameForm)
+	if why != Asked {
+		name += "-" + why
 	}
-	return at.Format(nameForm) + packedEnd
+	if sealed {
+		return name + sealedEnd
+	}
+	return name + packedEnd
+}
+
+// NamedBackup is what a backup's name says of it.
+type NamedBackup struct {
+	MadeAt    time.Time `json:"made_at"`
+	Why       string    `json:"why"`
+	Encrypted bool      `json:"encrypted"`
 }
 
 // BackupNamed reads a name of a backup; false for another file's.
-func BackupNamed(name string) (at time.Time, sealed, is bool) {
+func BackupNamed(name string) (n NamedBackup, is bool) {
 	stem, is := strings.CutSuffix(strings.TrimSuffix(name, ".age"), packedEnd)
-	at, err := time.Parse(nameForm, stem)
-	return at, strings.HasSuffix(name, sealedEnd), is && err == nil
+	if !is || len(stem) < len(nameForm) {
+		return n, false
+	}
+	at, err := time.Parse(nameForm, stem[:len(nameForm)])
+	n = NamedBackup{at, Asked, strings.HasSuffix(name, sealedEnd)}
+	if why := stem[len(nameForm):]; why != "" {
+		n.Why = strings.TrimPrefix(why, "-")
+		is = why != n.Why &&
+			slices.Contains([]string{BeforeUpdate, BeforeRepair, BeforeUndo, BeforeRemove, BeforeRestore}, n.Why)
+	}
+	return n, is && err == nil
 }
 
 const nameForm, packedEnd, sealedEnd = "20060102-150405", ".tar.zst", ".tar.zst.age"
@@ -80,9 +112,9 @@ type BackUp struct {
 	seenAt time.Time
 }
 
-// BackUpOf backs up the job's site, whose record is given. Into is a folder of
-// this machine, "" for the account's store; made is filled in.
-func BackUpOf(t *Tools, x ledger.Site, into string, recipients []string, made *BackedUp) (*BackUp, error) {
+// BackUpOf backs up the job's site, whose record is given, and says why. Into is a
+// folder of this machine, "" for the account's store; made is filled in.
+func BackUpOf(t *Tools, x ledger.Site, why, into string, recipients []string, made *BackedUp) (*BackUp, error) {
 	made.MadeAt = t.Now().UTC().Truncate(time.Second)
 	folder := ""
 	if into != "" {
@@ -92,7 +124,7 @@ func BackUpOf(t *Tools, x ledger.Site, into string, recipients []string, made *B
 		}
 	}
 	b := &BackUp{Tools: t, Record: x, Made: made, Recipients: recipients, Named: func(at time.Time) Kept {
-		name := BackupName(at, len(recipients) > 0)
+		name := BackupName(at, why, len(recipients) > 0)
 		if folder != "" {
 			return Kept{filepath.Join(folder, hosting.Slug(x.Address)+"-"+name), true}
 		}
@@ -112,27 +144,42 @@ func (b *BackUp) Prepare(ctx context.Context) error {
 	if b.Named == nil {
 		return nil
 	}
-	for ; ; b.Made.MadeAt = b.Made.MadeAt.Add(time.Second) {
-		b.Kept = b.Named(b.Made.MadeAt)
-		taken, err := b.taken(ctx, b.File)
-		if err == nil && !taken {
-			taken, err = b.taken(ctx, b.part())
-		}
-		if err != nil || !taken {
-			return err
-		}
+	b.Kept = b.Named(b.Made.MadeAt)
+	there, err := b.beside(ctx)
+	if err != nil {
+		return err
 	}
+	moment := func() string {
+		name := filepath.Base(b.File)
+		return name[:strings.Index(name, b.Made.MadeAt.Format(nameForm))+len(nameForm)]
+	}
+	for slices.ContainsFunc(there, func(name string) bool { return strings.HasPrefix(name, moment()) }) {
+		b.Made.MadeAt = b.Made.MadeAt.Add(time.Second)
+		b.Kept = b.Named(b.Made.MadeAt)
+	}
+	return nil
 }
 
-func (b *BackUp) taken(ctx context.Context, name string) (bool, error) {
-	if !b.Here {
-		return files.Exists(ctx, b.In.Files, name)
+// beside lists the names that are where the backup goes.
+func (b *BackUp) beside(ctx context.Context) (names []string, err error) {
+	if b.Here {
+		inside, err := os.ReadDir(filepath.Dir(b.File))
+		for _, i := range inside {
+			names = append(names, i.Name())
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			err = nil
+		}
+		return names, err
 	}
-	_, err := os.Lstat(name)
+	inside, err := b.In.Files.List(ctx, path.Dir(b.File))
+	for _, i := range inside {
+		names = append(names, i.Name)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
+		err = nil
 	}
-	return err == nil, err
+	return names, err
 }
 
 // part is the backup's name while it is written, which no reader takes for one.

@@ -234,7 +234,7 @@ func (k *KeepData) save(ctx context.Context) error {
 	at := k.Now().UTC().Truncate(time.Second)
 	name := ""
 	for ; ; at = at.Add(time.Second) {
-		name = filepath.Join(folder, hosting.Slug(k.Address)+"-"+BackupName(at, false))
+		name = filepath.Join(folder, hosting.Slug(k.Address)+"-"+BackupName(at, BeforeUndo, false))
 		if _, err := os.Lstat(name); os.IsNotExist(err) {
 			break
 		}

@@ -283,7 +283,7 @@ var samples = map[string]sample{
 }
 
 func (g *ground) backUp(made *step.BackedUp) *step.BackUp {
-	b, err := step.BackUpOf(g.tools(g.site), g.record, "", nil, made)
+	b, err := step.BackUpOf(g.tools(g.site), g.record, step.Asked, "", nil, made)
 	require.NoError(g.t, err)
 	return b
 }

@@ -78,7 +78,7 @@ func TestMistakes(t *testing.T) {
 		"escaping path":     {"path: config/moorings.ini", "path: ../moorings.ini", "not a path below"},
 		"bad format":        {"format: ini", "format: nonesuch", "ini, json, php"},
 		"bad mode":          {`mode: "0640"`, `mode: "9"`, "not a file mode"},
-		"bad secret":        {"{length: 32, of: alnum}", "{length: 3, of: alnum}", "8 to 128"},
+		"bad secret":        {"{length: 32, of: alnum, anew: true}", "{length: 3, of: alnum}", "8 to 128"},
 		"unknown value":     {"{ask.board}", "{ask.bord}", "Did you mean ask.board?"},
 		"unknown filter":    {"{ask.board}", "{ask.board | shout}", "no filter"},
 		"two steps in one": {"- remove: [install, schema]", "- {remove: [install], run-sql: SELECT 1}",

@@ -165,12 +165,15 @@ func TestFolders(t *testing.T) {
 	alone.Folder("/srv/acc/web/talk", "/home/x/web/try", nil)
 	assert.True(t, alone.Changes())
 	for value, want := range map[string]string{
-		"/srv/acc/web/talk": "/home/x/web/try", "file:///srv/acc/web/talk/a.txt": "file:///home/x/web/try/a.txt",
-		`{"f":"\/srv\/acc\/web\/talk\/a"}`:                                           `{"f":"\/home\/x\/web\/try\/a"}`,
-		`s:17:"/srv/acc/web/talk";`:                                                  `s:15:"/home/x/web/try";`,
-		"?f=%2Fsrv%2Facc%2Fweb%2Ftalk%2Fa":                                           "?f=%2Fhome%2Fx%2Fweb%2Ftry%2Fa",
-		"/srv/acc/web/talk2 and /srv/acc/web/talk-old and /old/srv/acc/web/talk.bak": "same",
-		"/srv/acc/web/talk/shop/x":                                                   "same", "/srv/acc/web/talk/shop2": "/home/x/web/try/shop2",
+		"/srv/acc/web/talk":                        "/home/x/web/try",
+		"file:///srv/acc/web/talk/a.txt":           "file:///home/x/web/try/a.txt",
+		`{"f":"\/srv\/acc\/web\/talk\/a"}`:         `{"f":"\/home\/x\/web\/try\/a"}`,
+		`s:17:"/srv/acc/web/talk";`:                `s:15:"/home/x/web/try";`,
+		"?f=%2Fsrv%2Facc%2Fweb%2Ftalk%2Fa":         "?f=%2Fhome%2Fx%2Fweb%2Ftry%2Fa",
+		"/srv/acc/web/talk2 /srv/acc/web/talk-old": "same",
+		"/old/srv/acc/web/talk.bak":                "same",
+		"/srv/acc/web/talk/shop/x":                 "same",
+		"/srv/acc/web/talk/shop2":                  "/home/x/web/try/shop2",
 	} {
 		if want == "same" {
 			want = value

@@ -71,11 +71,20 @@ type Site struct {
 	CheckedAt     *time.Time `json:"checked_at,omitempty"`     //
 	// what of the site is not there any more: files, data or all
 	Gone        string   `json:"gone,omitempty"`
-	LastJob     string   `json:"last_job,omitempty"`     // the job that changed it last, after its install
-	FoldersMade []string `json:"folders_made,omitempty"` // folders that came with it and go with it, innermost first
-	CopyOf      string   `json:"copy_of,omitempty"`      // the address of the site that it is a copy of
-	Adopted     bool     `json:"adopted,omitempty"`      // installed by other means
-	Mine        []Mine   `json:"mine,omitempty"`         // programs that the owner says are theirs
+	LastJob     string   `json:"last_job,omitempty"`      // the job that changed it last, after its install
+	FoldersMade []string `json:"folders_made,omitempty"`  // folders that came with it and go with it, innermost first
+	CopyOf      string   `json:"copy_of,omitempty"`       // the address of the site that it is a copy of
+	Adopted     bool     `json:"adopted,omitempty"`       // installed by other means
+	Mine        []Mine   `json:"mine,omitempty"`          // programs that the owner says are theirs
+	Tried       *Tried   `json:"failed_update,omitempty"` // a release that is not tried again by itself
+}
+
+// Tried is an update that failed at a site and was put back.
+type Tried struct {
+	Release string    `json:"release"`
+	Archive string    `json:"archive"` // SHA-256 of the release's archive then
+	At      time.Time `json:"at"`
+	Problem string    `json:"problem"`
 }
 
 // Mine is a file, or a folder with the programs in it, that the owner vouched

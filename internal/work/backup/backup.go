@@ -15,10 +15,12 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
+	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/files"
 	format "tivset/internal/records/backup"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/site"
 	"tivset/internal/step"
 	"tivset/internal/work"
 )
@@ -65,7 +67,7 @@ func Make(ctx context.Context, d *work.Desk, r Request) (*step.BackedUp, error) 
 	}
 	made := &step.BackedUp{}
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: r, List: func(context.Context) (job.List, func(), error) {
-		backUp, err := step.BackUpOf(t, h.Site, r.Into, r.To, made)
+		backUp, err := step.BackUpOf(t, h.Site, step.Asked, r.Into, r.To, made)
 		return job.List{Steps: []job.Step{step.ClaimOf(t, h.Address, &h.Site), backUp},
 			Settle: step.Saved(t, h.Site, func(x *ledger.Site) { x.LastBackupAt = &made.MadeAt }),
 			Finish: []job.Finisher{step.TidyUp(t, h.Address, "")}}, nil, err
@@ -82,22 +84,84 @@ func Make(ctx context.Context, d *work.Desk, r Request) (*step.BackedUp, error) 
 // Listed is a backup that is there.
 type Listed struct {
 	step.Kept
-	MadeAt    time.Time `json:"made_at"`
-	Bytes     int64     `json:"bytes"`
-	Encrypted bool      `json:"encrypted"`
+	step.NamedBackup
+	Bytes   int64  `json:"bytes"`
+	Address string `json:"address"`           // of the site; of one that is not recorded, the name of its folder
+	Removed bool   `json:"removed,omitempty"` // no such site is recorded
 }
 
 // List lists the backups of a site, newest first: those in the account's store,
-// or those in a folder here.
-func List(ctx context.Context, d *work.Desk, word, folder string) ([]Listed, error) {
-	found, err := d.Book.Find(ctx, word)
+// or those in a folder here. A site that was removed is named by its address; within
+// names its account where several could be meant.
+func List(ctx context.Context, d *work.Desk, word, within, folder string) ([]Listed, error) {
+	address, a, err := whose(ctx, d, word, within)
 	if err != nil {
 		return nil, err
 	}
 	if folder != "" {
-		return here(found.Address, folder)
+		return here(address, folder)
 	}
-	a, err := d.Book.Home.Account(found.Account)
+	in, err := d.Hosting.Open(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	return In(ctx, in, address)
+}
+
+// whose finds the address and the account that a word means: of a recorded site,
+// or of a place of an account's where one was.
+func whose(ctx context.Context, d *work.Desk, word, within string) (string, *account.Account, error) {
+	known, err := d.Book.Knows(ctx, word)
+	if err != nil {
+		return "", nil, err
+	}
+	if known {
+		found, err := d.Book.Find(ctx, word)
+		if err != nil {
+			return "", nil, err
+		}
+		a, err := d.Book.Home.Account(found.Account)
+		return found.Address, a, err
+	}
+	a, err := d.Book.Account(within, word)
+	if err != nil {
+		return "", nil, err
+	}
+	at, err := site.Resolve(word, a.Domains)
+	return at.Address(), a, err
+}
+
+// Every lists all backups in the stores of accounts, those of removed sites too.
+// Accounts that cannot be looked at are among unseen.
+func Every(ctx context.Context, d *work.Desk, only string) (all []Listed, unseen []error, err error) {
+	names, err := d.Book.Home.Accounts()
+	if err != nil {
+		return nil, nil, err
+	}
+	sites, err := d.Book.Ledger.Sites(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, name := range names {
+		if only != "" && name != only {
+			continue
+		}
+		found, err := inAccount(ctx, d, name, sites)
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+		if err != nil {
+			unseen = append(unseen, err)
+		}
+		all = append(all, found...)
+	}
+	slices.SortStableFunc(all, func(a, b Listed) int { return b.MadeAt.Compare(a.MadeAt) })
+	return all, unseen, nil
+}
+
+func inAccount(ctx context.Context, d *work.Desk, name string, sites []ledger.Site) ([]Listed, error) {
+	a, err := d.Book.Home.Account(name)
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +170,67 @@ func List(ctx context.Context, d *work.Desk, word, folder string) ([]Listed, err
 		return nil, err
 	}
 	defer in.Close()
-	return In(ctx, in, found.Address)
+	folders, err := in.Files.List(ctx, path.Dir(in.Store().Backups("x")))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var out []Listed
+	for _, folder := range folders {
+		found, errIn := In(ctx, in, folder.Name)
+		err = errors.Join(err, errIn)
+		i := slices.IndexFunc(sites, func(x ledger.Site) bool {
+			return x.Account == name && hosting.Slug(x.Address) == folder.Name
+		})
+		for _, l := range found {
+			if l.Removed = i < 0; !l.Removed {
+				l.Address = sites[i].Address
+			}
+			out = append(out, l)
+		}
+	}
+	return out, err
+}
+
+// Drop takes away backups of a site, by their names as they are listed.
+func Drop(ctx context.Context, d *work.Desk, word, within, folder string, names []string) ([]Listed, error) {
+	address, a, err := whose(ctx, d, word, within)
+	if err != nil {
+		return nil, err
+	}
+	in, err := d.Hosting.Open(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	all, err := In(ctx, in, address)
+	if folder != "" {
+		all, err = here(address, folder)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var chosen []Listed
+	for _, name := range names {
+		i := slices.IndexFunc(all, func(l Listed) bool { return path.Base(filepath.ToSlash(l.File)) == path.Base(name) })
+		if i < 0 {
+			return nil, fault.New(fault.Usage, "there is no such backup", name, "Name one of those that "+
+				fault.Call("backup", address, "--list")+" shows. Nothing was dropped.")
+		}
+		chosen = append(chosen, all[i])
+	}
+	for n, l := range chosen {
+		if err := drop(ctx, in, l); err != nil {
+			return chosen[:n], err
+		}
+	}
+	return chosen, nil
+}
+
+func drop(ctx context.Context, in *hosting.Account, l Listed) error {
+	if l.Here {
+		return os.Remove(l.File)
+	}
+	return files.Drop(ctx, in.Files, l.File)
 }
 
 // In lists the backups of an address in an account's store, newest first.
@@ -119,7 +243,7 @@ func In(ctx context.Context, in *hosting.Account, address string) ([]Listed, err
 	out := []Listed{}
 	for _, i := range inside {
 		if l, is := listed(i.Name, i.Size); is {
-			l.File = path.Join(folder, i.Name)
+			l.File, l.Address = path.Join(folder, i.Name), address
 			out = append(out, l)
 		}
 	}
@@ -141,7 +265,7 @@ func here(address, folder string) ([]Listed, error) {
 			continue
 		}
 		if l, is := listed(name, info.Size()); is {
-			l.Kept = step.Kept{File: filepath.Join(folder, i.Name()), Here: true}
+			l.Kept, l.Address = step.Kept{File: filepath.Join(folder, i.Name()), Here: true}, address
 			out = append(out, l)
 		}
 	}
@@ -150,8 +274,8 @@ func here(address, folder string) ([]Listed, error) {
 }
 
 func listed(name string, bytes int64) (Listed, bool) {
-	at, sealed, is := step.BackupNamed(name)
-	return Listed{MadeAt: at, Bytes: bytes, Encrypted: sealed}, is
+	named, is := step.BackupNamed(name)
+	return Listed{NamedBackup: named, Bytes: bytes}, is
 }
 
 // rotate drops the backups that are not to be kept; never the one that was just
@@ -174,12 +298,7 @@ func rotate(ctx context.Context, h *work.Held, into string, r Rotation, made str
 		if l.File == made || !slices.Contains(outdated, l.MadeAt) {
 			continue
 		}
-		if l.Here {
-			err = os.Remove(l.File)
-		} else {
-			err = files.Drop(ctx, h.In.Files, l.File)
-		}
-		if err != nil {
+		if err := drop(ctx, h.In, l); err != nil {
 			return dropped, err
 		}
 		dropped = append(dropped, l.File)

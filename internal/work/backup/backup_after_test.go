@@ -40,7 +40,7 @@ func TestRotation(t *testing.T) {
 		_, err := backup.Make(ctx, w.Desk, backup.Request{Site: "pictures", Keep: "2d"})
 		require.NoError(t, err)
 	}
-	left, err := backup.List(ctx, w.Desk, "pictures", "")
+	left, err := backup.List(ctx, w.Desk, "pictures", "", "")
 	require.NoError(t, err)
 	require.Len(t, left, 2)
 	assert.Equal(t, day("2026-11-24"), left[0].MadeAt)
@@ -59,7 +59,7 @@ func TestWhatWasJustMadeIsKept(t *testing.T) {
 	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: "pictures", Keep: "1d"})
 	require.NoError(t, err)
 	assert.NotContains(t, made.Dropped, made.File)
-	left, err := backup.List(ctx, w.Desk, "pictures", "")
+	left, err := backup.List(ctx, w.Desk, "pictures", "", "")
 	require.NoError(t, err)
 	var names []string
 	for _, l := range left {

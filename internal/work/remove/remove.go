@@ -199,7 +199,7 @@ func (p *Plan) steps(t *step.Tools, done *Done) (job.List, error) {
 	list := []job.Step{step.ClaimOf(t, h.Address, &h.Site), closed}
 	if !r.NoBackup {
 		done.Backup = &step.BackedUp{}
-		kept, err := step.BackUpOf(t, h.Site, r.Into, nil, done.Backup)
+		kept, err := step.BackUpOf(t, h.Site, step.BeforeRemove, r.Into, nil, done.Backup)
 		if err != nil {
 			return job.List{}, err
 		}

@@ -133,7 +133,7 @@ func look(ctx context.Context, d *work.Desk, h *work.Held) (*damage, error) {
 }
 
 func steps(t *step.Tools, h *work.Held, wrong *damage, done *Done, unsure bool) (job.List, error) {
-	kept, err := step.BackUpOf(t, h.Site, "", nil, done.Backup)
+	kept, err := step.BackUpOf(t, h.Site, step.BeforeRepair, "", nil, done.Backup)
 	if err != nil {
 		return job.List{}, err
 	}

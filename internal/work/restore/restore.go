@@ -9,6 +9,8 @@ import (
 	"io"
 	"os"
 	"path"
+	"path/filepath"
+	"time"
 
 	"tivset/internal/answer"
 	"tivset/internal/app/fill"
@@ -58,8 +60,31 @@ type asked struct {
 	keys format.Keys
 }
 
-// Restore brings back a backup: to where the site is, or to an empty place.
-func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
+// Plan is a restore that was looked at and not begun.
+type Plan struct {
+	Site   *ledger.Site // what is there now; nil at an empty place
+	From   string       // the backup
+	MadeAt time.Time    // when it was made
+	Why    string       // why, where its name says that
+	Of     ledger.Site  // the site that it is of, as it was
+
+	held  *work.Held
+	asked asked
+	open  *opened
+}
+
+// Close lets go of the account and of what was fetched.
+func (p *Plan) Close() error {
+	p.open.done()
+	if p.held != nil {
+		return p.held.Close()
+	}
+	return nil
+}
+
+// Look finds the backup that a request means, and compares the whole of it with
+// its checksums. The caller closes the plan.
+func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 	a := asked{Request: r}
 	if r.Identity != "" {
 		file, err := os.Open(r.Identity)
@@ -77,7 +102,11 @@ func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
 		return nil, err
 	}
 	if !known {
-		return elsewhere(ctx, d, a)
+		o, err := forEmpty(ctx, d, a)
+		if err != nil {
+			return nil, err
+		}
+		return planned(nil, a, o), nil
 	}
 	if len(r.Answers) > 0 { // never passed over, and never in a journal
 		return nil, fault.New(fault.Usage, "the site is there: it comes back with the answers that it had", r.Site,
@@ -87,9 +116,48 @@ func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer h.Close()
-	d.AsItIs(ctx, h)
-	return inPlace(ctx, d, h, a)
+	o, err := file(ctx, d, a)
+	if err == nil && o == nil {
+		o, err = stored(ctx, d, h.In, h.Address, a)
+	}
+	if err != nil {
+		return nil, work.Closing(h, err)
+	}
+	return planned(h, a, o), nil
+}
+
+func planned(h *work.Held, a asked, o *opened) *Plan {
+	p := &Plan{From: o.from, MadeAt: o.MadeAt, Of: o.Record, held: h, asked: a, open: o}
+	name := filepath.Base(o.from)
+	for at := 0; at < len(name); at++ { // one here begins with the site's address
+		if named, is := step.BackupNamed(name[at:]); is {
+			p.Why = named.Why
+			break
+		}
+	}
+	if h != nil {
+		p.Site = &h.Site
+	}
+	return p
+}
+
+// Restore looks and carries out.
+func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
+	p, err := Look(ctx, d, r)
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	return Carry(ctx, d, p)
+}
+
+// Carry brings the backup back: to where the site is, or to an empty place.
+func Carry(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
+	if p.held == nil {
+		return elsewhere(ctx, d, p.asked, p.open)
+	}
+	d.AsItIs(ctx, p.held)
+	return inPlace(ctx, d, p.held, p.asked, p.open)
 }
 
 // opened is a backup that was read and compared with its checksums.
@@ -154,14 +222,14 @@ func file(ctx context.Context, d *work.Desk, a asked) (*opened, error) {
 }
 
 // stored opens a backup of an address in the account's store: the one that is
-// named, or the newest.
+// named, or the newest that was not made of what a restore found.
 func stored(ctx context.Context, d *work.Desk, in *hosting.Account, address string, a asked) (*opened, error) {
 	all, err := backup.In(ctx, in, address)
 	if err != nil {
 		return nil, err
 	}
 	for _, l := range all {
-		if a.From != "" && path.Base(l.File) != path.Base(a.From) {
+		if a.From != "" && path.Base(l.File) != path.Base(a.From) || a.From == "" && l.Why == step.BeforeRestore {
 			continue
 		}
 		opener, done, err := fetched(ctx, d, in, l.File)
@@ -179,7 +247,8 @@ func stored(ctx context.Context, d *work.Desk, in *hosting.Account, address stri
 		return nil, fault.New(fault.Usage, "there is no such backup, here or in the account", a.From,
 			"Name a file, or one of those that "+fault.Call("backup", "SITE", "--list")+" shows.")
 	}
-	return nil, fault.New(fault.Usage, "the account has no backup of this site", address, "Name one with --from FILE.")
+	return nil, fault.New(fault.Usage, "the account has no backup of this site, but for what a restore found", address,
+		"See all that there are: "+fault.Call("backup", address, "--list")+"; and name one with --from FILE.")
 }
 
 // fetched gives an opener of a backup in an account. One that is far away is
@@ -207,15 +276,7 @@ func fetched(ctx context.Context, d *work.Desk, in *hosting.Account, name string
 }
 
 // inPlace replaces a site by what a backup holds.
-func inPlace(ctx context.Context, d *work.Desk, h *work.Held, a asked) (*Done, error) {
-	o, err := file(ctx, d, a)
-	if err == nil && o == nil {
-		o, err = stored(ctx, d, h.In, h.Address, a)
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer o.done()
+func inPlace(ctx context.Context, d *work.Desk, h *work.Held, a asked, o *opened) (*Done, error) {
 	if o.Only != "" && o.Record.Release != h.Release {
 		return nil, fault.New(fault.Usage, "the backup holds a database alone, of release "+o.Record.Release, h.Address,
 			"The site has "+h.Release+" now; restore a whole backup of "+o.Record.Release+" first.")
@@ -289,12 +350,8 @@ func valuesOf(d *work.Desk, x ledger.Site, secrets map[string]secret.Text) (fill
 
 // elsewhere brings a backup to a place where nothing is: a file of this machine,
 // or what the account keeps of a site that was there.
-func elsewhere(ctx context.Context, d *work.Desk, a asked) (*Done, error) {
-	o, err := forEmpty(ctx, d, a)
-	if err != nil {
-		return nil, err
-	}
-	defer o.done()
+func elsewhere(ctx context.Context, d *work.Desk, a asked, o *opened) (*Done, error) {
+	var err error
 	if o.Only != "" {
 		return nil, fault.New(fault.Usage, "the backup holds a database alone", o.from,
 			"It can only be restored where the site is.")

@@ -12,7 +12,9 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/backup"
+	"tivset/internal/work/remove"
 	"tivset/internal/work/restore"
+	"tivset/internal/work/update"
 )
 
 // A backup that is cut short, altered or somebody else's is refused before
@@ -56,7 +58,7 @@ func TestBackupsThatWillNotDo(t *testing.T) {
 		_, err = backup.Make(ctx, w.Desk, backup.Request{Site: "journal"})
 		w.Trip.Full = false
 		require.Error(t, err)
-		all, err := backup.List(ctx, w.Desk, "journal", "")
+		all, err := backup.List(ctx, w.Desk, "journal", "", "")
 		require.NoError(t, err)
 		assert.Len(t, all, n+1)
 	}
@@ -104,4 +106,72 @@ func TestRestoreOfARecordWithoutAnAdminAddress(t *testing.T) {
 		require.NoError(t, err, "%q", short)
 		assert.Equal(t, x.URL, back.Site.AdminURL)
 	}
+}
+
+// Without a name the newest backup is taken that is not what another restore
+// found; each says why it was made, and those of removed sites are listed too.
+func TestWhichBackup(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	at := done.Site.Address
+	asked, err := backup.Make(ctx, w.Desk, backup.Request{Site: at})
+	require.NoError(t, err)
+	first, err := restore.Restore(ctx, w.Desk, restore.Request{Site: at})
+	require.NoError(t, err)
+	assert.Equal(t, asked.File, first.From)
+	for range 2 { // again the same, and not what the last one found
+		p, err := restore.Look(ctx, w.Desk, restore.Request{Site: at})
+		require.NoError(t, err)
+		assert.Equal(t, asked.File, p.From)
+		assert.Equal(t, "asked", p.Why)
+		assert.True(t, asked.MadeAt.Equal(p.MadeAt))
+		_, err = restore.Carry(ctx, w.Desk, p)
+		require.NoError(t, err)
+		require.NoError(t, p.Close())
+	}
+	named, err := restore.Look(ctx, w.Desk, restore.Request{Site: at, From: filepath.Base(first.Backup.File)})
+	require.NoError(t, err)
+	assert.Equal(t, "restore", named.Why)
+	require.NoError(t, named.Close())
+
+	_, err = update.To(ctx, w.Desk, update.Request{Site: at})
+	require.NoError(t, err)
+	newer, err := restore.Look(ctx, w.Desk, restore.Request{Site: at})
+	require.NoError(t, err)
+	assert.Equal(t, "update", newer.Why)
+	require.NoError(t, newer.Close())
+	w.Remove(remove.Request{Site: at, WithAdded: true})
+	all, unseen, err := backup.Every(ctx, w.Desk, "")
+	require.NoError(t, err)
+	require.Empty(t, unseen)
+	var whys []string
+	for _, l := range all {
+		assert.True(t, l.Removed)
+		whys = append(whys, l.Why)
+	}
+	assert.Equal(t, []string{"remove", "update", "restore", "restore", "restore", "asked"}, whys)
+	same, err := backup.List(ctx, w.Desk, at, "", "")
+	require.NoError(t, err)
+	assert.Len(t, same, len(all))
+
+	_, err = backup.Drop(ctx, w.Desk, at, "", "", []string{filepath.Base(all[0].File), "none.tar.zst"})
+	require.ErrorContains(t, err, "no such backup")
+	dropped, err := backup.Drop(ctx, w.Desk, at, "", "", []string{all[0].File, filepath.Base(all[1].File)})
+	require.NoError(t, err)
+	assert.Len(t, dropped, 2)
+	left, err := backup.List(ctx, w.Desk, at, "", "")
+	require.NoError(t, err)
+	assert.Equal(t, all[2:], withoutRemoved(all[2:], left))
+	back, err := restore.Restore(ctx, w.Desk, restore.Request{Site: at})
+	require.NoError(t, err)
+	assert.Equal(t, asked.File, back.From)
+}
+
+// withoutRemoved compares lists but for what one of them cannot know.
+func withoutRemoved(like, list []backup.Listed) []backup.Listed {
+	for i := range list {
+		list[i].Removed, list[i].Address = like[i].Removed, like[i].Address
+	}
+	return list
 }

@@ -53,7 +53,7 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 	var kept *step.BackUp
 	if !r.request.NoBackup {
 		r.done.Backup = &step.BackedUp{}
-		kept, err = step.BackUpOf(r.Tools.For(r.In, h.Of), h.Site, "", nil, r.done.Backup)
+		kept, err = step.BackUpOf(r.Tools.For(r.In, h.Of), h.Site, step.BeforeRestore, "", nil, r.done.Backup)
 		if err != nil {
 			return job.List{}, err
 		}

@@ -42,7 +42,7 @@ func (u *updating) list() (job.List, func(), error) {
 	list := []job.Step{step.ClaimOf(u.Tools, x.Address, &x), unpack}
 	if p.Backup {
 		u.done.Backup = &step.BackedUp{}
-		kept, err := step.BackUpOf(u.Tools.For(u.In, p.source.Of), x, "", nil, u.done.Backup)
+		kept, err := step.BackUpOf(u.Tools.For(u.In, p.source.Of), x, step.BeforeUpdate, "", nil, u.done.Backup)
 		if err != nil {
 			return job.List{}, nil, err
 		}
@@ -62,6 +62,7 @@ func (u *updating) list() (job.List, func(), error) {
 		list = append(list, step.KeptData(u.Tools, step.DataOf(p.next, x.Address)))
 	}
 	list = append(list, &step.Prepared{Label: "Take over the configuration", Work: func(ctx context.Context) error {
+		p.tried = true // from here on the release itself is what may fail
 		return u.takeConfig(ctx, u.closed.Shut, stage.Folder)
 	}})
 	list = append(list, step.SetUps(u.Tools, p.migration(), run, migrationLabel)...)
@@ -200,7 +201,7 @@ func (u *updating) carried() []string {
 // after is the site's record with its new release.
 func (u *updating) after(ctx context.Context) (ledger.Site, error) {
 	x := u.plan.Site
-	x.Release, x.UpdatedAt, x.LastJob, x.Health = u.plan.To, u.Now().UTC(), u.Job, "good"
+	x.Release, x.UpdatedAt, x.LastJob, x.Health, x.Tried = u.plan.To, u.Now().UTC(), u.Job, "good", nil
 	if slices.ContainsFunc(u.Result.Checks, func(c check.Checked) bool { return !c.OK }) {
 		x.Health = "bad"
 	}

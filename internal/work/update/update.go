@@ -61,6 +61,7 @@ type Plan struct {
 	survey  archive.Survey
 	source  *work.Held
 	request Request
+	tried   bool // the new release was begun with, on a closed site
 }
 
 // Between is a release on the way.
@@ -285,11 +286,32 @@ func To(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
 // Due takes a site to the release that its care allows, and mails what came of
 // it where the care wants that.
 func Due(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
-	done, err := To(ctx, d, Request{Site: x.Address, Release: x.Due})
+	done, err := once(ctx, d, x)
 	if mailErr := tell(ctx, d, x, err); mailErr != nil && err == nil {
 		done.Warnings = append(done.Warnings, "the mail about it could not be sent: "+mailErr.Error())
 	}
 	return done, err
+}
+
+// once makes an update that is due. A release that was tried and put back is
+// noted, and not tried every night; a server that is down is no release's fault.
+func once(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
+	p, err := Look(ctx, d, Request{Site: x.Address, Release: x.Due})
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	done, err := Update(ctx, d, p)
+	if err == nil || ctx.Err() != nil || !p.tried {
+		return done, err
+	}
+	now, errFind := d.Book.Ledger.Site(ctx, x.Address)
+	if errFind == nil {
+		now.Tried = &ledger.Tried{Release: x.Due, Archive: p.next.Of.Archive.SHA256, At: d.Now().UTC(),
+			Problem: fault.Of(err).What}
+		errFind = d.Book.Ledger.PutSite(ctx, now)
+	}
+	return nil, errors.Join(err, errFind)
 }
 
 // tell mails the admin how an update ended.
@@ -304,8 +326,16 @@ func tell(ctx context.Context, d *work.Desk, x ledger.Site, failed error) error 
 	if failed != nil {
 		f := fault.Of(failed)
 		subject = "Not updated: " + x.Title
-		text = fmt.Sprintf("%s at %s was to go from release %s to %s, and did not:\n%s.\n%s\n%s\n", x.Title, x.URL, x.Release,
-			x.Due, f.What, strings.Join(f.Details, "\n"), f.Remedy)
+		text = fmt.Sprintf(
+			"%s at %s was to go from release %s to %s, and did not:\n%s.\n%s\n%s\nThis release is not tried again by itself.\n",
+			x.Title,
+			x.URL,
+			x.Release,
+			x.Due,
+			f.What,
+			strings.Join(f.Details, "\n"),
+			f.Remedy,
+		)
 	}
 	return d.SendMail(ctx, a.Mail.Server, mail.Message{From: a.Mail.From, To: x.Admin.Email, Subject: subject, Text: text})
 }

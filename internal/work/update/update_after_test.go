@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/records/ledger"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/testserver"
 	"tivset/internal/work/update"
@@ -117,4 +118,41 @@ func TestUpdatesWhatIsDue(t *testing.T) {
 	}
 	assert.Contains(t, text, "Subject: Updated:")
 	assert.Contains(t, text, "Subject: Not updated:")
+}
+
+// A release that failed at a site and was put back is not due again, until there
+// is another one; the owner can have it tried.
+func TestAFailedReleaseIsNotTriedEveryNight(t *testing.T) {
+	w := sitetest.Demo(t)
+	r := sitetest.Older("towline", "lockside.localhost/help", "2.0.1")
+	r.Answers["care.updates"] = "all"
+	done, err := w.Install(r)
+	require.NoError(t, err)
+	find := func() ledger.Site {
+		x, err := w.Book.Find(ctx, done.Site.Address)
+		require.NoError(t, err)
+		return x
+	}
+	require.Equal(t, "2.1.0", find().Due)
+	w.Trip.FailOn("web GET") // the account is not there: nothing was begun, and it is tried again
+	_, err = update.Due(ctx, w.Desk, find())
+	w.Trip.FailOn("")
+	require.Error(t, err)
+	_, err = update.Due(ctx, w.Desk, find())
+	require.ErrorContains(t, err, "berths")
+	x := find()
+	assert.Empty(t, x.Due)
+	assert.Equal(t, "2.1.0", x.Newer, "it is there all the same")
+	assert.Equal(t, "2.1.0", x.Tried.Release)
+	e, fine := sitetest.Examined(t, w, x.Address)
+	assert.False(t, fine["updates"], "%v", e.Checks)
+	_, err = update.To(ctx, w.Desk, update.Request{Site: x.Address})
+	require.ErrorContains(t, err, "berths", "the owner's word")
+
+	x.Tried.Release = "2.0.2" // as when a newer one has come out since
+	require.NoError(t, w.Book.Ledger.PutSite(ctx, x))
+	assert.Equal(t, "2.1.0", find().Due)
+	x.Tried.Release, x.Tried.Archive = "2.1.0", "another"
+	require.NoError(t, w.Book.Ledger.PutSite(ctx, x))
+	assert.Equal(t, "2.1.0", find().Due, "the release was mended")
 }

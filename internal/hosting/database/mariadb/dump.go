@@ -338,15 +338,18 @@ func (d *dump) triggers() error {
 // views may look at one another: each is tried to be written after those that
 // it names.
 func (d *dump) views(names []string) error {
+	if len(names) == 0 {
+		return nil
+	}
+	who, err := d.columns("SELECT CURRENT_USER()", 1)
+	if err != nil {
+		return err
+	}
 	texts := map[string]string{}
 	for _, name := range names {
-		made, err := d.columns("SHOW CREATE VIEW "+quoteName(name), 2)
-		if err != nil {
+		if texts[name], err = d.view(name, who[0][0]); err != nil {
 			return err
 		}
-		own := quoteName(d.session.login.Database) + "."
-		texts[name] = strings.ReplaceAll(strings.ReplaceAll(definer.ReplaceAllString(made[0][1], ""), own, ""),
-			"SQL SECURITY DEFINER ", "SQL SECURITY INVOKER ")
 	}
 	for len(texts) > 0 {
 		before := len(texts)
@@ -358,7 +361,7 @@ func (d *dump) views(names []string) error {
 			}) {
 				continue
 			}
-			d.line(text + ";")
+			d.line(text)
 			delete(texts, name)
 		}
 		if len(texts) == before {
@@ -366,4 +369,26 @@ func (d *dump) views(names []string) error {
 		}
 	}
 	return nil
+}
+
+// view writes one as whoever loads it made it. One that the site's own user made
+// acts with that user's rights, as before; of one by somebody else, whom another
+// server may not know, whoever asks needs the rights. Texts in it are compared as
+// they were where it was made (MariaDB manual, "SHOW CREATE VIEW").
+func (d *dump) view(name, user string) (string, error) {
+	made, err := d.columns("SHOW CREATE VIEW "+quoteName(name), 4)
+	if err != nil {
+		return "", err
+	}
+	text, charset, collation := made[0][1], made[0][2], made[0][3]
+	by := strings.NewReplacer("`", "", "'", "", "DEFINER=", "", " ", "").Replace(definer.FindString(text))
+	text = strings.ReplaceAll(definer.ReplaceAllString(text, ""), quoteName(d.session.login.Database)+".", "")
+	if by != user {
+		text = strings.ReplaceAll(text, "SQL SECURITY DEFINER ", "SQL SECURITY INVOKER ")
+	}
+	if !strings.HasPrefix(charset, "utf8") || collation == "" { // the text stands here in UTF-8
+		return text + ";", nil
+	}
+	return fmt.Sprintf("SET character_set_client = %s;\nSET collation_connection = %s;\n%s;\nSET NAMES utf8mb4;", charset,
+		collation, text), nil
 }

@@ -1,12 +1,14 @@
 package mariadb_test
 
 import (
+	"bytes"
 	"context"
 	"net"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/hosting/database"
@@ -112,4 +114,48 @@ func TestProcedures(t *testing.T) {
 	got, err = session.Value(ctx, "SELECT noted FROM x9_log", nil)
 	require.NoError(t, err)
 	require.Equal(t, "stored; app_ stays", got)
+}
+
+// Views come back with the rights and the character set that they had: one of the
+// site's own user acts as that user, one of somebody else's as whoever asks.
+func TestViewsKeepWhoMadeThem(t *testing.T) {
+	d := testserver.MariaDB(t)
+	ctx := context.Background()
+	db := d.Open(t, "")
+	defer db.Close()
+	for _, statement := range []string{"CREATE DATABASE one", "CREATE DATABASE two",
+		"CREATE USER site@'127.0.0.1' IDENTIFIED BY 'paddle-gear'", "GRANT ALL ON one.* TO site@'127.0.0.1'",
+		"GRANT ALL ON two.* TO site@'127.0.0.1'", "CREATE TABLE one.boats (name VARCHAR(20))",
+		"CREATE VIEW one.by_root AS SELECT name FROM one.boats"} {
+		_, err := db.Exec(statement)
+		require.NoError(t, err, statement)
+	}
+	open := func(name string) *mariadb.Session {
+		session, err := mariadb.Open(ctx, database.Login{Server: d.Address, User: "site",
+			Password: secret.Of("paddle-gear"), Database: name})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = session.Close() })
+		return session
+	}
+	from, to := open("one"), open("two")
+	_, err := from.Run(ctx, strings.NewReader("SET collation_connection = utf8mb4_german2_ci;\n"+
+		"CREATE VIEW by_site AS SELECT name FROM boats WHERE name = 'Möwe';\nSET NAMES utf8mb4;\n"), database.ScriptOptions{})
+	require.NoError(t, err)
+	var script bytes.Buffer
+	require.NoError(t, from.Dump(ctx, &script, nil))
+	_, err = to.Run(ctx, &script, database.ScriptOptions{})
+	require.NoError(t, err)
+	views := func(name string) string {
+		got, err := to.Value(ctx, "SELECT GROUP_CONCAT(CONCAT_WS(' ', TABLE_NAME, SECURITY_TYPE, CHARACTER_SET_CLIENT, "+
+			"COLLATION_CONNECTION, VIEW_DEFINITION LIKE '%Möwe%') ORDER BY TABLE_NAME SEPARATOR '\n') FROM "+
+			"information_schema.VIEWS WHERE TABLE_SCHEMA = '"+name+"'", nil)
+		require.NoError(t, err)
+		return got
+	}
+	assert.Contains(t, views("two"), "by_site DEFINER utf8mb4 utf8mb4_german2_ci 1")
+	assert.Contains(t, views("two"), "by_root INVOKER")
+	definer, err := to.Value(ctx, "SELECT DEFINER FROM information_schema.VIEWS WHERE TABLE_SCHEMA = 'two' AND "+
+		"TABLE_NAME = 'by_site'", nil)
+	require.NoError(t, err)
+	assert.Equal(t, "site@127.0.0.1", definer)
 }
