@@ -307,3 +307,29 @@ func TestNoSecretInArguments(t *testing.T) {
 	p.json(&shown, "reveal", "forum")
 	assert.Equal(t, mine, shown.Admin.Password)
 }
+
+// Whoever reads what the program says goes away in the middle of a job, as head
+// does: the job goes on to its end.
+func TestNobodyListensAnyMore(t *testing.T) {
+	p := newProgram(t)
+	for n, listening := range []string{"nobody", "for a moment"} {
+		read, write, err := os.Pipe()
+		require.NoError(t, err)
+		c := p.as("tivset-minding", nil, install("inkwater", fmt.Sprintf("lockside.localhost/journal%d", n))...)
+		c.Stdout, c.Stderr = write, write
+		require.NoError(t, c.Start())
+		require.NoError(t, write.Close())
+		if listening != "nobody" {
+			_, err := read.Read(make([]byte, 1))
+			require.NoError(t, err)
+		}
+		require.NoError(t, read.Close())
+		require.NoError(t, c.Wait(), listening)
+	}
+	var sites []struct{ Health string }
+	p.json(&sites, "sites", "--json")
+	require.Len(t, sites, 2)
+	for _, s := range sites {
+		assert.Equal(t, "good", s.Health)
+	}
+}

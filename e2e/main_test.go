@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/signal"
 	"path/filepath"
 	"strconv"
 	"syscall"
@@ -39,7 +38,7 @@ func TestMain(m *testing.M) {
 
 // minding is the program with its handling of signals, as in cmd/tivset.
 func minding() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	ctx, stop := command.Context()
 	defer stop()
 	os.Exit(command.Main(ctx, os.Args[1:], command.System()))
 }

@@ -2,11 +2,8 @@
 package main
 
 import (
-	"context"
 	"os"
-	"os/signal"
 	"runtime/debug"
-	"syscall"
 
 	"tivset/internal/command"
 )
@@ -16,7 +13,7 @@ func main() {
 	// faster, and the limit keeps a large install from growing for it.
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(32 << 20)
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	ctx, stop := command.Context()
 	code := command.Main(ctx, os.Args[1:], command.System())
 	stop()
 	os.Exit(code)

@@ -2,12 +2,17 @@ package hosting
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"hash/fnv"
+	"io/fs"
+	"path"
 	"strconv"
 	"strings"
+	"time"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/files"
 )
 
 // A crontab is edited between two lines of ours a site (crontab(5)); all else
@@ -117,28 +122,83 @@ func (a *Account) Crontab(ctx context.Context) (string, error) {
 	return string(out), nil
 }
 
-// EditCrontab changes the crontab of the account's user.
+// EditCrontab changes the crontab of the account's user. Programs that do so at
+// once wait for one another, by a file in the account's store; and what somebody
+// else has written meanwhile is changed anew.
 func (a *Account) EditCrontab(ctx context.Context, change func(string) string) error {
-	before, err := a.Crontab(ctx)
-	if err != nil {
-		return err
-	}
 	commander, err := a.crontabCommander()
 	if err != nil {
 		return err
 	}
-	after := change(before)
-	switch {
-	case after == before:
-		return nil
-	case after == "":
-		_, err = commander.Command(ctx, ".", []string{a.Runtime.Crontab, "-r"}, "")
-	default:
-		_, err = commander.Command(ctx, ".", []string{a.Runtime.Crontab, "-"}, after)
-	}
+	done, err := a.crontabLock(ctx)
 	if err != nil {
-		return fault.New(fault.Failed, "the account's crontab cannot be written", a.Name,
-			"Ask the host whether this account may use cron; without it, leave runtime: crontab: out.").Because(err)
+		return err
 	}
-	return nil
+	defer done()
+	for range crontabTries {
+		before, err := a.Crontab(ctx)
+		if err != nil {
+			return err
+		}
+		after := change(before)
+		switch {
+		case after == before:
+			return nil
+		case after == "":
+			_, err = commander.Command(ctx, ".", []string{a.Runtime.Crontab, "-r"}, "")
+		default:
+			_, err = commander.Command(ctx, ".", []string{a.Runtime.Crontab, "-"}, after)
+		}
+		if err != nil {
+			return fault.New(fault.Failed, "the account's crontab cannot be written", a.Name,
+				"Ask the host whether this account may use cron; without it, leave runtime: crontab: out.").Because(err)
+		}
+	}
+	return fault.New(fault.Failed, "somebody else changes the account's crontab all the while", a.Name,
+		"See who does, with crontab -l, and try again.")
+}
+
+// How often a crontab is written that others write too, and for how long one
+// waits for another program: a lock that stays longer was left behind.
+const (
+	crontabTries = 5
+	crontabWait  = 20 * time.Second
+)
+
+// crontabLock waits until no other program of ours edits the crontab.
+func (a *Account) crontabLock(ctx context.Context) (done func(), err error) {
+	name := path.Join(a.Store().Busy(), "crontab")
+	if _, err := files.MkdirAll(ctx, a.Files, path.Dir(name), 0o700); err != nil {
+		return nil, err
+	}
+	for end := time.Now().Add(crontabWait); ; {
+		err := files.Write(ctx, a.Files, name, []byte("edits the crontab\n"), 0o600)
+		if err == nil {
+			break
+		}
+		there, errThere := files.Exists(ctx, a.Files, name)
+		if errThere != nil {
+			return nil, errThere
+		}
+		if !there && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		if time.Now().After(end) { // whoever held it is gone
+			_ = files.Drop(ctx, a.Files, name)
+			end = time.Now().Add(crontabWait)
+		}
+		if _, err := files.MkdirAll(ctx, a.Files, path.Dir(name), 0o700); err != nil { // another's end took it away
+			return nil, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	return func() {
+		ctx := context.WithoutCancel(ctx)
+		_ = files.Drop(ctx, a.Files, name)
+		_ = files.DropEmpty(ctx, a.Files, a.Store().Busy(), a.Store().Top())
+	}, nil
 }

@@ -103,7 +103,10 @@ func (c *NewAccount) reach(ctx context.Context) error {
 	}
 	folder, err := c.text(ctx, "The account's folder there", usual,
 		"All domains' folders lie below it. Over FTP it is written as the server shows it, often just /.")
-	c.account.Reach = fmt.Sprintf("%s://%s@%s/%s", line.Scheme, user, host, strings.TrimPrefix(folder, "/"))
+	if line.Shell || folder == "/" {
+		folder = strings.TrimPrefix(folder, "/")
+	} // else what begins with a slash begins at the FTP server's root, and stands after a second one
+	c.account.Reach = fmt.Sprintf("%s://%s@%s/%s", line.Scheme, user, host, folder)
 	return err
 }
 

@@ -138,7 +138,7 @@ func TestRemote(t *testing.T) {
 	plain, err := account.Parse([]byte("account: a\nreach: ftps://quill@ftp.quillmere.example/\nlogin: {password: " +
 		"\"plain:x\"}\ndomains: [{name: a.localhost, folder: web}]"))
 	require.NoError(t, err)
-	assert.Equal(t, &account.Remote{User: "quill", Address: "ftp.quillmere.example:21", Top: "/"}, plain.Remote())
+	assert.Equal(t, &account.Remote{User: "quill", Address: "ftp.quillmere.example:21", Top: "."}, plain.Remote())
 	assert.Empty(t, plain.ServerTop(), "over FTP paths may begin anywhere")
 	plain.Runtime.Folder = "/home/quill"
 	assert.Equal(t, "/home/quill", plain.ServerTop())
@@ -167,5 +167,19 @@ mail: {server: here}
 	for _, want := range []string{"login", "store", "domains[0].name", "domains[0].url", "domains[1].folder",
 		"domains[1].connect", "databases[0].server", "databases[0].admin", "databases[1].server", "mail.server"} {
 		assert.Contains(t, at, want)
+	}
+}
+
+// An FTP address begins in the login folder, as everywhere else; a second slash
+// leads to the root.
+func TestFoldersOfFTP(t *testing.T) {
+	for reach, want := range map[string]string{
+		"ftps://quill@h.localhost/": ".", "ftp://quill@h.localhost/web/a": "web/a", "ftps://quill@h.localhost//srv/a": "/srv/a",
+		"ftps://quill@h.localhost/%2Fsrv/a%20b": "/srv/a b", "ftps://quill@h.localhost/%2f": "/",
+		"sftp://quill@h.localhost/srv/a": "/srv/a",
+	} {
+		a := &account.Account{Reach: reach}
+		require.NotNil(t, a.Remote(), reach)
+		assert.Equal(t, want, a.Remote().Top, reach)
 	}
 }

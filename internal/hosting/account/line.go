@@ -60,7 +60,9 @@ func (a *Account) Line() Line {
 type Remote struct {
 	User    string
 	Address string // host:port
-	Top     string // the account's folder on the server, from its root
+	// the account's folder on the server: from its root, or, over FTP and without a
+	// leading slash, from the folder in which one is after signing in
+	Top string
 }
 
 // Remote says where the files are when they are not on this machine; nil when
@@ -84,7 +86,22 @@ func (a *Account) remote() (*Remote, error) {
 		return nil, errors.New("a password does not belong into reach; write it as login: {password: …}")
 	}
 	address := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), line.Port))
-	return &Remote{u.User.Username(), address, path.Clean(u.Path)}, nil
+	top := path.Clean(u.Path)
+	if !line.Shell {
+		top = ftpFolder(u)
+	}
+	return &Remote{u.User.Username(), address, top}, nil
+}
+
+// ftpFolder is the folder of an FTP address: what follows the slash after the
+// host begins in the login folder, and another slash, or %2F, leads to the root
+// (RFC 1738, 3.2.2).
+func ftpFolder(u *url.URL) string {
+	folder := strings.TrimPrefix(u.Path, "/")
+	if strings.HasPrefix(strings.ToUpper(u.EscapedPath()), "/%2F") {
+		folder = "/" + strings.TrimPrefix(folder, "/")
+	}
+	return path.Clean(folder)
 }
 
 // Top gives the account's folder, on this machine or on the server.

@@ -270,8 +270,13 @@ func (j *Journal) line(v any) error {
 	if err := json.NewEncoder(&line).Encode(v); err != nil {
 		return err
 	}
-	if _, err := j.file.Write(line.Bytes()); err != nil {
+	end, err := j.file.Seek(0, io.SeekEnd)
+	if err != nil {
 		return err
+	}
+	if _, err := j.file.Write(line.Bytes()); err != nil {
+		// Half a line, of a full disk, would spoil the next one.
+		return errors.Join(err, j.file.Truncate(end))
 	}
 	return j.file.Sync()
 }

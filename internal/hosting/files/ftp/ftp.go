@@ -60,25 +60,56 @@ var (
 	_ files.TreeRemover = (*FS)(nil)
 )
 
-// Open signs in and makes sure that the account's folder is there.
+// Open signs in and makes sure that the account's folder is there: top, from the
+// server's root, or from the login folder when it has no leading slash.
 func Open(ctx context.Context, l Login, certs *Certificates, top string) (*FS, error) {
 	f := &FS{pool: newPool(l, certs), top: top, usual: map[bool]fs.FileMode{}}
 	f.forget()
+	login := "/"
 	err := f.pool.use(ctx, func(n *line, _ bool) error {
-		_, err := n.do("CWD " + top)
+		if !path.IsAbs(top) {
+			said, err := n.do("PWD")
+			if err != nil {
+				return err
+			}
+			login = directory(said)
+			f.top = path.Join(login, top)
+		}
+		_, err := n.do("CWD " + f.top)
 		return err
 	})
 	var said *reply
 	var known *fault.Error
 	if errors.As(err, &said) && !errors.As(err, &known) {
-		err = fault.New(fault.Failed, "the account's folder is not there", top,
-			"Correct the folder in reach: of the account; it is written as the FTP server shows it, often just /.").Because(said)
+		err = fault.New(fault.Failed, "the account's folder is not there", f.top,
+			"Correct the folder in reach: of the account. One slash after the host is the login folder, "+login+
+				" here; two slashes lead to the server's root.").Because(said)
 	}
 	if err != nil {
 		f.pool.close()
 		return nil, err
 	}
 	return f, nil
+}
+
+// directory reads the folder out of a reply to PWD: it stands in quotes, and one in
+// it is doubled (RFC 959, appendix II). Without quotes it is the root.
+func directory(reply string) string {
+	_, rest, quoted := strings.Cut(reply, `"`)
+	if !quoted {
+		return "/"
+	}
+	var out strings.Builder
+	for i := 0; i < len(rest); i++ {
+		if rest[i] == '"' {
+			if i+1 >= len(rest) || rest[i+1] != '"' {
+				break
+			}
+			i++
+		}
+		out.WriteByte(rest[i])
+	}
+	return path.Clean("/" + out.String())
 }
 
 // Close ends the connections.
@@ -248,10 +279,14 @@ func plain(op, name string, err error) error {
 		return err
 	}
 	cause := error(said)
+	words := said.text // but for the name, which servers repeat
+	for _, part := range []string{name, path.Base(name)} {
+		words = strings.ReplaceAll(words, part, "")
+	}
 	switch {
-	case said.code == codeNoSpace, said.code == codeQuota, saysFull.MatchString(said.text):
+	case said.code == codeNoSpace, said.code == codeQuota, saysFull.MatchString(words):
 		cause = fmt.Errorf("%w (%s)", syscall.ENOSPC, said.text)
-	case saysDenied.MatchString(said.text), said.code == 553:
+	case saysDenied.MatchString(words), said.code == 553:
 		cause = fmt.Errorf("%w (%s)", fs.ErrPermission, said.text)
 	case said.code == codeNotDone, said.code == 450 && op == "list":
 		cause = fs.ErrNotExist

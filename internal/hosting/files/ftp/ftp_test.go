@@ -355,3 +355,38 @@ func FuzzListing(f *testing.F) {
 	f.Add("-rw-r--r--   1 quill quill      3 Jan  1 12:00 a b")
 	f.Fuzz(func(t *testing.T, line string) { ftp.ReadListing(line) })
 }
+
+// On a server that shows the whole machine the account's folder begins where one
+// is after signing in, or at the root; and which one was looked for is said.
+func TestLoginFolder(t *testing.T) {
+	home := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(home, `web/a "b"`), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(home, "web/here.txt"), []byte("here"), 0o644))
+	s := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, Whole: true})
+	l := ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password)}
+	for _, top := range []string{"web", home + "/web", "./web"} {
+		text, err := files.Read(ctx, open(t, l, nothing(t), top), "here.txt", 100)
+		require.NoError(t, err, top)
+		assert.Equal(t, "here", string(text))
+	}
+	inside, err := open(t, l, nothing(t), ".").List(ctx, "web")
+	require.NoError(t, err)
+	assert.Len(t, inside, 2)
+	_, err = ftp.Open(ctx, l, nothing(t), "srv/none")
+	require.Error(t, err)
+	assert.Equal(t, filepath.Join(home, "srv/none"), fault.Of(err).Where)
+	assert.Contains(t, fault.Of(err).Remedy, home)
+}
+
+// A name that a server repeats says nothing about why it refuses.
+func TestNamesThatSoundLikeRefusals(t *testing.T) {
+	s := testserver.ProFTPD(t, testserver.FTPOptions{Home: t.TempDir()})
+	f := open(t, ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password)}, nothing(t), "/")
+	for _, name := range []string{"permissions.php", "access denied", "quota/no space.txt"} {
+		_, err := f.Open(ctx, name)
+		assert.ErrorIs(t, err, fs.ErrNotExist, name)
+		_, err = f.Stat(ctx, name)
+		assert.ErrorIs(t, err, fs.ErrNotExist, name)
+		assert.ErrorIs(t, f.Remove(ctx, name), fs.ErrNotExist, name)
+	}
+}

@@ -148,6 +148,17 @@ func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (io.Writ
 	if err := ready(ctx, name); err != nil {
 		return nil, err
 	}
+	w, err := f.create(name, mode)
+	if errors.Is(err, fs.ErrNotExist) {
+		// The folder that is open was taken away by another program, and may be
+		// there again.
+		f.open.leave()
+		w, err = f.create(name, mode)
+	}
+	return w, err
+}
+
+func (f *FS) create(name string, mode fs.FileMode) (io.WriteCloser, error) {
 	folder, base := path.Split(name)
 	dir, done, err := f.open.enter(f.root, folder)
 	if err != nil {

@@ -95,3 +95,17 @@ func TestCommandsGetACleanEnvironment(t *testing.T) {
 	assert.NotContains(t, string(out), "SSH_AUTH_SOCK")
 	assert.Contains(t, string(out), "HOME="+top)
 }
+
+// A folder that another program took away and made again is found again.
+func TestFoldersThatOthersMakeAnew(t *testing.T) {
+	ctx := context.Background()
+	top := t.TempDir()
+	f := open(t, top)
+	require.NoError(t, f.Mkdir(ctx, "busy", 0o755))
+	require.NoError(t, files.Write(ctx, f, "busy/one", []byte("1"), 0o644))
+	require.NoError(t, os.RemoveAll(filepath.Join(top, "busy")))
+	assert.ErrorIs(t, files.Write(ctx, f, "busy/two", []byte("2"), 0o644), fs.ErrNotExist)
+	require.NoError(t, os.Mkdir(filepath.Join(top, "busy"), 0o755))
+	require.NoError(t, files.Write(ctx, f, "busy/two", []byte("2"), 0o644))
+	assert.FileExists(t, filepath.Join(top, "busy/two"))
+}
