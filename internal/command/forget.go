@@ -9,27 +9,45 @@ import (
 )
 
 func (a *app) forget() *cobra.Command {
-	return &cobra.Command{
-		Use:   "forget SITE",
+	anyway := false
+	c := &cobra.Command{
+		Use:   "forget SITE [--anyway]",
 		Short: "Drop the record of a site that is no longer there",
 		Long: "Drops what Tivset keeps of a site whose files are gone, with its passwords. Nothing in the\n" +
-			"account is touched; a site that is still there stays recorded.",
-		Example: "  tivset forget lockside.localhost/forum",
+			"account is touched; a site that is still there stays recorded. With --anyway the record goes\n" +
+			"also where the files are there, or where nobody can look: the host is gone, say, or the domain\n" +
+			"has another name now, under which the site can be adopted.",
+		Example: "  tivset forget lockside.localhost/forum\n  tivset forget lockside.localhost/forum --anyway",
 		Args:    takes(1, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
-			done, err := s.Sites.Forget(ctx, args[0])
+			if anyway {
+				text := "  This drops the record and the passwords of " + args[0] + ". Nothing in its account is touched."
+				if err := a.agreeFinally(ctx, text, "Forget it?"); err != nil {
+					return err
+				}
+			}
+			done, err := s.Sites.Forget(ctx, args[0], anyway)
 			if err != nil {
 				return err
 			}
 			if a.json {
 				return a.streams.WriteJSON(map[string]any{"address": done.Site.Address, "forgotten": true,
-					"database_left": done.Database})
+					"database_left": done.Database,
+					"files_left":    done.Stands, "looked_at": done.Unseen == nil})
 			}
 			a.streams.Print("%s is forgotten.", done.Site.Address)
 			if done.Database != "" {
 				a.streams.Warn("its database " + done.Database + " is still there")
 			}
+			if done.Stands != "" {
+				a.streams.Warn("its files are still there, such as " + done.Stands)
+			}
+			if done.Unseen != nil {
+				a.streams.Warn("what is still there could not be looked at: " + done.Unseen.Error())
+			}
 			return nil
 		}),
 	}
+	c.Flags().BoolVar(&anyway, "anyway", false, "also when the files are there, or nobody can look")
+	return c
 }

@@ -43,16 +43,22 @@ func (a *app) jobs() *cobra.Command {
 }
 
 func (a *app) undo() *cobra.Command {
-	return &cobra.Command{
-		Use:   "undo JOB",
+	giveUp := false
+	c := &cobra.Command{
+		Use:   "undo JOB [--give-up]",
 		Short: "Take back a job that was cut off, or a whole install",
 		Long: "Takes back the steps of a job that was cut off, last first, until the account is as it\n" +
 			"was before. Where a job had begun to change the database, that is put back, and what is\n" +
 			"there by now is kept as a backup. A job that installed a site takes the site away again, with\n" +
-			"all that was written in it since, and puts back what was set aside. Both ask first, or want --yes.",
+			"all that was written in it since, and puts back what was set aside. Both ask first, or want --yes.\n" +
+			"A job whose journal is lost nobody can undo: --give-up takes its marks out of the account, so\n" +
+			"that others may work there, and says what of it still lies in the account's store.",
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			if giveUp {
+				return a.giveUp(ctx, s, args[0])
+			}
 			found, installed, err := s.Desk.Installed(ctx, args[0])
 			if err != nil {
 				return err
@@ -69,6 +75,30 @@ func (a *app) undo() *cobra.Command {
 		}),
 		ValidArgsFunction: only(a.unfinishedWords),
 	}
+	c.Flags().BoolVar(&giveUp, "give-up", false, "end a job whose journal is lost")
+	return c
+}
+
+// giveUp ends a job that nobody can undo.
+func (a *app) giveUp(ctx context.Context, s *core.Core, id string) error {
+	done, err := s.Desk.GiveUp(ctx, id)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.streams.WriteJSON(map[string]any{"outcome": done.Job.Outcome, "job": done.Job, "left": done.Left,
+			"marks": done.Marks, "looked_at": done.Seen == nil})
+	}
+	a.streams.Print("Job %s is given up. What it had begun at %s stays as it is.", id, done.Job.Address)
+	for _, folder := range done.Left {
+		a.streams.Warn(
+			"of the job there is still " + folder + " in the account; what belongs to the owner there can be moved back",
+		)
+	}
+	if done.Seen != nil {
+		a.streams.Warn("the account could not be looked at: " + done.Seen.Error())
+	}
+	return nil
 }
 
 // takeBack undoes a whole install, once that was confirmed.

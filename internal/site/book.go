@@ -165,7 +165,10 @@ func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 			x.Release+" of "+x.Address, "Add the catalogue that it came from.")
 	}
 	if s.At, err = Resolve(x.URL, a.Domains); err != nil {
-		return nil, err
+		f := *fault.Of(err)
+		f.Remedy += " If the site has another address now, forget this one and adopt that: " +
+			fault.Call("forget", x.Address, "--anyway") + "; " + fault.Call("adopt", "ADDRESS")
+		return nil, &f
 	}
 	if entry.Place.AdminFolder != "" {
 		s.Place.AdminFolder = AdminFolder(x)

@@ -110,7 +110,11 @@ func (b *Book) Reveal(ctx context.Context, word string) (Credentials, error) {
 		return Credentials{}, err
 	}
 	c := Credentials{Site: found}
-	if c.Password, err = b.Vault.Get(VaultName(found.Address, AdminPassword)); err != nil {
+	c.Password, err = b.Vault.Get(VaultName(found.Address, AdminPassword))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) { // the vault itself, which says what is wrong
+		return c, err
+	}
+	if err != nil {
 		return c, fault.New(fault.Usage, "the vault has no password of this site", found.Address,
 			"Tell it: "+fault.Call("reveal", found.Address, "--changed")+"; or have a new one made: "+
 				fault.Call("reveal", found.Address, "--renew")).Because(err)

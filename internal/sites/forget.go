@@ -17,24 +17,36 @@ import (
 type Forgotten struct {
 	Site     ledger.Site
 	Database string // that is still there, or ""
+	Stands   string // a file of the site's that is still there, or ""
+	Unseen   error  // why nobody could see what is there; nil when it was looked at
 }
 
 // Forget drops the record of a site that is no longer there, and its secrets. One
-// of which anything is left in its folder is kept.
-func (l *List) Forget(ctx context.Context, word string) (Forgotten, error) {
+// of which anything is left in its folder, or at which nobody can look, is
+// forgotten only anyway: nothing in the account is touched.
+func (l *List) Forget(ctx context.Context, word string, anyway bool) (Forgotten, error) {
 	found, err := l.Book.Find(ctx, word)
 	if err != nil {
 		return Forgotten{}, err
 	}
 	there, err := l.stands(ctx, found)
-	if err != nil {
-		return Forgotten{}, err
+	if ctx.Err() != nil {
+		return Forgotten{}, ctx.Err()
 	}
-	if there != "" {
+	record := " To drop the record alone: " + fault.Call("forget", found.Address, "--anyway")
+	if err != nil && !anyway {
+		f := *fault.Of(err)
+		f.Remedy += record
+		return Forgotten{}, &f
+	}
+	if there != "" && !anyway {
 		return Forgotten{}, fault.New(fault.Decision, "the site is still there", there,
-			"Only the record of a site that is gone can be dropped. To take the site away: "+fault.Call("remove", found.Address))
+			"To take the site away: "+fault.Call("remove", found.Address)+"."+record)
 	}
-	done := Forgotten{Site: found, Database: l.leftData(ctx, found)}
+	done := Forgotten{Site: found, Stands: there, Unseen: err}
+	if err == nil {
+		done.Database = l.leftData(ctx, found)
+	}
 	if err := l.Book.Ledger.DropSite(ctx, found.Address); err != nil {
 		return done, err
 	}

@@ -147,7 +147,8 @@ func (j *Journal) hold() error {
 // Open reads the journal of a job that ended or was cut off, and locks it. A
 // usage fault when there is no such job; ErrRunning while it runs.
 func Open(folder, id string, now func() time.Time) (*Journal, error) {
-	none := fault.New(fault.Usage, "no journal of such a job is here", id, "See the jobs with: "+fault.Call("jobs"))
+	none := fault.New(fault.Usage, "no journal of such a job is here", id, "See the jobs with: "+fault.Call("jobs")+
+		". One whose journal is lost can be given up: "+fault.Call("undo", id, "--give-up"))
 	if !idForm.MatchString(id) {
 		return nil, none
 	}
@@ -163,7 +164,10 @@ func Open(folder, id string, now func() time.Time) (*Journal, error) {
 		return nil, err
 	}
 	if err := j.read(); err != nil {
-		return nil, errors.Join(fmt.Errorf("read the journal of %s: %w", id, err), j.Close())
+		unreadable := fault.New(fault.Usage, "the journal of the job cannot be read", file.Name(),
+			"Put back the file as it was, from a backup of this machine. Without it nobody knows what was begun; to end the "+
+				"job all the same: "+fault.Call("undo", id, "--give-up")).Because(err)
+		return nil, errors.Join(unreadable, j.Close())
 	}
 	return j, nil
 }
@@ -188,7 +192,7 @@ func (j *Journal) read() error {
 
 func (j *Journal) cutOff(n int, rest []byte) error {
 	if n == 0 {
-		return errors.New("it is empty: nothing was begun")
+		return errors.New("it is empty")
 	}
 	if len(rest) == 0 {
 		return nil
