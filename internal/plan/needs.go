@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/Masterminds/semver/v3"
@@ -40,9 +39,7 @@ func (n Need) warning() string {
 // fault, all of it at once; what would only be better is a warning.
 func LookAtNeeds(ctx context.Context, in *hosting.Account, s *site.Site, bytes int64) (needs []Need, warnings []string,
 	err error) {
-	if needs, err = runtimeNeeds(ctx, in, s.Of.Needs.PHP); err != nil {
-		return nil, nil, err
-	}
+	needs = runtimeNeeds(s.Of.Needs.PHP)
 	if free, told := in.Free(ctx); told { // an account that does not tell is asked nothing
 		needs = append(needs, spaceNeed(max(bytes, s.Of.Disk()), free))
 	}
@@ -82,22 +79,14 @@ func spaceNeed(need, free int64) Need {
 		Remedy: "Make room in the account, or ask the host for more."}
 }
 
-// runtimeNeeds asks the account's PHP, where the account says which it is and
-// its reach can run programs; else the install asks the one that serves the
-// site, before it makes anything.
-func runtimeNeeds(ctx context.Context, in *hosting.Account, wanted *kit.PHP) ([]Need, error) {
+// runtimeNeeds says what PHP has to be. Only the one that serves the site can tell
+// what it is, and the one of the command line is another: the job asks it before
+// it makes anything.
+func runtimeNeeds(wanted *kit.PHP) []Need {
 	if wanted == nil {
-		return nil, nil
+		return nil
 	}
-	if !in.HasPHP() {
-		return []Need{{What: "PHP", Wanted: wanted.Version, Have: "looked at when the install begins", OK: true}}, nil
-	}
-	have, err := in.AskPHP(ctx, Wishes(wanted).functions(), Wishes(wanted).settings())
-	if err != nil {
-		return nil, fault.New(fault.Failed, "the account's PHP cannot be asked", in.Runtime.PHP,
-			"Correct runtime: php: in the account: "+fault.Call("account", "test", in.Name)).Because(err)
-	}
-	return phpNeeds(wanted, have), nil
+	return []Need{{What: "PHP", Wanted: cmp.Or(wanted.Version, "any"), Have: "asked when it begins", OK: true}}
 }
 
 // FitPHP compares what a site's release needs with the PHP that serves the site,
@@ -109,7 +98,10 @@ func FitPHP(s *site.Site, bytes int64, found courier.Found) (warnings []string, 
 	}
 	have := hosting.Runtime{Version: found.Version, Extensions: found.Extensions, Functions: found.Functions,
 		Settings: found.Settings}
-	needs := phpNeeds(wanted, have)
+	needs := slices.DeleteFunc(phpNeeds(wanted, have), func(n Need) bool { // that it brings with it
+		name, is := strings.CutPrefix(n.What, settingNeed)
+		return is && kit.EnoughPHP(s.Kit.PHPSettings[name], n.Wanted)
+	})
 	if found.Free >= 0 {
 		needs = append(needs, spaceNeed(max(bytes, s.Of.Disk()), found.Free))
 	}
@@ -161,6 +153,8 @@ func phpNeeds(wanted *kit.PHP, have hosting.Runtime) []Need {
 	return out
 }
 
+const settingNeed = "PHP setting "
+
 func wishNeeds(wanted kit.PHPWish, have hosting.Runtime, recommended bool) []Need {
 	var out []Need
 	add := func(what, wants, has string, ok bool, remedy string) {
@@ -182,8 +176,14 @@ func wishNeeds(wanted kit.PHPWish, have hosting.Runtime, recommended bool) []Nee
 	}
 	for _, name := range slices.Sorted(maps.Keys(wanted.Settings)) {
 		least, is := wanted.Settings[name], have.Settings[name]
-		add("PHP setting "+name, least, cmp.Or(is, "nothing"), enough(is, least), "Ask the host to set "+name+" to "+least+
-			" or more.")
+		add(
+			settingNeed+name,
+			least,
+			cmp.Or(is, "nothing"),
+			kit.EnoughPHP(is, least),
+			"Ask the host to set "+name+" to "+least+
+				" or more.",
+		)
 	}
 	return out
 }
@@ -201,29 +201,4 @@ func thereOr(ok bool) string {
 		return "there"
 	}
 	return "none"
-}
-
-// enough compares two settings of php.ini: sizes with K, M or G (PHP manual,
-// "Shorthand byte values"), where -1 and 0 stand for no limit; else as texts.
-func enough(have, least string) bool {
-	a, okA := shorthand(have)
-	b, okB := shorthand(least)
-	if okA && okB {
-		return a >= b || a <= 0
-	}
-	return strings.EqualFold(have, least)
-}
-
-func shorthand(s string) (int64, bool) {
-	if s == "" {
-		return 0, false
-	}
-	unit := map[byte]int64{'k': 1 << 10, 'm': 1 << 20, 'g': 1 << 30}[strings.ToLower(s)[len(s)-1]]
-	if unit == 0 {
-		unit = 1
-	} else {
-		s = s[:len(s)-1]
-	}
-	n, err := strconv.ParseInt(strings.TrimSpace(s), 10, 64)
-	return n * unit, err == nil
 }

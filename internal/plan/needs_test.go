@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/courier"
 	"tivset/internal/plan"
 	"tivset/internal/testing/sitetest"
 )
@@ -28,33 +29,38 @@ func needing(t *testing.T, w *sitetest.World, needs string) {
 const wanted = `php: {version: ">=8.1", extensions: [mbstring, intl], functions: [proc_open], settings: {memory_limit: 64M, file_uploads: "1"}, ` +
 	`recommended: {extensions: [apcu], settings: {upload_max_filesize: 8M}}}, database: {mariadb: ">=10.4"}`
 
-func TestRequirementsAreComparedBeforeTheReview(t *testing.T) {
+// What PHP has to be is compared with the one that serves the site, as a courier
+// found it, and never with that of the command line, which is another.
+func TestRequirementsAreThoseOfThePHPThatServes(t *testing.T) {
 	w := sitetest.Demo(t)
 	needing(t, w, wanted)
-	request := sitetest.Request("inkwater", "lockside.localhost/journal")
-
-	planned, err := w.Planner.Plan(ctx, request)
+	sitetest.PHP(
+		t,
+		w,
+		`echo '{"version": "8.2.29", "extensions": [], "functions": {}, "settings": {"memory_limit": "-1"}}'`,
+	)
+	planned, err := w.Planner.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
 	require.NoError(t, err)
-	assert.Contains(t, planned.Needs, plan.Need{What: "PHP", Wanted: ">=8.1", Have: "looked at when the install begins",
-		OK: true})
-
-	sitetest.PHP(t, w, `echo '{"version": "8.2.29-1~deb12", "extensions": ["mbstring", "Intl"], "functions": {"proc_open": true}, "settings": {"memory_limit": "-1", "file_uploads": "1", "upload_max_filesize": "2M"}}'`)
-	planned, err = w.Planner.Plan(ctx, request)
-	require.NoError(t, err)
+	assert.Contains(t, planned.Needs, plan.Need{What: "PHP", Wanted: ">=8.1", Have: "asked when it begins", OK: true})
 	have := map[string]plan.Need{}
 	for _, n := range planned.Needs {
+		assert.NotContains(t, n.What, "setting", "the command line was asked")
 		have[n.What] = n
 	}
-	assert.True(t, have["PHP"].OK && have["PHP extension intl"].OK && have["PHP setting memory_limit"].OK &&
-		have["MariaDB"].OK && have["space"].OK)
-	assert.False(t, have["PHP extension apcu"].OK)
-	require.Len(t, planned.Warnings, 2, "what would be better is a warning")
-	assert.Contains(t, planned.Warnings[0], "Ask the host to switch on the PHP extension apcu")
-	assert.Contains(t, planned.Warnings[1], "upload_max_filesize to 8M")
+	assert.True(t, have["MariaDB"].OK && have["space"].OK)
 
-	sitetest.PHP(t, w, `echo '{"version": "7.4.33", "extensions": ["mbstring"], "functions": {"proc_open": false}, "settings": {"memory_limit": "32M", "file_uploads": ""}}'`)
-	before := w.Snapshot()
-	_, err = w.Planner.Plan(ctx, request)
+	found := courier.Found{Version: "8.2.29-1~deb12", Extensions: []string{"mbstring", "Intl"},
+		Functions: map[string]bool{"proc_open": true}, Free: -1,
+		Settings: map[string]string{"memory_limit": "-1", "file_uploads": "1", "upload_max_filesize": "2M"}}
+	warnings, err := plan.FitPHP(&planned.Site, 1, found)
+	require.NoError(t, err)
+	require.Len(t, warnings, 2, "what would be better is a warning")
+	assert.Contains(t, warnings[0], "Ask the host to switch on the PHP extension apcu")
+	assert.Contains(t, warnings[1], "upload_max_filesize to 8M")
+
+	found = courier.Found{Version: "7.4.33", Extensions: []string{"mbstring"}, Free: -1,
+		Settings: map[string]string{"memory_limit": "32M"}}
+	_, err = plan.FitPHP(&planned.Site, 1, found)
 	f := fault.Of(err)
 	require.Equal(t, fault.Failed, f.Kind)
 	var ids []string
@@ -64,12 +70,14 @@ func TestRequirementsAreComparedBeforeTheReview(t *testing.T) {
 	}
 	assert.Equal(t, []string{"PHP", "PHP extension intl", "PHP function proc_open", "PHP setting file_uploads",
 		"PHP setting memory_limit"}, ids, "all that lacks at once")
-	sitetest.Same(t, before, w.Snapshot())
 
-	sitetest.PHP(t, w, "echo no such option >&2; exit 3")
-	_, err = w.Planner.Plan(ctx, request)
-	require.ErrorContains(t, err, "the account's PHP cannot be asked")
-	assert.ErrorContains(t, err, "no such option")
+	// What the app brings with it does not have to be there.
+	bringing := planned.Site
+	k := *bringing.Kit.Kit
+	k.PHPSettings = map[string]string{"memory_limit": "64M", "file_uploads": "1"}
+	bringing.Kit.Kit = &k
+	_, err = plan.FitPHP(&bringing, 1, found)
+	assert.Len(t, fault.Of(err).Problems, 3)
 }
 
 func TestSpaceAndServerThatAreTooSmall(t *testing.T) {

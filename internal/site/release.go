@@ -51,6 +51,9 @@ func (s *Site) Content(ctx context.Context, from *release.Archives) (release.Con
 	for _, c := range s.Kit.Config {
 		own = append(own, c.Path)
 	}
+	if len(s.Kit.PHPSettings) > 0 {
+		own = append(own, kit.UserINI)
+	}
 	return release.Read(ctx, file, s.Of, release.Layout{
 		Leaves: s.Leaves(), Removed: s.SetUpOnly(), Own: own, Shared: s.Kit.Place.Shared,
 		Renamed: [2]string{s.Kit.Place.AdminFolder, s.Place.AdminFolder},

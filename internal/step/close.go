@@ -154,10 +154,13 @@ func (c *Close) Do(ctx context.Context) error {
 	// Begun, it is done as a whole: an interrupt waits.
 	whole := context.WithoutCancel(ctx)
 	runs, last := c.halves()
-	pages, ruling := c.arrivals(), []files.Move(nil)
-	if i := slices.IndexFunc(pages, func(m files.Move) bool { return path.Base(m.To) == rules }); i >= 0 {
-		ruling = pages[i : i+1 : i+1]
-		pages = slices.Delete(slices.Clone(pages), i, i+1)
+	var pages, ruling []files.Move
+	for _, m := range c.arrivals() {
+		if base := path.Base(m.To); base == rules || base == kit.UserINI {
+			ruling = append(ruling, m)
+		} else {
+			pages = append(pages, m)
+		}
 	}
 	if err := c.move(whole, paired(runs, pages, true), 0); err != nil {
 		return err

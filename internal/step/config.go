@@ -232,7 +232,11 @@ func ofPlace(name string) bool {
 // also those that are the release's own, edited, when the whole is wanted. One
 // that is not there is for CarryConfig to tell.
 func (t *Tools) CopyConfig(ctx context.Context, folder, to string, whole bool) error {
-	for _, c := range t.Site.Kit.Config {
+	all := slices.Clone(t.Site.Kit.Config)
+	if len(t.Site.Kit.PHPSettings) > 0 && !whole {
+		all = append(all, kit.Config{Path: kit.UserINI})
+	}
+	for _, c := range all {
 		if len(c.Constant) > 0 && !whole {
 			continue // a file of the release
 		}

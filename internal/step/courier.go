@@ -14,6 +14,7 @@ type SendCourier struct {
 	*Tools `json:"-"`
 	courier.Place
 
+	Only                bool                                  `json:"-"` // it looks, and goes at once
 	Functions, Settings []string                              `json:"-"` // what is to be known of PHP
 	Fit                 func(courier.Found) ([]string, error) `json:"-"` // warns of what is found, or says what lacks
 }
@@ -40,7 +41,7 @@ func (c *SendCourier) Do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if c.In.Unpacks(found) || inside {
+	if (c.In.Unpacks(found) || inside) && !c.Only {
 		c.In.Employ(sent, found)
 		return nil
 	}

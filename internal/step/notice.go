@@ -84,7 +84,24 @@ func (c *Close) notices(ctx context.Context, parts []string) (map[string]string,
 	if err := c.phpNotice(out); err != nil {
 		return nil, err
 	}
+	if err := c.settings(ctx, parts, out); err != nil {
+		return nil, err
+	}
 	return out, c.rule(ctx, parts, out)
+}
+
+// settings adds those that PHP has in the site's folder: without them it would take
+// note that there are none, and go on with that when the site is open again.
+func (c *Close) settings(ctx context.Context, parts []string, out map[string]string) error {
+	own := path.Join(c.Folder, kit.UserINI)
+	if !slices.Contains(parts, own) {
+		return nil
+	}
+	text, err := files.Read(ctx, c.In.Files, own, mostOfConfig)
+	if err == nil {
+		out[kit.UserINI] = "; " + noticeSign + "\n" + string(text)
+	}
+	return err
 }
 
 // noticeIn adds the page of a folder of the site that has one.
@@ -188,7 +205,8 @@ func (t *Tools) isNotice(ctx context.Context, name string) (bool, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return false, nil
 	}
-	if err != nil || !info.Mode.IsRegular() || info.Size > 2*int64(len(noticePage)) {
+	if err != nil || !info.Mode.IsRegular() ||
+		info.Size > 2*int64(len(noticePage)) && path.Base(name) != kit.UserINI || info.Size > mostOfConfig {
 		return false, err
 	}
 	text, err := files.Read(ctx, t.In.Files, name, info.Size)

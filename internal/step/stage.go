@@ -99,7 +99,10 @@ func (u *Unpack) Do(ctx context.Context) error {
 	if u.Settings != nil {
 		return u.Settings(ctx, u)
 	}
-	return u.configure(ctx)
+	if err := u.configure(ctx); err != nil {
+		return err
+	}
+	return u.PHPSettings(ctx, u.Stage)
 }
 
 // veiled is the page of the folder around a stage: with it, a server that

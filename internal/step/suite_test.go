@@ -171,6 +171,15 @@ var samples = map[string]sample{
 		return &step.MakeFolder{Tools: g.tools(g.site), Folder: "data/suite/deep"}
 	},
 		after: func(g *ground) { g.write("data/suite/deep/upload.txt") }},
+	"await-settings": {make: func(g *ground) job.Step {
+		other := *g.site
+		k := *g.site.Kit.Kit
+		k.PHPSettings = map[string]string{"memory_limit": "256M"}
+		other.Kit.Kit = &k
+		awaited, err := step.Awaited(g.tools(&other))
+		require.NoError(g.t, err)
+		return awaited
+	}}, // the stand-in runs no PHP: the owner is told, and nothing stays
 	"set-modes": {make: func(g *ground) job.Step {
 		g.write("web/lockside/journal/one.txt")
 		g.write("web/lockside/journal/two.txt")

@@ -138,6 +138,7 @@ var kinds = map[string]func(*Tools) any{
 	"put-in-place":    func(t *Tools) any { return &PutInPlace{Tools: t} },
 	"check":           func(t *Tools) any { return &CheckSite{Tools: t} },
 	"record":          func(t *Tools) any { return &RecordSite{Tools: t} },
+	"await-settings":  func(t *Tools) any { return &AwaitSettings{Tools: t} },
 	"back-up":         func(t *Tools) any { return &BackUp{Tools: t} },
 	"save-site":       func(t *Tools) any { return &SaveSite{Tools: t} },
 	"keep-data":       func(t *Tools) any { return &KeepData{Tools: t} },

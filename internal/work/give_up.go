@@ -69,7 +69,8 @@ func (d *Desk) leave(ctx context.Context, out *GaveUp) error {
 	}
 	defer in.Close()
 	store := in.Store()
-	for _, folder := range []string{store.Stage(out.Job.ID), store.Stage(out.Job.ID + "-closed"), store.Aside(out.Job.ID)} {
+	id := out.Job.ID
+	for _, folder := range []string{store.Stage(id), store.Stage(id + "-closed"), store.Aside(id)} {
 		there, err := files.Exists(ctx, in.Files, folder)
 		if err != nil {
 			return err

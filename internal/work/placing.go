@@ -38,7 +38,14 @@ func Arrival(t *step.Tools, p *plan.Plan, staged string, sent *step.SendCourier,
 			Entries: p.Aside.Entries})
 	}
 	list = append(list, &step.PutInPlace{Tools: t, Stage: staged, Target: p.Place.Folder})
-	list = append(append(list, between...), checked)
+	awaited, err := step.Awaited(t)
+	if err != nil {
+		return nil, err
+	}
+	if list = append(list, between...); awaited != nil {
+		list = append(list, awaited)
+	}
+	list = append(list, checked)
 	around, err := step.Around(t, sent)
 	return append(list, around...), err
 }

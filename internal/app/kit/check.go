@@ -150,6 +150,7 @@ func (k *Kit) problems() []fault.Problem {
 	c.extras()
 	c.place()
 	c.configs()
+	c.phpSettings()
 	c.steps("setup", c.Setup)
 	c.steps("update.steps", c.Update.Steps)
 	c.steps("copied", c.Copied)

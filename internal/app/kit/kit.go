@@ -39,6 +39,8 @@ type Kit struct {
 	Extras    []Extra   `yaml:"extras"`
 	Place     Place     `yaml:"place"`
 
+	PHPSettings map[string]string `yaml:"php-settings"` // that the app brings with it, the least values of php.ini
+
 	Config  []Config          `yaml:"config"`
 	Secrets map[string]Secret `yaml:"secrets"` // made anew for each site: {secret.NAME}
 	Values  map[string]Text   `yaml:"values"`  // put together from others: {value.NAME}

@@ -147,6 +147,8 @@ func TestMistakes(t *testing.T) {
 		"value in admin": {"admin: admin/", "admin: \"{title}/\"", "only {admin.folder}"},
 		"admin folder not kept": {"admin: admin/", "admin: \"{admin.folder}/\"\nvalues: {x: \"{admin.folder}\"}",
 			"no value is called {admin.folder}"},
+		"a setting of two lines": {"now:\n", "php-settings: {memory_limit: \"1G\\nextension=x\"}\nnow:\n",
+			"no setting of PHP"},
 		"now of nothing": {"now:\n", "now:\n  theme: {query: SELECT 1}\n", "now.theme cannot be"},
 		"now twice": {"now:\n", "now:\n  title: {query: SELECT 1, get: /, pattern: (a)}\n",
 			"a query, by a file"},

@@ -174,7 +174,8 @@ mail: {server: here}
 // leads to the root.
 func TestFoldersOfFTP(t *testing.T) {
 	for reach, want := range map[string]string{
-		"ftps://quill@h.localhost/": ".", "ftp://quill@h.localhost/web/a": "web/a", "ftps://quill@h.localhost//srv/a": "/srv/a",
+		"ftps://quill@h.localhost/": ".", "ftp://quill@h.localhost/web/a": "web/a",
+		"ftps://quill@h.localhost//srv/a":       "/srv/a",
 		"ftps://quill@h.localhost/%2Fsrv/a%20b": "/srv/a b", "ftps://quill@h.localhost/%2f": "/",
 		"sftp://quill@h.localhost/srv/a": "/srv/a",
 	} {

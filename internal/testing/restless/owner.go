@@ -19,6 +19,12 @@ type Owner struct {
 	visitor *web.Visitor
 }
 
+// Visitor is somebody who finds the site at an address.
+func (g *Ground) Visitor(address string) *web.Visitor {
+	host, _, _ := strings.Cut(strings.TrimPrefix(address, "http://"), "/")
+	return web.NewVisitor(web.Connections{host: g.Web})
+}
+
 // Owner has the owner of the site at an address sign in with a name and a
 // password.
 func (g *Ground) Owner(t *testing.T, address, name, password string) *Owner {

@@ -118,7 +118,8 @@ func fpm(t testing.TB, dir string, settings []string) (socket string) {
 	if os.Geteuid() == 0 {
 		pool += "user = " + siteUser + "\ngroup = " + siteUser + "\nlisten.owner = " + siteUser + "\n"
 	}
-	start(t, program, "-y", readable(t, dir, "fpm.conf", pool))
+	// Settings of folders are looked for again soon, and not after five minutes.
+	start(t, program, "-d", "user_ini.cache_ttl=4", "-y", readable(t, dir, "fpm.conf", pool))
 	logWhenFailed(t, filepath.Join(dir, "fpm.log"), filepath.Join(dir, "php.log"))
 	awaitPort(t, "unix", socket)
 	return socket

@@ -10,7 +10,9 @@ import (
 	"tivset/internal/app/archive"
 	"tivset/internal/app/kit"
 	"tivset/internal/check"
+	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/files"
+	"tivset/internal/plan"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/step"
@@ -22,6 +24,7 @@ type updating struct {
 	plan   *Plan
 	done   *Done
 	closed *step.Close
+	tried  bool // the new release was begun with, on a closed site
 }
 
 // list gives the steps of an update.
@@ -39,7 +42,11 @@ func (u *updating) list() (job.List, func(), error) {
 	unpack.Settings = func(ctx context.Context, staged *step.Unpack) error {
 		return u.takeConfig(ctx, x.Folder, staged.Stage)
 	}
-	list := []job.Step{step.ClaimOf(u.Tools, x.Address, &x), unpack}
+	list := []job.Step{step.ClaimOf(u.Tools, x.Address, &x)}
+	if list, err = u.asksPHP(list); err != nil {
+		return job.List{}, nil, err
+	}
+	list = append(list, unpack)
 	if p.Backup {
 		u.done.Backup = &step.BackedUp{}
 		kept, err := step.BackUpOf(u.Tools.For(u.In, p.source.Of), x, step.BeforeUpdate, "", nil, u.done.Backup)
@@ -62,7 +69,7 @@ func (u *updating) list() (job.List, func(), error) {
 		list = append(list, step.KeptData(u.Tools, step.DataOf(p.next, x.Address)))
 	}
 	list = append(list, &step.Prepared{Label: "Take over the configuration", Work: func(ctx context.Context) error {
-		p.tried = true // from here on the release itself is what may fail
+		u.tried = true // from here on the release itself is what may fail
 		return u.takeConfig(ctx, u.closed.Shut, stage.Folder)
 	}})
 	list = append(list, step.SetUps(u.Tools, p.migration(), run, migrationLabel)...)
@@ -81,8 +88,15 @@ func (u *updating) list() (job.List, func(), error) {
 				return u.moves(ctx, stage.Folder)
 			},
 		},
-		&step.CheckSite{Tools: u.Tools, Lenient: !p.PutBack},
 	)
+	awaited, err := step.Awaited(u.Tools)
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	if awaited != nil {
+		list = append(list, awaited)
+	}
+	list = append(list, &step.CheckSite{Tools: u.Tools, Lenient: !p.PutBack})
 	return job.List{Steps: list, Settle: &step.SaveSite{Tools: u.Tools, Before: x, After: u.after}, Finish: []job.Finisher{
 			step.DropReplaced(u.Tools, "Take away the old release"),
 			step.TidyUp(u.Tools, x.Address, cmp.Or(stage.Veil, stage.Folder))}},
@@ -91,6 +105,23 @@ func (u *updating) list() (job.List, func(), error) {
 				_ = run.Data.Close()
 			}
 		}, nil
+}
+
+// asksPHP adds the look at the PHP that serves the site, where the new release
+// needs one: it is asked before anything is made.
+func (u *updating) asksPHP(list []job.Step) ([]job.Step, error) {
+	p := u.plan
+	if p.next.Of.Needs.PHP == nil {
+		return list, nil
+	}
+	sent, err := step.Courier(u.Tools)
+	if err != nil || sent == nil {
+		return list, err
+	}
+	sent.Only = true
+	sent.Functions, sent.Settings = plan.LookedFor(p.next.Of)
+	sent.Fit = func(found courier.Found) ([]string, error) { return plan.FitPHP(p.next, p.survey.Bytes, found) }
+	return append(list, sent), nil
 }
 
 // written lists where the app writes.
@@ -115,7 +146,10 @@ func (u *updating) takeConfig(ctx context.Context, from, staged string) error {
 	if err != nil {
 		return err
 	}
-	return u.CarryConfig(ctx, staged, before)
+	if err := u.CarryConfig(ctx, staged, before); err != nil {
+		return err
+	}
+	return u.PHPSettings(ctx, staged)
 }
 
 // withoutSetUp takes from the stage what the app's set-up takes away.
@@ -187,6 +221,9 @@ func (u *updating) carried() []string {
 	}
 	for _, m := range u.closed.Moves { // what stands beside the app's own entries
 		name := m.To[len(u.closed.Shut)+1:]
+		if name == kit.UserINI && len(u.Site.Kit.PHPSettings) > 0 {
+			continue // brought already, with what the new release asks for
+		}
 		if first, _, _ := strings.Cut(name, "/"); !slices.Contains(u.plan.Site.Entries, first) {
 			out = append(out, name)
 		}
@@ -214,7 +251,8 @@ func (u *updating) after(ctx context.Context) (ledger.Site, error) {
 	}
 	x.Entries = nil
 	for _, i := range inside {
-		if slices.Contains(u.plan.Site.Entries, i.Name) || slices.Contains(u.plan.survey.Entries, i.Name) {
+		if slices.Contains(u.plan.Site.Entries, i.Name) || slices.Contains(u.plan.survey.Entries, i.Name) ||
+			i.Name == kit.UserINI && len(u.Site.Kit.PHPSettings) > 0 {
 			x.Entries = append(x.Entries, i.Name)
 		}
 	}

@@ -61,7 +61,6 @@ type Plan struct {
 	survey  archive.Survey
 	source  *work.Held
 	request Request
-	tried   bool // the new release was begun with, on a closed site
 }
 
 // Between is a release on the way.
@@ -255,22 +254,26 @@ func (p *Plan) kept() []string {
 
 // Update carries a plan out.
 func Update(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
+	done, _, err := carry(ctx, d, p)
+	return done, err
+}
+
+// carry carries a plan out, and says whether the new release itself was tried.
+func carry(ctx context.Context, d *work.Desk, p *Plan) (done *Done, tried bool, err error) {
 	t, err := d.Begin(p.source.In, p.next)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	done := &Done{From: p.From}
+	u := &updating{Tools: t, plan: p, done: &Done{From: p.From}}
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: p.request, Undone: "The site is as it was, with release " +
 		p.From + ".",
 		Remedy: "Wait for a release that mends this, or tell whoever made the kit; the site goes on with " + p.From + ".",
-		List: func(context.Context) (job.List, func(), error) {
-			return (&updating{Tools: t, plan: p, done: done}).list()
-		}})
+		List:   func(context.Context) (job.List, func(), error) { return u.list() }})
 	if err != nil {
-		return nil, err
+		return nil, u.tried, err
 	}
-	done.Done, err = d.Done(ctx, t)
-	return done, err
+	u.done.Done, err = d.Done(ctx, t)
+	return u.done, u.tried, err
 }
 
 // To plans an update and carries it out.
@@ -301,8 +304,8 @@ func once(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
 		return nil, err
 	}
 	defer p.Close()
-	done, err := Update(ctx, d, p)
-	if err == nil || ctx.Err() != nil || !p.tried {
+	done, tried, err := carry(ctx, d, p)
+	if err == nil || ctx.Err() != nil || !tried {
 		return done, err
 	}
 	now, errFind := d.Book.Ledger.Site(ctx, x.Address)

@@ -23,3 +23,4 @@ if ($db->query("SELECT 1 FROM {$settings['tables']}options WHERE name = 'place'"
 }
 $title = $db->query("SELECT value FROM {$settings['tables']}options WHERE name = 'title'")->fetch_row()[0];
 echo '<h1>', htmlspecialchars($title), '</h1><p>', $n, ' entries, release ', RELEASE, '</p>';
+echo '<!-- ', ini_get('memory_limit'), ' -->';
