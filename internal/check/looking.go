@@ -242,7 +242,11 @@ func (l *looking) added(ctx context.Context, of release.Content) error {
 	}
 	detail := "none among the app's"
 	if len(l.found.Added) > 0 {
-		detail = "no programs" + counted("added by hand", l.found.Added)
+		detail = "no programs"
+		if len(l.record.Mine) > 0 {
+			detail = "no programs but those that are yours"
+		}
+		detail += counted("added by hand", l.found.Added)
 	}
 	if not > 0 {
 		detail += fmt.Sprintf("; %d older files were judged by their names alone", not)

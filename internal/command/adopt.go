@@ -91,7 +91,8 @@ func (a *app) repair(ctx context.Context, s *core.Core, words []string) error {
 		a.streams.Say("")
 		if errors.Is(err, repair.ErrNothing) {
 			x, err := s.Book.Find(ctx, word)
-			a.streams.Say("Nothing of %s is to be repaired: %v.", x.Address, repair.ErrNothing)
+			a.streams.Say("Nothing of %s is to be repaired: %v. What was added stays, for you to judge.", x.Address,
+				repair.ErrNothing)
 			return map[string]any{"outcome": "as it was", "site": x}, err
 		}
 		if err != nil {

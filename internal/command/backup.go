@@ -98,7 +98,9 @@ func (a *app) backup() *cobra.Command {
 }
 
 func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) error {
-	all, unseen, err := []backup.Listed{}, []error(nil), error(nil)
+	var all []backup.Listed
+	var unseen []error
+	var err error
 	if r.Site == "" {
 		all, unseen, err = backup.Every(ctx, s.Desk, a.account)
 	} else {
