@@ -249,7 +249,7 @@ func (l *looking) added(ctx context.Context, of release.Content) error {
 		detail += counted("added by hand", l.found.Added)
 	}
 	if not > 0 {
-		detail += fmt.Sprintf("; %d older files were judged by their names alone", not)
+		detail += fmt.Sprintf("; %d other files were judged by their names alone", not)
 	}
 	detail += counted("not looked into, for they are not the site's", l.beside)
 	l.add("added files", true, "%s", detail)

@@ -45,10 +45,13 @@ var programEnds = []string{
 	".aspx",
 }
 
-// What is read of files that are no programs by their names: the newest so many,
-// and how much of each.
+// What is read of files that are no programs by their names: how much of the
+// newest so many; and over a line, where each takes some round trips, of fewer
+// that are small.
 const (
 	mostLookedInto = 400
+	mostOverALine  = 100
+	smallEnough    = 64 << 10
 	lookedInto     = 4 << 10
 	mostOfRules    = 64 << 10
 )
@@ -100,29 +103,42 @@ func (l *looking) strangers(ctx context.Context, of release.Content) (bad []stri
 			plain = append(plain, f)
 		}
 	}
-	slices.SortFunc(plain, func(a, b files.Found) int {
-		return cmp.Or(b.Modified.Compare(a.Modified), strings.Compare(a.Path, b.Path))
-	})
-	not = max(0, len(plain)-mostLookedInto)
-	for _, f := range plain[:len(plain)-not] {
+	look, not := l.lookedInto(plain)
+	err = files.ReadAll(ctx, l.in.Files, look, func(f files.Found, content io.Reader) error {
+		begin, err := io.ReadAll(io.LimitReader(content, lookedInto))
+		if err != nil || !program(begin) {
+			return err
+		}
 		name := strings.TrimPrefix(f.Path, l.site.Place.Folder+"/")
-		begin, err := head(ctx, l.in.Files, f.Path, lookedInto)
-		if err != nil {
-			return nil, 0, err
-		}
-		if !program(begin) {
-			continue
-		}
 		is, err := l.strange(ctx, name, of)
-		if err != nil {
-			return nil, 0, err
-		}
 		if is {
 			bad = append(bad, name)
 		}
+		return err
+	})
+	if err != nil {
+		return nil, 0, err
 	}
 	slices.Sort(bad)
 	return l.notMine(ctx, bad, not)
+}
+
+// lookedInto chooses which of some files are read, the newest first, and says how
+// many are not.
+func (l *looking) lookedInto(plain []files.Found) (look []files.Found, not int) {
+	slices.SortFunc(plain, func(a, b files.Found) int {
+		return cmp.Or(b.Modified.Compare(a.Modified), strings.Compare(a.Path, b.Path))
+	})
+	most := mostLookedInto
+	if !l.in.Line().OwnMachine {
+		most = mostOverALine
+	}
+	for _, f := range plain {
+		if len(look) < most && (l.in.Line().OwnMachine || f.Size <= smallEnough) {
+			look = append(look, f)
+		}
+	}
+	return look, len(plain) - len(look)
 }
 
 // strange says whether a program is none that the release has there. A file that
