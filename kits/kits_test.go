@@ -75,9 +75,8 @@ func TestTTRSSOnRealServers(t *testing.T) {
 	for _, n := range plan.Needs {
 		assert.True(t, n.OK, "%s: %s wanted, %s there", n.What, n.Wanted, n.Have)
 	}
-	assert.Equal(t, "PHP", plan.Needs[1].What, "the real interpreter was asked")
-	assert.Regexp(t, `^\d+\.\d+\.\d+`, plan.Needs[1].Have)
-	assert.Greater(t, len(plan.Needs), 4)
+	assert.Equal(t, "PHP", plan.Needs[1].What)
+	assert.Equal(t, "asked when it begins", plan.Needs[1].Have, "only the PHP that serves the site counts")
 	done, err := install.Install(context.Background(), w.Desk, plan)
 	require.NoError(t, err, fault.Of(err).Details)
 	assert.Len(t, done.Checks, 5)
