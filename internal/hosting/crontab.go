@@ -159,10 +159,11 @@ func (a *Account) EditCrontab(ctx context.Context, change func(string) string) e
 }
 
 // How often a crontab is written that others write too, and for how long one
-// waits for another program: a lock that stays longer was left behind.
+// waits for another program: a lock that one program holds for longer was left
+// behind.
 const (
 	crontabTries = 5
-	crontabWait  = 20 * time.Second
+	crontabWait  = 6 * time.Second
 )
 
 // crontabLock waits until no other program of ours edits the crontab.
@@ -171,21 +172,28 @@ func (a *Account) crontabLock(ctx context.Context) (done func(), err error) {
 	if _, err := files.MkdirAll(ctx, a.Files, path.Dir(name), 0o700); err != nil {
 		return nil, err
 	}
+	token, err := a.opener.Maker.Token(16)
+	if err != nil {
+		return nil, err
+	}
+	held := ""
 	for end := time.Now().Add(crontabWait); ; {
-		err := files.Write(ctx, a.Files, name, []byte("edits the crontab\n"), 0o600)
+		err := files.Write(ctx, a.Files, name, []byte(token), 0o600)
 		if err == nil {
 			break
 		}
-		there, errThere := files.Exists(ctx, a.Files, name)
-		if errThere != nil {
-			return nil, errThere
-		}
-		if !there && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+		if !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
+		}
+		by, errRead := files.Read(ctx, a.Files, name, mostOfMark)
+		if errRead != nil && !errors.Is(errRead, fs.ErrNotExist) {
+			return nil, errRead
+		}
+		if string(by) != held { // another's turn
+			held, end = string(by), time.Now().Add(crontabWait)
 		}
 		if time.Now().After(end) { // whoever held it is gone
 			_ = files.Drop(ctx, a.Files, name)
-			end = time.Now().Add(crontabWait)
 		}
 		if _, err := files.MkdirAll(ctx, a.Files, path.Dir(name), 0o700); err != nil { // another's end took it away
 			return nil, err

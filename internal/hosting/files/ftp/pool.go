@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"net"
 	"regexp"
 	"sync"
 	"time"
@@ -173,11 +174,22 @@ func (p *pool) use(ctx context.Context, call func(n *line, again bool) error) er
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if !lost(err) || try == tries || !p.hasWorked() {
+		if !lost(err) || try == tries || !p.hasWorked() && (try == signInTries || neverMade(err)) {
 			return p.explain(err)
 		}
 		pause(ctx, time.Duration(try*try-1)*200*time.Millisecond)
 	}
+}
+
+// signInTries is how often the first sign-in is tried on a line that drops.
+const signInTries = 3
+
+// neverMade says whether a connection was not even made: nobody is there, or
+// somebody who does not answer.
+func neverMade(err error) bool {
+	var op *net.OpError
+	var timed net.Error
+	return errors.As(err, &op) && op.Op == "dial" || errors.As(err, &timed) && timed.Timeout()
 }
 
 func (p *pool) hasWorked() bool {
