@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"strings"
 	"time"
 
 	"tivset/internal/app/release"
@@ -190,10 +191,10 @@ func (s Sizes) Measure(ctx context.Context, in *hosting.Account, x *ledger.Site,
 	return nil
 }
 
-// worded is an error with what to do about it.
-func worded(err error) string {
+// Worded is an error with what to do about it.
+func Worded(err error) string {
 	text := err.Error()
-	if f := fault.Of(err); f.Remedy != "" {
+	if f := fault.Of(err); f.Remedy != "" && !strings.Contains(text, f.Remedy) {
 		text += ". " + f.Remedy
 	}
 	return text

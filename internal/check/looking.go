@@ -86,7 +86,7 @@ func (l *looking) asVisitor(ctx context.Context) error {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			l.add(one.Name, false, "%s", worded(err))
+			l.add(one.Name, false, "%s", Worded(err))
 			continue
 		}
 		if one.Name == FrontPage {
@@ -122,7 +122,13 @@ func (l *looking) asItIs(ctx context.Context, v *Visit) error {
 	site.Note(l.record, now)
 	switch {
 	case err != nil:
-		l.add("as it is", false, "cannot be told: %s", strings.ReplaceAll(err.Error(), "\n", "; "))
+		l.add(
+			"as it is",
+			false,
+			"cannot be told: %s. What was known stays recorded; if the app keeps it elsewhere by now, tell "+
+				"whoever made the kit",
+			strings.ReplaceAll(err.Error(), "\n", "; "),
+		)
 	case len(now) > 0:
 		l.add("as it is", true, "%s", changes(before, *l.record))
 	}
@@ -209,7 +215,7 @@ func (l *looking) ownFiles(ctx context.Context) error {
 		return err
 	}
 	l.found.Changed = slices.DeleteFunc(l.found.Changed, l.site.Edits)
-	if l.found.Changed, _, err = l.notMine(ctx, l.found.Changed, 0); err != nil {
+	if l.found.Changed, err = l.notMine(ctx, l.found.Changed); err != nil {
 		return err
 	}
 	if wrong := counted("changed", l.found.Changed) + counted("missing", l.found.Missing); wrong != "" {
@@ -230,14 +236,8 @@ func (l *looking) added(ctx context.Context, of release.Content) error {
 	}
 	l.found.Programs = append(l.found.Programs, programs...)
 	if len(programs) > 0 {
-		l.add(
-			"added files",
-			false,
-			"programs that nobody vouches for%s. They may be a stranger's: look at them. If they are "+
-				"yours: %s",
-			counted("", programs),
-			fault.Call("check", l.record.Address, "--mine", programs[0]),
-		)
+		l.add("added files", false, "programs that nobody vouches for%s. They may be a stranger's: look at them. If they "+
+			"are yours: %s", counted("", programs), fault.Call("check", l.record.Address, "--mine", programs[0]))
 		return nil
 	}
 	detail := "none among the app's"

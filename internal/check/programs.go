@@ -120,7 +120,8 @@ func (l *looking) strangers(ctx context.Context, of release.Content) (bad []stri
 		return nil, 0, err
 	}
 	slices.Sort(bad)
-	return l.notMine(ctx, bad, not)
+	bad, err = l.notMine(ctx, bad)
+	return bad, not, err
 }
 
 // lookedInto chooses which of some files are read, the newest first, and says how
@@ -159,42 +160,48 @@ func (l *looking) strange(ctx context.Context, name string, of release.Content) 
 	return sum != "" && sum != want, err
 }
 
-// notMine leaves out what the owner vouched for and what is as it was then.
-func (l *looking) notMine(ctx context.Context, bad []string, not int) ([]string, int, error) {
-	for _, m := range l.record.Mine {
+func (l *looking) notMine(ctx context.Context, names []string) ([]string, error) {
+	return NotVouched(ctx, l.site.FolderOf(l.in.Files, nil, nil), l.there, l.record.Mine, names)
+}
+
+// NotVouched leaves out of some names, below a site's folder, those that the owner
+// vouched for and that are as they were then. There is what is in the folder.
+func NotVouched(ctx context.Context, folder release.Folder, there map[string]files.Found, mine []ledger.Mine,
+	names []string) ([]string, error) {
+	for _, m := range mine {
 		is := func(name string) bool { return archive.Skipped(name, []string{m.Name}) }
-		if !slices.ContainsFunc(bad, is) {
+		if !slices.ContainsFunc(names, is) {
 			continue
 		}
-		now, err := l.vouchedFor(ctx, m.Name)
+		now, err := vouchedFor(ctx, folder.Files, there, m.Name)
 		if err != nil {
-			return nil, 0, err
+			return nil, err
 		}
 		if now == m.Sum {
-			bad = slices.DeleteFunc(bad, is)
+			names = slices.DeleteFunc(slices.Clone(names), is)
 		}
 	}
-	return bad, not, nil
+	return names, nil
 }
 
 // vouchedFor is the sum of a file, or of a folder's programs with their names; ""
 // of what is not there.
-func (l *looking) vouchedFor(ctx context.Context, name string) (string, error) {
-	if f, there := l.there[name]; !there {
+func vouchedFor(ctx context.Context, in files.FS, there map[string]files.Found, name string) (string, error) {
+	if f, is := there[name]; !is {
 		return "", nil
 	} else if !f.IsDir() {
-		return sumOf(ctx, l.in.Files, f.Path)
+		return sumOf(ctx, in, f.Path)
 	}
 	sum := sha256.New()
 	var inside []string
-	for other, f := range l.there {
+	for other, f := range there {
 		if !f.IsDir() && archive.Skipped(other, []string{name}) && (runs(other) || tells(other)) {
 			inside = append(inside, other)
 		}
 	}
 	slices.Sort(inside)
 	for _, other := range inside {
-		one, err := sumOf(ctx, l.in.Files, l.there[other].Path)
+		one, err := sumOf(ctx, in, there[other].Path)
 		if err != nil {
 			return "", err
 		}
@@ -225,7 +232,7 @@ func (e *Examiner) Vouch(ctx context.Context, x ledger.Site, names []string) (le
 	}
 	for _, name := range names {
 		name = path.Clean(strings.TrimSuffix(name, "/"))
-		sum, err := l.vouchedFor(ctx, name)
+		sum, err := vouchedFor(ctx, in.Files, l.there, name)
 		if err != nil {
 			return x, err
 		}

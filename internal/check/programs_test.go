@@ -14,6 +14,7 @@ import (
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/testserver"
+	"tivset/internal/work/repair"
 )
 
 // A program that nobody vouches for is found wherever it was planted: at the top,
@@ -103,4 +104,12 @@ func TestPlantedPrograms(t *testing.T) {
 	_, fine = sitetest.Examined(t, w, done.Site.Address)
 	assert.True(t, fine["files"])
 	assert.True(t, fine[check.FrontPage])
+	_, err = repair.Repair(ctx, w.Desk, done.Site.Address)
+	require.ErrorIs(t, err, repair.ErrNothing, "it is the owner's")
+	put("lib/release.php", "<?php const RELEASE = 'a stranger\\'s';")
+	_, fine = sitetest.Examined(t, w, done.Site.Address)
+	assert.False(t, fine["files"])
+	repaired, err := repair.Repair(ctx, w.Desk, done.Site.Address)
+	require.NoError(t, err, "what was changed since is not")
+	assert.Equal(t, []string{"lib/release.php"}, repaired.Files)
 }

@@ -56,7 +56,7 @@ func (c *CheckSite) Do(ctx context.Context) error {
 		}
 		c.Result.Checks = append(c.Result.Checks, check.Checked{Name: one.Name, Detail: err.Error()})
 		if (c.Lenient || fault.Of(err).Kind == fault.Decision) && ctx.Err() == nil {
-			c.Result.Warn("check of the " + one.Name + ": " + worded(err))
+			c.Result.Warn("check of the " + one.Name + ": " + check.Worded(err))
 			continue
 		}
 		f := *fault.Of(err)
@@ -67,15 +67,6 @@ func (c *CheckSite) Do(ctx context.Context) error {
 	c.Result.Warn(found.Shown...)
 	c.Result.warnLeft()
 	return err
-}
-
-// worded is an error with what to do about it.
-func worded(err error) string {
-	text := err.Error()
-	if f := fault.Of(err); f.Remedy != "" && !strings.Contains(text, f.Remedy) {
-		text += ". " + f.Remedy
-	}
-	return text
 }
 
 // read has the site be as it says of itself, and notes that. One that was just

@@ -12,6 +12,7 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/app/release"
+	"tivset/internal/check"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
@@ -104,10 +105,10 @@ func look(ctx context.Context, d *work.Desk, h *work.Held) (*damage, error) {
 	if out.found, err = release.Compare(ctx, folder, out.of, true, func(int64, int64, string) {}); err != nil {
 		return nil, err
 	}
-	mine := func(name string) bool {
-		return slices.ContainsFunc(h.Mine, func(m ledger.Mine) bool { return archive.Skipped(name, []string{m.Name}) })
+	// What the owner vouched for stays, as long as it is what that was.
+	if out.found.Changed, err = check.NotVouched(ctx, folder, folder.There, h.Mine, out.found.Changed); err != nil {
+		return nil, err
 	}
-	out.found.Changed = slices.DeleteFunc(out.found.Changed, mine)
 	out.names = slices.Sorted(slices.Values(slices.Concat(out.found.Changed, out.found.Missing)))
 	for _, name := range h.Of.SetUpOnly() {
 		name = path.Clean(name)
