@@ -176,14 +176,8 @@ func wishNeeds(wanted kit.PHPWish, have hosting.Runtime, recommended bool) []Nee
 	}
 	for _, name := range slices.Sorted(maps.Keys(wanted.Settings)) {
 		least, is := wanted.Settings[name], have.Settings[name]
-		add(
-			settingNeed+name,
-			least,
-			cmp.Or(is, "nothing"),
-			kit.EnoughPHP(is, least),
-			"Ask the host to set "+name+" to "+least+
-				" or more.",
-		)
+		add(settingNeed+name, least, cmp.Or(is, "nothing"), kit.EnoughPHP(is, least),
+			"Ask the host to set "+name+" to "+least+" or more.")
 	}
 	return out
 }

@@ -104,6 +104,29 @@ func fileMode(text string) fs.FileMode {
 // values of the job's site. Before is what it holds. What its owner changed by
 // hand stays.
 func (t *Tools) CarryConfig(ctx context.Context, folder string, before fill.Values) error {
+	return t.carryConfig(ctx, folder, func(kit.Config, string) fill.Values { return before })
+}
+
+// CarryToPlace brings an app that lies in a folder, with its data in another, to
+// the place and the database of the job's site. Before is what its configuration
+// held as far as that is recorded.
+func (t *Tools) CarryToPlace(ctx context.Context, folder, data string, before fill.Values,
+	change *rewrite.Address) error {
+	err := t.carryConfig(ctx, folder, func(f kit.Config, now string) fill.Values {
+		template, err := fs.ReadFile(t.Site.Kit.Files(), f.Template)
+		if err != nil {
+			return before // which says it again
+		}
+		return t.placed(before, config.Read(f.Format, string(template), now))
+	})
+	if err != nil {
+		return err
+	}
+	return t.carryFiles(ctx, folder, data, change)
+}
+
+func (t *Tools) carryConfig(ctx context.Context, folder string,
+	before func(f kit.Config, now string) fill.Values) error {
 	after, err := t.Site.Values(t.Now())
 	if err != nil {
 		return err
@@ -122,7 +145,7 @@ func (t *Tools) CarryConfig(ctx context.Context, folder string, before fill.Valu
 		if err != nil {
 			return err
 		}
-		text, err := t.carried(f, string(now), before, after)
+		text, err := t.carried(f, string(now), before(f, string(now)), after)
 		if err != nil {
 			return err
 		}
@@ -152,7 +175,6 @@ func (t *Tools) carried(f kit.Config, now string, before, after fill.Values) (st
 	if err != nil {
 		return "", err
 	}
-	before = t.placed(before, config.Read(f.Format, string(text), now))
 	out, err := config.Carry(syntax, string(text), now, before, after)
 	if err != nil {
 		return "", fault.New(fault.Failed, "the configuration was changed by hand", f.Path,
@@ -161,9 +183,9 @@ func (t *Tools) carried(f kit.Config, now string, before, after fill.Values) (st
 	return out, nil
 }
 
-// CarryFiles replaces what changes with the place in the files that the kit says
-// hold it, of an app that lies in a folder with its data in another.
-func (t *Tools) CarryFiles(ctx context.Context, folder, data string, change *rewrite.Address) error {
+// carryFiles replaces what changes with the place in the files that the kit says
+// hold it.
+func (t *Tools) carryFiles(ctx context.Context, folder, data string, change *rewrite.Address) error {
 	if !change.Changes() {
 		return nil
 	}

@@ -169,10 +169,7 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 			}})
 	}
 	return append(list, &step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
-		if err := p.CarryConfig(ctx, path.Join(stage, backup.Files), c.Before); err != nil {
-			return err
-		}
-		return p.CarryFiles(ctx, path.Join(stage, backup.Files), path.Join(stage, backup.Outside), p.change)
+		return p.CarryToPlace(ctx, path.Join(stage, backup.Files), path.Join(stage, backup.Outside), c.Before, p.change)
 	}}), nil
 }
 

@@ -247,6 +247,9 @@ func stored(ctx context.Context, d *work.Desk, in *hosting.Account, address stri
 		return nil, fault.New(fault.Usage, "there is no such backup, here or in the account", a.From,
 			"Name a file, or one of those that "+fault.Call("backup", "SITE", "--list")+" shows.")
 	}
+	if len(all) == 0 {
+		return nil, fault.New(fault.Usage, "the account has no backup of this site", address, "Name one with --from FILE.")
+	}
 	return nil, fault.New(fault.Usage, "the account has no backup of this site, but for what a restore found", address,
 		"See all that there are: "+fault.Call("backup", address, "--list")+"; and name one with --from FILE.")
 }

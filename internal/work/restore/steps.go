@@ -89,10 +89,8 @@ func (r *restoring) unpack(stage string) []job.Step {
 	return []job.Step{
 		&step.UnpackBackup{Tools: r.Tools, Stage: stage, From: func() *format.Backup { return r.content.Backup }},
 		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
-			if err := r.CarryConfig(ctx, path.Join(stage, format.Files), r.content.Before); err != nil {
-				return err
-			}
-			return r.CarryFiles(ctx, path.Join(stage, format.Files), path.Join(stage, format.Outside), r.change)
+			return r.CarryToPlace(ctx, path.Join(stage, format.Files), path.Join(stage, format.Outside), r.content.Before,
+				r.change)
 		}}}
 }
 

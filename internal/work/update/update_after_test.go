@@ -156,3 +156,22 @@ func TestAFailedReleaseIsNotTriedEveryNight(t *testing.T) {
 	require.NoError(t, w.Book.Ledger.PutSite(ctx, x))
 	assert.Equal(t, "2.1.0", find().Due, "the release was mended")
 }
+
+// A server that the owner wrote into the configuration by another name stays: an
+// update changes what it changes, and nothing else in that file.
+func TestTheOwnersConfigurationStays(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	name := filepath.Join(w.Root, done.Site.Folder, "config/settings.php")
+	text, err := os.ReadFile(name)
+	require.NoError(t, err)
+	changed := strings.Replace(string(text), "127.0.0.1:", "localhost:", 1)
+	require.NotEqual(t, string(text), changed)
+	require.NoError(t, os.WriteFile(name, []byte(changed), 0o640))
+	_, err = update.To(ctx, w.Desk, update.Request{Site: done.Site.Address})
+	require.NoError(t, err)
+	text, err = os.ReadFile(name)
+	require.NoError(t, err)
+	assert.Equal(t, strings.ReplaceAll(changed, "1.3.2", "1.4.0"), string(text))
+}
