@@ -34,12 +34,21 @@ const (
 type Hidden struct {
 	Shown []string // for each part of which something came back, what, and what to do
 	Asked int      // addresses that were asked for
+	Mute  int      // those of them that did not answer at all: nobody knows what they show
 	Left  []string // parts of which not all was asked for, and how much was
 }
 
 // Detail words what was asked for when nothing came back.
 func (h Hidden) Detail() string {
 	text := fmt.Sprintf("%d addresses asked for, nothing comes back", h.Asked)
+	if h.Mute > 0 {
+		text = fmt.Sprintf(
+			"of %d addresses asked for %d did not answer, and nothing comes back from the others. Check again "+
+				"when the site answers",
+			h.Asked,
+			h.Mute,
+		)
+	}
 	if len(h.Left) > 0 {
 		text += "; not all was asked for: " + strings.Join(h.Left, ", ")
 	}
@@ -71,10 +80,11 @@ func (v *Visit) Hidden(ctx context.Context) (Hidden, error) {
 		}
 	}
 	out.Asked = len(all)
-	shown, err := v.askAll(ctx, all)
+	shown, mute, err := v.askAll(ctx, all)
 	if err != nil {
 		return out, err
 	}
+	out.Mute = mute
 	for _, part := range v.Site.Kit.Place.Deny {
 		name := strings.TrimSuffix(path.Clean(part), "/")
 		if seen := shown[name]; len(seen) > 0 {
@@ -179,24 +189,33 @@ func sample(found []wanted) (out []wanted, of int) {
 	return out, of
 }
 
-// askAll asks for all, some at once, and tells by part what came back.
-func (v *Visit) askAll(ctx context.Context, all []wanted) (map[string][]string, error) {
+// errMute means that an address did not answer.
+var errMute = errors.New("no answer")
+
+// askAll asks for all, some at once, and tells by part what came back, and how
+// many did not answer.
+func (v *Visit) askAll(ctx context.Context, all []wanted) (shown map[string][]string, mute int, err error) {
 	var mu sync.Mutex
-	shown := map[string][]string{}
+	shown = map[string][]string{}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(together)
 	for _, w := range all {
 		group.Go(func() error {
 			comes, err := v.comesBack(ctx, w)
-			if err == nil && comes {
-				mu.Lock()
-				defer mu.Unlock()
+			mu.Lock()
+			defer mu.Unlock()
+			switch {
+			case errors.Is(err, errMute):
+				mute++
+				return nil
+			case err == nil && comes:
 				shown[w.part] = append(shown[w.part], w.name)
 			}
 			return err
 		})
 	}
-	return shown, group.Wait()
+	err = group.Wait()
+	return shown, mute, err
 }
 
 // comesBack says whether a stranger gets what is wanted.
@@ -205,8 +224,11 @@ func (v *Visit) comesBack(ctx context.Context, w wanted) (bool, error) {
 	if ctx.Err() != nil {
 		return false, ctx.Err()
 	}
-	if err != nil || page.Status != http.StatusOK && page.Status != http.StatusPartialContent {
-		return false, nil // no answer shows nothing
+	if err != nil {
+		return false, errMute
+	}
+	if page.Status != http.StatusOK && page.Status != http.StatusPartialContent {
+		return false, nil
 	}
 	if strings.HasSuffix(w.name, "/") {
 		return lists(page.Body, w.inside), nil
@@ -234,7 +256,7 @@ func (v *Visit) servedAsIs(ctx context.Context, name string, page *web.Page) (bo
 	control, err := v.In.Visitor().Peek(ctx, v.Site.Place.URL+escaped(path.Join(path.Dir(name), token+path.Ext(name))),
 		peeked)
 	if err != nil {
-		return false, ctx.Err()
+		return false, cmp.Or(ctx.Err(), errMute)
 	}
 	return control.Status >= 400 && len(page.Body) > 0, nil
 }

@@ -107,7 +107,7 @@ func (l *looking) private(ctx context.Context, v *Visit) error {
 		l.add("private files", false, "%s", shown)
 	}
 	if len(found.Shown) == 0 && found.Asked > 0 {
-		l.add("private files", true, "%s", found.Detail())
+		l.add("private files", found.Mute == 0, "%s", found.Detail())
 	}
 	return nil
 }

@@ -65,6 +65,9 @@ func (c *CheckSite) Do(ctx context.Context) error {
 	}
 	found, err := v.Hidden(ctx)
 	c.Result.Warn(found.Shown...)
+	if found.Mute > 0 {
+		c.Result.Warn("what nobody may see: " + found.Detail())
+	}
 	c.Result.warnLeft()
 	return err
 }
