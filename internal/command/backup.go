@@ -3,7 +3,6 @@ package command
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -63,6 +62,9 @@ func (a *app) backup() *cobra.Command {
 			"tivset backup --list\n  tivset backup forum --drop 20261123-074500.tar.zst",
 		Args: takes(0, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			if err := notBoth("--list", show, "--drop", len(drop) > 0); err != nil {
+				return err
+			}
 			if len(args) == 0 && !show {
 				return fault.New(fault.Usage, "which site?", "backup", "Name it: tivset backup SITE")
 			}
@@ -93,7 +95,6 @@ func (a *app) backup() *cobra.Command {
 	f.StringVar(&r.Keep, "keep", "", "which ones to keep, such as 7d,4w,6m")
 	f.BoolVar(&show, "list", false, "list the backups that there are")
 	f.StringArrayVar(&drop, "drop", nil, "take this backup away, as it is listed")
-	c.MarkFlagsMutuallyExclusive("list", "drop")
 	return c
 }
 
@@ -126,7 +127,14 @@ func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) 
 }
 
 func (a *app) dropBackups(ctx context.Context, s *core.Core, r *backup.Request, names []string) error {
-	text := "  This takes away for good: " + strings.Join(names, ", ") + "."
+	chosen, err := backup.Named(ctx, s.Desk, r.Site, a.account, r.Into, names)
+	if err != nil {
+		return err
+	}
+	text := "  This takes away for good:"
+	for _, l := range chosen {
+		text += "\n    " + l.File
+	}
 	if err := a.agreeFinally(ctx, text, "Drop?"); err != nil {
 		return err
 	}

@@ -25,6 +25,9 @@ func (a *app) check() *cobra.Command {
 			"  tivset check forum --mine plugins/tide-tables",
 		Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			if err := notBoth("--repair", mend, "--mine", len(mine) > 0); err != nil {
+				return err
+			}
 			if mend {
 				return a.repair(ctx, s, args)
 			}
@@ -40,8 +43,20 @@ func (a *app) check() *cobra.Command {
 	}
 	c.Flags().BoolVar(&mend, "repair", false, "put the release's own files back, after a backup")
 	c.Flags().StringArrayVar(&mine, "mine", nil, "a program of your own, or a folder of such, from the site's folder")
-	c.MarkFlagsMutuallyExclusive("repair", "mine")
 	return c
+}
+
+// notBoth is the fault of two options that do not go together.
+func notBoth(one string, first bool, other string, second bool) error {
+	if !first || !second {
+		return nil
+	}
+	return fault.New(
+		fault.Usage,
+		one+" and "+other+" do not go together",
+		"",
+		"Do one after the other. Nothing was touched.",
+	)
 }
 
 // vouched notes which programs of a site are the owner's.

@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/spf13/cobra"
 
@@ -20,13 +21,18 @@ func (a *app) forget() *cobra.Command {
 		Example: "  tivset forget lockside.localhost/forum\n  tivset forget lockside.localhost/forum --anyway",
 		Args:    takes(1, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			found, err := s.Book.Find(ctx, args[0])
+			if err != nil {
+				return err
+			}
 			if anyway {
-				text := "  This drops the record and the passwords of " + args[0] + ". Nothing in its account is touched."
+				text := fmt.Sprintf("  This drops the record and the passwords of “%s” (%s). Nothing in its account is touched.",
+					found.Title, found.URL)
 				if err := a.agreeFinally(ctx, text, "Forget it?"); err != nil {
 					return err
 				}
 			}
-			done, err := s.Sites.Forget(ctx, args[0], anyway)
+			done, err := s.Sites.Forget(ctx, found.Address, anyway)
 			if err != nil {
 				return err
 			}

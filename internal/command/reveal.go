@@ -44,7 +44,6 @@ func (a *app) reveal() *cobra.Command {
 	c.Flags().BoolVar(&o.changed, "changed", false, "take note of the password that was set in the app")
 	c.Flags().StringArrayVarP(&o.answers, "answer", "a", nil,
 		"with --changed: admin.password=@FILE (@- reads standard input), admin.name=NAME")
-	c.MarkFlagsMutuallyExclusive("renew", "changed")
 	c.Flags().BoolVar(&o.csv, "csv", false, "print CSV")
 	c.Flags().BoolVar(&o.copy, "copy", false, "put the admin's password on the clipboard and do not show it")
 	return c
@@ -54,6 +53,9 @@ func (a *app) runReveal(ctx context.Context, s *core.Core, words []string, o *re
 	if o.copy && (len(words) > 1 || !a.streams.ErrTerminal || o.csv || a.json) {
 		return fault.New(fault.Usage, "--copy takes one site, on a terminal", "",
 			"Name one site, and leave out --csv and --json; or leave out --copy.")
+	}
+	if err := notBoth("--renew", o.renew, "--changed", o.changed); err != nil {
+		return err
 	}
 	if o.changed && len(words) > 1 || !o.changed && len(o.answers) > 0 {
 		return fault.New(fault.Usage, "-a goes with --changed, and --changed with one site", "",

@@ -191,21 +191,9 @@ func inAccount(ctx context.Context, d *work.Desk, name string, sites []ledger.Si
 	return out, err
 }
 
-// Drop takes away backups of a site, by their names as they are listed.
-func Drop(ctx context.Context, d *work.Desk, word, within, folder string, names []string) ([]Listed, error) {
-	address, a, err := whose(ctx, d, word, within)
-	if err != nil {
-		return nil, err
-	}
-	in, err := d.Hosting.Open(ctx, a)
-	if err != nil {
-		return nil, err
-	}
-	defer in.Close()
-	all, err := In(ctx, in, address)
-	if folder != "" {
-		all, err = here(address, folder)
-	}
+// Named finds backups of a site by their names as they are listed.
+func Named(ctx context.Context, d *work.Desk, word, within, folder string, names []string) ([]Listed, error) {
+	all, err := List(ctx, d, word, within, folder)
 	if err != nil {
 		return nil, err
 	}
@@ -214,10 +202,29 @@ func Drop(ctx context.Context, d *work.Desk, word, within, folder string, names 
 		i := slices.IndexFunc(all, func(l Listed) bool { return path.Base(filepath.ToSlash(l.File)) == path.Base(name) })
 		if i < 0 {
 			return nil, fault.New(fault.Usage, "there is no such backup", name, "Name one of those that "+
-				fault.Call("backup", address, "--list")+" shows. Nothing was dropped.")
+				fault.Call("backup", word, "--list")+" shows. Nothing was dropped.")
 		}
 		chosen = append(chosen, all[i])
 	}
+	return chosen, nil
+}
+
+// Drop takes away backups of a site, by their names as they are listed: all that
+// are named, or none when one is not there.
+func Drop(ctx context.Context, d *work.Desk, word, within, folder string, names []string) ([]Listed, error) {
+	chosen, err := Named(ctx, d, word, within, folder, names)
+	if err != nil {
+		return nil, err
+	}
+	_, a, err := whose(ctx, d, word, within)
+	if err != nil {
+		return nil, err
+	}
+	in, err := d.Hosting.Open(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
 	for n, l := range chosen {
 		if err := drop(ctx, in, l); err != nil {
 			return chosen[:n], err
