@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"tivset/internal/app/kit"
@@ -60,10 +61,12 @@ func (*AwaitSettings) Title() string { return "Wait until PHP has taken up the s
 // Undo takes the page away.
 func (a *AwaitSettings) Undo(ctx context.Context) error { return files.Drop(ctx, a.In.Files, a.File) }
 
-// How the page is asked: so many answers in a row have to be good, since they come
-// from several processes; and how long beyond PHP's own interval it may take.
+// How the page is asked: side by side, since each of PHP's processes answers for
+// itself, and so many rounds in a row have to be good; and how long beyond PHP's own
+// interval it may take.
 const (
-	goodInARow = 8
+	sideBySide = 4
+	goodRounds = 3
 	beyond     = 15 * time.Second
 	askAgain   = time.Second
 	usualTTL   = 300 * time.Second
@@ -75,6 +78,12 @@ type toldSettings struct {
 	Interval string            `json:"ttl"`
 	File     string            `json:"file"` // "" where PHP reads no such files
 	Kind     string            `json:"sapi"`
+	Process  int               `json:"pid"`
+}
+
+// reads tells whether this PHP reads settings from folders.
+func (t *toldSettings) reads() bool {
+	return t.File != "" && t.Kind != "apache2handler" && t.Kind != "cli-server"
 }
 
 // Do waits. What PHP does not take up in that time the owner is told; where the
@@ -85,11 +94,11 @@ func (a *AwaitSettings) Do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	page := "<?php header('Cache-Control: no-store');\n$n = json_decode('" + string(
-		listed,
-	) + "');\necho json_encode(['settings' => " +
-		"array_combine($n, array_map(fn($s) => (string) ini_get($s), $n)),\n'ttl' => ini_get('user_ini.cache_ttl'), " +
-		"'file' => (string) ini_get('user_ini.filename'), 'sapi' => PHP_SAPI]);\n"
+	page := "<?php header('Cache-Control: no-store');\nusleep(50000); // others have to answer meanwhile\n" +
+		"$n = json_decode('" + string(listed) + "');\n" +
+		"echo json_encode(['settings' => array_combine($n, array_map(fn($s) => (string) ini_get($s), $n)),\n" +
+		"'ttl' => ini_get('user_ini.cache_ttl'), 'file' => (string) ini_get('user_ini.filename'), " +
+		"'sapi' => PHP_SAPI, 'pid' => getmypid()]);\n"
 	if err := files.Write(ctx, a.In.Files, a.File, []byte(page), 0o644); err != nil {
 		return err
 	}
@@ -100,25 +109,33 @@ func (a *AwaitSettings) Do(ctx context.Context) error {
 	return a.judge(told)
 }
 
-// wait asks until enough answers in a row are good, or the time is over.
+// wait asks until enough rounds in a row are good, and every process that was seen
+// without the settings was seen with them or had to look again; or the time is over.
 func (a *AwaitSettings) wait(ctx context.Context) (told *toldSettings, err error) {
-	begun, limit, good := time.Now(), usualTTL+beyond, 0
+	begun, good, behind := time.Now(), 0, map[int]time.Time{}
 	for {
-		if told, err = a.ask(ctx); err != nil || told == nil {
+		answers, err := a.round(ctx)
+		if err != nil || answers == nil {
 			return nil, err
 		}
+		told, good = &answers[0], good+1
+		for i, t := range answers {
+			if len(a.lacking(&t)) == 0 {
+				delete(behind, t.Process)
+				continue
+			}
+			told, good, behind[t.Process] = &answers[i], 0, time.Now()
+		}
+		interval := usualTTL
 		if ttl, err := strconv.Atoi(told.Interval); err == nil {
-			limit = time.Duration(ttl)*time.Second + beyond
+			interval = time.Duration(ttl) * time.Second
 		}
-		reads := told.File != "" && told.Kind != "apache2handler" && told.Kind != "cli-server"
-		if good++; len(a.lacking(told)) > 0 {
-			good = 0
-		}
-		passed := time.Since(begun)
-		if good >= goodInARow || !reads || passed > limit {
+		maps.DeleteFunc(behind, func(_ int, at time.Time) bool { return time.Since(at) > interval+2*time.Second })
+		passed, limit := time.Since(begun), interval+beyond
+		if good >= goodRounds && len(behind) == 0 || !told.reads() || passed > limit {
 			return told, nil
 		}
-		if good == 0 {
+		if len(behind) > 0 {
 			a.Count(int64(passed.Seconds()), int64(limit.Seconds()), "seconds at most")
 			select {
 			case <-ctx.Done():
@@ -129,18 +146,36 @@ func (a *AwaitSettings) wait(ctx context.Context) (told *toldSettings, err error
 	}
 }
 
-// ask asks the page; nil where it is not run.
-func (a *AwaitSettings) ask(ctx context.Context) (*toldSettings, error) {
-	answer, err := a.In.Visitor().Get(ctx, a.Site.Place.URL+path.Base(a.File))
+// round asks side by side; nil where the page is not run.
+func (a *AwaitSettings) round(ctx context.Context) ([]toldSettings, error) {
+	var answers [sideBySide]*toldSettings
+	var wait sync.WaitGroup
+	for i := range answers {
+		wait.Go(func() { answers[i] = a.ask(ctx) })
+	}
+	wait.Wait()
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
+	told := make([]toldSettings, 0, sideBySide)
+	for _, t := range answers {
+		if t == nil {
+			a.Result.Warn("PHP could not be asked whether it has taken up the settings that the app brings")
+			return nil, nil
+		}
+		told = append(told, *t)
+	}
+	return told, nil
+}
+
+// ask asks the page; nil where it is not run.
+func (a *AwaitSettings) ask(ctx context.Context) *toldSettings {
+	answer, err := a.In.Visitor().Get(ctx, a.Site.Place.URL+path.Base(a.File))
 	var told toldSettings
 	if err != nil || json.Unmarshal(answer.Body, &told) != nil {
-		a.Result.Warn("PHP could not be asked whether it has taken up the settings that the app brings")
-		return nil, nil
+		return nil
 	}
-	return &told, nil
+	return &told
 }
 
 // lacking lists the settings that are less than the kit says.
