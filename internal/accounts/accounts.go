@@ -98,7 +98,8 @@ func intoVault(password *string, entry string, secrets map[string]secret.Text, e
 }
 
 // Forget drops an account and its passwords. Sites of it stay recorded
-// and so it is refused while there are any.
+// and so it is refused while there are any; addresses that lead to where sites
+// moved go on doing so, and are known no more.
 func (k *Keeper) Forget(ctx context.Context, name string) error {
 	if _, err := k.Book.Home.Account(name); err != nil {
 		return err
@@ -111,6 +112,18 @@ func (k *Keeper) Forget(ctx context.Context, name string) error {
 		if x.Account == name {
 			return fault.New(fault.Decision, "the account has sites", x.Address,
 				"Nothing can look after them without the account; it is kept.")
+		}
+	}
+	leading, err := k.Book.Ledger.Redirects(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range leading {
+		if r.Account != name {
+			continue
+		}
+		if err := k.Book.Ledger.DropRedirect(ctx, r.Address); err != nil {
+			return err
 		}
 	}
 	if err := k.Book.Vault.Forget(name + "/"); err != nil {

@@ -21,6 +21,13 @@ func (a *app) forget() *cobra.Command {
 		Example: "  tivset forget lockside.localhost/forum\n  tivset forget lockside.localhost/forum --anyway",
 		Args:    takes(1, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			leads, err := a.leading(ctx, s, args[0])
+			if err != nil {
+				return err
+			}
+			if leads != nil {
+				return a.forgetRedirect(ctx, s, *leads, anyway)
+			}
 			found, err := s.Book.Find(ctx, args[0])
 			if err != nil {
 				return err

@@ -16,10 +16,18 @@ func (a *app) remove() *cobra.Command {
 		Short: "Take a site out, and only that",
 		Long: "Takes a site's files, database and user out, after a last backup. What the owner added, other\n" +
 			"sites inside it and tables of others stay, and are named. What was set aside for the site\n" +
-			"is put back. It asks first, or wants --yes.",
+			"is put back. It asks first, or wants --yes. An address that leads to where its site moved\n" +
+			"(sites --redirects) leads nowhere afterwards.",
 		Example: "  tivset remove forum --dry-run\n  tivset remove forum --yes",
 		Args:    takes(1, 1, "SITE"), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			leads, err := a.leading(ctx, s, args[0])
+			if err != nil {
+				return err
+			}
+			if leads != nil {
+				return a.dropRedirect(ctx, s, *leads)
+			}
 			r.Site = args[0]
 			p, err := remove.Look(ctx, s.Desk, *r)
 			if err != nil {

@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) sites() *cobra.Command {
-	o := sites.Listing{}
+	o, redirects := sites.Listing{}, false
 	c := &cobra.Command{
 		Use:   "sites [WORD…] [flags]",
 		Short: "List the installed sites",
@@ -21,6 +21,9 @@ func (a *app) sites() *cobra.Command {
 			"them. With --fresh their accounts are looked at first: sizes, and whether the sites are there.",
 		Example: "  tivset sites\n  tivset sites forum --sort size\n  tivset sites --newer --json",
 		RunE: a.using(func(ctx context.Context, s *core.Core, words []string) error {
+			if redirects {
+				return a.redirects(ctx, s)
+			}
 			o.Words, o.Account = words, a.account
 			found, err := s.Sites.List(ctx, o)
 			if err != nil {
@@ -33,7 +36,7 @@ func (a *app) sites() *cobra.Command {
 				return a.streams.WriteJSON(found.Sites)
 			}
 			a.streams.Sites(found.Sites, len(words) > 0 || o.Newer || o.App != "" || o.Health != "")
-			return nil
+			return a.tellOfRedirects(ctx, s)
 		}),
 	}
 	f := c.Flags()
@@ -42,6 +45,7 @@ func (a *app) sites() *cobra.Command {
 	f.StringVar(&o.App, "app", "", "only sites of this app")
 	f.StringVar(&o.Health, "health", "", "only sites whose health is this: good, bad or gone")
 	f.BoolVar(&o.Newer, "newer", false, "only sites for which there is a newer release")
+	f.BoolVar(&redirects, "redirects", false, "list the addresses that lead to where sites moved")
 	f.BoolVar(&o.Fresh, "fresh", false, "look at the accounts first")
 	option(c, "app", a.appWords, 0)
 	return c

@@ -39,6 +39,11 @@ func (pl *Planner) lookAtPlace(ctx context.Context, in *hosting.Account, at plac
 	} else if known {
 		return out, site.IsThere(at)
 	}
+	if r, err := pl.Book.LeadsElsewhere(ctx, in.Name, at.Address(), at.Folder()); err != nil {
+		return out, err
+	} else if r != nil {
+		return out, site.Leads(*r)
+	}
 	if err := pl.belongsToSite(ctx, in.Account, at); err != nil {
 		return out, err
 	}

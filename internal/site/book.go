@@ -86,11 +86,17 @@ func Resolve(address string, domains []account.Domain) (place.Place, error) {
 }
 
 // Find finds a recorded site by what somebody calls it. A word that means none,
-// or several, is a usage fault.
+// or several, is a usage fault; so is one that means an address which leads to
+// another now.
 func (b *Book) Find(ctx context.Context, word string) (ledger.Site, error) {
 	addresses, err := b.Ledger.Addresses(ctx)
 	if err != nil {
 		return ledger.Site{}, err
+	}
+	if r, err := b.Leading(ctx, word, addresses); err != nil {
+		return ledger.Site{}, err
+	} else if r != nil {
+		return ledger.Site{}, Leads(*r)
 	}
 	address, err := place.Match(word, addresses)
 	if err != nil {
@@ -104,7 +110,11 @@ func (b *Book) Find(ctx context.Context, word string) (ledger.Site, error) {
 // Knows says whether a word can mean a recorded site at all.
 func (b *Book) Knows(ctx context.Context, word string) (bool, error) {
 	addresses, err := b.Ledger.Addresses(ctx)
-	return len(place.Fits(word, addresses)) > 0, err
+	if err != nil {
+		return false, err
+	}
+	leads, err := b.Leading(ctx, word, addresses)
+	return leads != nil || len(place.Fits(word, addresses)) > 0, err
 }
 
 // All lists the recorded sites.
@@ -207,14 +217,20 @@ func AdminFolder(x ledger.Site) string {
 const WellKnown = ".well-known"
 
 // Others lists the folders at or below a folder of an account that belong to
-// somebody else: recorded sites, the document roots of other domains, the
-// account's store.
+// somebody else: recorded sites, addresses that lead to where sites moved, the
+// document roots of other domains, the account's store.
 func (b *Book) Others(ctx context.Context, a *account.Account, folder string) (files.Others, error) {
 	sites, err := b.Ledger.Sites(ctx)
 	var out files.Others
 	for _, other := range sites {
 		if other.Account == a.Name && other.Folder != folder && files.Within(other.Folder, folder) {
 			out = append(out, other.Folder)
+		}
+	}
+	leading, errLeading := b.Ledger.Redirects(ctx)
+	for _, r := range leading {
+		if r.Account == a.Name && r.Folder != folder && files.Within(r.Folder, folder) {
+			out = append(out, r.Folder)
 		}
 	}
 	for _, d := range a.Domains {
@@ -225,7 +241,7 @@ func (b *Book) Others(ctx context.Context, a *account.Account, folder string) (f
 	if files.Within(a.Store, folder) {
 		out = append(out, a.Store)
 	}
-	return out, err
+	return out, errors.Join(err, errLeading)
 }
 
 // Foreign lists what lies below a site's folder and belongs to others, with what
@@ -242,4 +258,41 @@ func (b *Book) Has(ctx context.Context, address string) (bool, error) {
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// Leading gives the redirect that somebody means by a word, and none of the sites;
+// nil for none.
+func (b *Book) Leading(ctx context.Context, word string, sites []string) (*ledger.Redirect, error) {
+	all, err := b.Ledger.Redirects(ctx)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	for _, r := range all {
+		sites = append(sites, r.Address)
+	}
+	fits := place.Fits(word, sites)
+	i := slices.IndexFunc(all, func(r ledger.Redirect) bool { return len(fits) == 1 && r.Address == fits[0] })
+	if i < 0 {
+		return nil, nil
+	}
+	return &all[i], nil
+}
+
+// LeadsElsewhere gives the redirect that has a place: its address, or its folder in
+// the account; nil for none.
+func (b *Book) LeadsElsewhere(ctx context.Context, account, address, folder string) (*ledger.Redirect, error) {
+	all, err := b.Ledger.Redirects(ctx)
+	i := slices.IndexFunc(all, func(r ledger.Redirect) bool {
+		return r.Account == account && (r.Address == address || r.Folder == folder)
+	})
+	if i < 0 {
+		return nil, err
+	}
+	return &all[i], nil
+}
+
+// Leads is the fault of an address that leads to where its site is now.
+func Leads(r ledger.Redirect) error {
+	return fault.New(fault.Usage, "this address leads to a site that moved: "+r.To, r.Address,
+		"To have the place again: "+fault.Call("remove", r.Address))
 }

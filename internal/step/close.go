@@ -35,6 +35,7 @@ type Close struct {
 	Kit     *kit.Kit                                `json:"-"`
 	Parts   func(context.Context) ([]string, error) `json:"-"` // what leaves
 	Lenient bool                                    `json:"-"` // a domain that does not answer is no reason to stop
+	Coming  string                                  `json:"-"` // a folder that comes to be meanwhile, and is open
 	written map[string]string                       // the notice's files
 }
 
@@ -170,7 +171,10 @@ func (c *Close) Do(ctx context.Context) error {
 			return err
 		}
 	}
-	return c.move(whole, paired(last, ruling, true), len(runs)+len(pages))
+	if err := c.move(whole, paired(last, ruling, true), len(runs)+len(pages)); err != nil {
+		return err
+	}
+	return c.borne(whole)
 }
 
 // halves are what leaves first, and what leaves once no code that was cached runs

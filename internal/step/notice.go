@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"net/url"
 	"path"
 	"regexp"
@@ -150,6 +151,9 @@ func (c *Close) rule(ctx context.Context, parts []string, out map[string]string)
 		return err
 	}
 	open := []string{regexp.QuoteMeta(flusherName)}
+	if below, is := strings.CutPrefix(c.Coming, c.Folder+"/"); is {
+		open = append(open, regexp.QuoteMeta(below)+"(/|$)")
+	}
 	inside, err := c.In.Files.List(ctx, c.Folder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -159,11 +163,27 @@ func (c *Close) rule(ctx context.Context, parts []string, out map[string]string)
 			open = append(open, regexp.QuoteMeta(i.Name)+"(/|$)")
 		}
 	}
-	out[rules] = fmt.Sprintf("ErrorDocument 503 \"%s\"\n"+
-		"<IfModule mod_headers.c>\nHeader always set Retry-After \"%d\"\n</IfModule>\n"+
-		"RedirectMatch 503 \"^%s(?!%s)\"\n", strings.NewReplacer("\"", "'", "\n", " ").Replace(noticePage), retryAfter,
-		regexp.QuoteMeta(at.Path), strings.Join(open, "|"))
+	out[rules] = fmt.Sprintf("ErrorDocument 503 \"%s\"\n%sRedirectMatch 503 \"^%s(?!%s)\"\n",
+		strings.NewReplacer("\"", "'", "\n", " ").Replace(noticePage), retryRule, regexp.QuoteMeta(at.Path),
+		strings.Join(open, "|"))
 	return nil
+}
+
+// retryRule is what the notice's rules say besides; some hosts do not bear it, and
+// answer 500 for all (Apache manual, AllowOverrideList).
+var retryRule = fmt.Sprintf("<IfModule mod_headers.c>\nHeader always set Retry-After \"%d\"\n</IfModule>\n", retryAfter)
+
+// borne takes out of the notice's rules what the server does not bear.
+func (c *Close) borne(ctx context.Context) error {
+	text, has := c.written[rules]
+	if !has {
+		return nil
+	}
+	page, err := c.In.Visitor().Get(ctx, c.URL+"?tivset="+c.Job)
+	if err != nil || page.Status != http.StatusInternalServerError {
+		return nil
+	}
+	return replace(ctx, c.In.Files, path.Join(c.Folder, rules), []byte(strings.Replace(text, retryRule, "", 1)), 0o644)
 }
 
 // rules is the file of a folder's own rules (Apache manual, AccessFileName).

@@ -3,11 +3,9 @@ package step
 import (
 	"context"
 	"errors"
-	"html"
 	"io/fs"
 	"path"
 	"slices"
-	"strings"
 
 	"tivset/internal/check"
 	"tivset/internal/hosting"
@@ -21,13 +19,14 @@ import (
 // Removal takes away what is left of a site, once nothing can be put back any
 // more, and its record. Cut off, it is carried out again.
 type Removal struct {
-	*Tools   `json:"-"`
-	Old      ledger.Site `json:"site"`
-	Paths    []string    `json:"paths"`              // files and folders
-	Files    bool        `json:"files"`              // the files are gone, with all that goes with them
-	Data     bool        `json:"data"`               // the data goes
-	Redirect string      `json:"redirect,omitempty"` // with a move: where the old address leads
-	Backups  string      `json:"backups,omitempty"`  // with a move: where its backups go
+	*Tools  `json:"-"`
+	Old     ledger.Site      `json:"site"`
+	Paths   []string         `json:"paths"`             // files and folders
+	Files   bool             `json:"files"`             // the files are gone, with all that goes with them
+	Data    bool             `json:"data"`              // the data goes
+	Moved   string           `json:"moved,omitempty"`   // with a move: the new address …
+	Leads   *ledger.Redirect `json:"leads,omitempty"`   // … to which the old one leads; nil when it leads nowhere
+	Backups string           `json:"backups,omitempty"` // with a move: where its backups go
 }
 
 // Kind and Title implement job.Finisher.
@@ -64,10 +63,8 @@ func (r *Removal) Finish(ctx context.Context) error {
 			return err
 		}
 	}
-	if r.Redirect != "" {
-		if err := t.redirect(ctx, x, r.Redirect); err != nil {
-			return err
-		}
+	if err := r.lead(ctx, t); err != nil {
+		return err
 	}
 	return r.dropRecord(ctx, t)
 }
@@ -205,28 +202,4 @@ func (t *Tools) foldersOf(x ledger.Site) []string {
 		}
 	}
 	return out
-}
-
-// redirect leaves pages that lead to another address: by a rule where the
-// server knows .htaccess (Apache manual, mod_alias), and by a page elsewhere.
-func (t *Tools) redirect(ctx context.Context, x ledger.Site, to string) error {
-	if _, err := files.MkdirAll(ctx, t.In.Files, x.Folder, 0o755); err != nil {
-		return err
-	}
-	domain, _, _ := strings.Cut(x.Address, "/")
-	from := x.URL[strings.LastIndex(x.URL, x.Address)+len(domain):]
-	address := html.EscapeString(to)
-	for name, text := range map[string]string{
-		".htaccess": "# The site has moved.\nRedirect 301 \"" + from + "\" \"" + to + "\"\n",
-		"index.html": "<!doctype html><meta charset=\"utf-8\"><meta http-equiv=\"refresh\" content=\"0; url=" + address +
-			"\">" +
-			"<link rel=\"canonical\" href=\"" + address + "\"><title>Moved</title>" +
-			"<p>This site has moved to <a href=\"" + address + "\">" + address + "</a>.</p>\n",
-	} {
-		if err := files.Write(ctx, t.In.Files, path.Join(x.Folder, name), []byte(text), 0o644); err != nil &&
-			!errors.Is(err, fs.ErrExist) {
-			return err
-		}
-	}
-	return nil
 }

@@ -131,6 +131,22 @@ func (v *Visitor) Get(ctx context.Context, address string) (*Page, error) {
 	return v.visit(r)
 }
 
+// LeadsTo asks an address and follows nothing: where it leads to, "" where it leads
+// nowhere, and what it answers.
+func (v *Visitor) LeadsTo(ctx context.Context, address string) (to string, body []byte, err error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return "", nil, err
+	}
+	still := *v.client
+	still.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	page, err := (&Visitor{Agent: v.Agent, client: &still, got: v.got}).visit(r)
+	if err != nil {
+		return "", nil, err
+	}
+	return page.Away, page.Body, nil
+}
+
 // Peek fetches how a page begins: at most so many bytes of it, however long it is.
 func (v *Visitor) Peek(ctx context.Context, address string, most int64) (*Page, error) {
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)

@@ -7,3 +7,9 @@ func (l *SQLite) SetFormatForTest(n int) error {
 	_, err := l.db.Exec(fmt.Sprintf("PRAGMA user_version = %d", n))
 	return err
 }
+
+// BeforeRedirectsForTest makes the file one of the first format.
+func (l *SQLite) BeforeRedirectsForTest() error {
+	_, err := l.db.Exec("DROP TABLE redirects; PRAGMA user_version = 1")
+	return err
+}

@@ -32,8 +32,37 @@ type Ledger interface {
 	// PutJob keeps a job, replacing one of the same id.
 	PutJob(ctx context.Context, j Job) error
 
+	// Redirects lists the addresses that lead to sites which moved, sorted.
+	Redirects(ctx context.Context) ([]Redirect, error)
+
+	// PutRedirect keeps a redirect, replacing one of the same address.
+	PutRedirect(ctx context.Context, r Redirect) error
+
+	// DropRedirect forgets a redirect; none there is fine.
+	DropRedirect(ctx context.Context, address string) error
+
 	Close() error
 }
+
+// Redirect is an address that a site had and that leads to where it is now.
+type Redirect struct {
+	Address     string    `json:"address"`
+	URL         string    `json:"url"`
+	To          string    `json:"leads_to"`
+	Account     string    `json:"account"`
+	Folder      string    `json:"folder"`
+	Files       []string  `json:"files"` // below the folder
+	FoldersMade []string  `json:"folders_made,omitempty"`
+	Covers      string    `json:"covers"` // one of those below, when it was asked last
+	MadeAt      time.Time `json:"made_at"`
+}
+
+// How far a redirect reaches.
+const (
+	CoversAll     = "all"     // every address below its own
+	CoversPages   = "pages"   // the pages that the site had, by name
+	CoversNothing = "nothing" // it does not lead there
+)
 
 // Site is an app installed at a place.
 type Site struct {

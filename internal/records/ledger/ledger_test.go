@@ -86,3 +86,26 @@ func TestNewerFormat(t *testing.T) {
 	_, err := ledger.Open(context.Background(), file)
 	assert.ErrorContains(t, err, "format 9")
 }
+
+// A ledger of before there were redirects has them afterwards, and keeps what it had.
+func TestOlderFormat(t *testing.T) {
+	ctx, file := context.Background(), filepath.Join(t.TempDir(), "ledger.db")
+	l := open(t, file)
+	require.NoError(t, l.PutSite(ctx, ledger.Site{Address: "chandlery.localhost"}))
+	require.NoError(t, l.BeforeRedirectsForTest())
+	require.NoError(t, l.Close())
+	l = open(t, file)
+	all, err := l.Redirects(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, all)
+	require.NoError(t, l.PutRedirect(ctx, ledger.Redirect{Address: "lockside.localhost/b", To: "http://x/"}))
+	require.NoError(t, l.PutRedirect(ctx, ledger.Redirect{Address: "lockside.localhost/b", To: "http://y/"}))
+	all, err = l.Redirects(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, "http://y/", all[0].To)
+	require.NoError(t, l.DropRedirect(ctx, "lockside.localhost/b"))
+	addresses, err := l.Addresses(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"chandlery.localhost"}, addresses)
+}

@@ -24,15 +24,20 @@ type SQLite struct{ db *sql.DB }
 var _ Ledger = (*SQLite)(nil)
 
 // format is the version of the tables, kept in the file (PRAGMA user_version).
-const format = 1
+const format = 2
 
 // What a record says is kept as JSON, so that adding a field needs no change of
 // tables; the columns beside it are those that are looked up or sorted by.
 const tables = `
 CREATE TABLE sites (address TEXT PRIMARY KEY, account TEXT NOT NULL, record TEXT NOT NULL) STRICT, WITHOUT ROWID;
 CREATE TABLE jobs (id TEXT PRIMARY KEY, started TEXT NOT NULL, record TEXT NOT NULL) STRICT, WITHOUT ROWID;
-CREATE INDEX jobs_started ON jobs (started);
-PRAGMA user_version = 1;`
+CREATE INDEX jobs_started ON jobs (started);`
+
+// since are the tables that came with a format.
+var since = map[int]string{
+	1: tables,
+	2: "CREATE TABLE redirects (address TEXT PRIMARY KEY, record TEXT NOT NULL) STRICT, WITHOUT ROWID;",
+}
 
 // Open opens the ledger in a file and makes it when it is not there.
 func Open(ctx context.Context, file string) (*SQLite, error) {
@@ -72,12 +77,15 @@ func (l *SQLite) prepare(ctx context.Context) error {
 	if have, err = l.format(ctx, tx); err != nil || have == format {
 		return err // another program was faster
 	}
-	if have != 0 {
+	if have > format {
 		return fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), "",
 			"A newer release of Tivset made it; use that one.")
 	}
-	if _, err := tx.ExecContext(ctx, tables); err != nil {
-		return err
+	for have < format {
+		have++
+		if _, err := tx.ExecContext(ctx, since[have]+fmt.Sprintf("PRAGMA user_version = %d;", have)); err != nil {
+			return err
+		}
 	}
 	return tx.Commit()
 }
@@ -135,6 +143,22 @@ func (l *SQLite) PutSite(ctx context.Context, s Site) error {
 // DropSite implements Ledger.
 func (l *SQLite) DropSite(ctx context.Context, address string) error {
 	_, err := l.db.ExecContext(ctx, "DELETE FROM sites WHERE address = ?", address)
+	return err
+}
+
+// Redirects implements Ledger.
+func (l *SQLite) Redirects(ctx context.Context) ([]Redirect, error) {
+	return records[Redirect](ctx, l.db, "SELECT record FROM redirects ORDER BY address")
+}
+
+// PutRedirect implements Ledger.
+func (l *SQLite) PutRedirect(ctx context.Context, r Redirect) error {
+	return l.put(ctx, "INSERT OR REPLACE INTO redirects (address, record) VALUES (?, ?)", r, r.Address)
+}
+
+// DropRedirect implements Ledger.
+func (l *SQLite) DropRedirect(ctx context.Context, address string) error {
+	_, err := l.db.ExecContext(ctx, "DELETE FROM redirects WHERE address = ?", address)
 	return err
 }
 

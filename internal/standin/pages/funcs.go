@@ -30,6 +30,7 @@ func (p *running) functions() template.FuncMap {
 		"token":    p.token,      // a hidden field that belongs to the session
 		"verify":   p.verify,     // stops unless the form carries that token
 		"redirect": p.redirect,   // redirect PATH: stops and leads there
+		"moved":    p.moved,      // moved FROM TO: stops and leads to the same path and query at another address
 		"fail":     p.fail,       // fail STATUS TEXT: stops
 		"admit":    p.admit,      // admit HASH COOKIES ADDRESS: gives cookies to who posts the half with this hash, once
 		"closed":   p.closed,     // closed SECONDS: the page comes with 503, to be asked for again then
@@ -99,6 +100,15 @@ func (p *running) verify() (string, error) {
 
 func (p *running) redirect(to string) (string, error) {
 	return "", &stop{status: http.StatusSeeOther, to: to}
+}
+
+// moved leads to the same page of another address (RFC 9110, 15.4.2).
+func (p *running) moved(from, to string) (string, error) {
+	rest, below := strings.CutPrefix(p.r.RequestURI, from)
+	if !below {
+		rest = ""
+	}
+	return "", &stop{status: http.StatusMovedPermanently, to: to + rest}
 }
 
 func (p *running) fail(status int, text string) (string, error) {

@@ -39,7 +39,7 @@ var floors = []struct {
 	}},
 	{"accounts, open", map[string]string{"hosting": "", "hosting/reach": ""}},
 	{"what can be asked", map[string]string{"question": ""}},
-	{"the noun", map[string]string{"site": ""}},
+	{"the noun", map[string]string{"site": "", "redirect": ""}},
 	{"looking", map[string]string{"plan": "", "check": ""}},
 	{"steps", map[string]string{"step": ""}},
 	{"work", map[string]string{"work": ""}},

@@ -78,11 +78,36 @@ func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
 // Apache does the same with an Apache that obeys .htaccess.
 func Apache(t testing.TB, sites []Site, settings ...string) string {
 	t.Helper()
+	return startApache(t, "All", sites, settings)
+}
+
+// StrictApache does the same with an Apache that answers 500 where a .htaccess says
+// more than who may come in and what is answered in a page's place (Apache manual,
+// AllowOverrideList).
+func StrictApache(t testing.TB, sites []Site, settings ...string) string {
+	t.Helper()
+	return startApache(
+		t,
+		"AuthConfig Limit\nAllowOverrideList RewriteEngine RewriteRule RewriteCond ErrorDocument RedirectMatch",
+		sites,
+		settings,
+	)
+}
+
+func startApache(t testing.TB, override string, sites []Site, settings []string) string {
+	t.Helper()
 	program := Need(t, "apache2")[0]
 	dir, port := folder(t), FreePort(t)
 	socket := fpm(t, dir, settings)
 	errors := filepath.Join(dir, "error.log")
-	start(t, program, "-D", "FOREGROUND", "-f", readable(t, dir, "apache.conf", apache(dir, socket, port, sites)))
+	start(
+		t,
+		program,
+		"-D",
+		"FOREGROUND",
+		"-f",
+		readable(t, dir, "apache.conf", apache(dir, socket, override, port, sites)),
+	)
 	logWhenFailed(t, errors)
 	awaitPort(t, "tcp", loopback(port))
 	return loopback(port)
@@ -156,7 +181,7 @@ func awaitPort(t testing.TB, network, address string) {
 	})
 }
 
-func apache(dir, socket string, port int, sites []Site) string {
+func apache(dir, socket, override string, port int, sites []Site) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "ServerRoot %[1]s\nServerName localhost\nPidFile %[1]s/apache.pid\nErrorLog %[1]s/error.log\n"+
 		"Mutex file:%[1]s default\nListen 127.0.0.1:%[2]d\n", dir, port)
@@ -173,10 +198,10 @@ func apache(dir, socket string, port int, sites []Site) string {
 	)
 	for _, s := range sites {
 		fmt.Fprintf(&b, "<VirtualHost 127.0.0.1:%d>\nServerName %s\nDocumentRoot %s\n<Directory %[3]s>\n"+
-			"AllowOverride All\nOptions FollowSymLinks\nRequire all granted\n</Directory>\n"+
+			"AllowOverride %[5]s\nOptions FollowSymLinks\nRequire all granted\n</Directory>\n"+
 			"<FilesMatch \"\\.php$\">\n<If \"-f %%{REQUEST_FILENAME}\">\n"+
 			"SetHandler \"proxy:unix:%[4]s|fcgi://localhost\"\n</If>\n</FilesMatch>\n</VirtualHost>\n",
-			port, s.Name, s.Root, socket)
+			port, s.Name, s.Root, socket, override)
 	}
 	return b.String()
 }

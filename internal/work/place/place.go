@@ -106,6 +106,10 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 		return nil, work.Closing(h, err)
 	}
 	p.source, p.copy = h, !r.Move
+	if r.Redirect && h.URL == p.Place.URL {
+		return nil, work.Closing(h, fault.New(fault.Usage, "the address stays, and so it cannot lead to another", h.URL,
+			"Leave --redirect out."))
+	}
 	if r.Move {
 		p.Closed = int(work.ClosedFor(h.Site, true, true, true).Seconds())
 	}

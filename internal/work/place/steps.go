@@ -34,6 +34,7 @@ type placing struct {
 	between   map[string]string // … and after
 	leaves    *remove.Plan      // with a move: what goes at the old place …
 	closed    *step.Close       // … and what closes it
+	leads     *ledger.Redirect  // … and what is to lead from there, or nil
 }
 
 // list gives the steps.
@@ -118,6 +119,16 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 		}
 		p.leaves = whole
 		p.closed, _ = whole.Closing(there)
+		p.closed.Coming = p.plan.Place.Folder
+		if p.plan.request.Redirect {
+			others, err := p.Book.Foreign(ctx, source.Of)
+			if err != nil {
+				return nil, err
+			}
+			if p.leads, err = step.LeadsFrom(ctx, there, source.Site, p.plan.Place.URL, others); err != nil {
+				return nil, err
+			}
+		}
 		steps = append(steps, &step.Prepared{Label: "Look at the database", Work: func(ctx context.Context) (err error) {
 			p.before, err = p.marks(ctx)
 			return err
@@ -192,9 +203,7 @@ func (p *placing) finish() []job.Finisher {
 	if p.plan.Move {
 		old := p.leaves.End(p.Tools)
 		old.Paths = append(old.Paths, path.Dir(p.closed.Shut))
-		if p.plan.request.Redirect {
-			old.Redirect = p.plan.Place.URL
-		}
+		old.Moved, old.Leads = p.plan.Place.URL, p.leads
 		if p.plan.From.Account == p.plan.Account {
 			old.Backups = p.Store().Backups(p.plan.Address())
 		}

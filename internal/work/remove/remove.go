@@ -105,6 +105,16 @@ func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, er
 			}
 		}
 	}
+	leading, err := d.Book.Ledger.Redirects(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range leading {
+		if l.To == h.URL && r.Only == "" {
+			p.Warnings = append(p.Warnings, l.Address+" leads to this site, and will lead nowhere; to take that away: "+
+				fault.Call("remove", l.Address))
+		}
+	}
 	if db := h.Database; db != nil && r.Only != check.OnlyFiles {
 		p.Database = db.Name
 		if site.OwnTables(db) != nil || db.From != question.DataNew {
