@@ -5,7 +5,7 @@ import (
 
 	"tivset/internal/core"
 	"tivset/internal/records/ledger"
-	"tivset/internal/redirect"
+	"tivset/internal/site/redirect"
 )
 
 // leading gives the redirect that somebody means; nil for none.

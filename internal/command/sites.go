@@ -13,31 +13,42 @@ import (
 )
 
 func (a *app) sites() *cobra.Command {
-	o, redirects := sites.Listing{}, false
+	o, redirects, again := sites.Listing{}, false, false
 	c := &cobra.Command{
 		Use:   "sites [WORD…] [flags]",
 		Short: "List the installed sites",
 		Long: "Lists the sites that are known: those whose address, title, app or account have every word in\n" +
-			"them. With --fresh their accounts are looked at first: sizes, and whether the sites are there.",
+			"them. With --fresh their accounts are looked at first: sizes, and whether the sites are there.\n" +
+			"With --rebuild sites that are not on record any more are found again, after the ledger was lost\n" +
+			"or damaged, by what the accounts, their backups and the vault say.",
 		Example: "  tivset sites\n  tivset sites forum --sort size\n  tivset sites --newer --json",
-		RunE: a.using(func(ctx context.Context, s *core.Core, words []string) error {
-			if redirects {
-				return a.redirects(ctx, s)
-			}
-			o.Words, o.Account = words, a.account
-			found, err := s.Sites.List(ctx, o)
-			if err != nil {
-				return err
-			}
-			for _, why := range found.Unseen {
-				a.unseen(why)
-			}
-			if a.json {
-				return a.streams.WriteJSON(found.Sites)
-			}
-			a.streams.Sites(found.Sites, len(words) > 0 || o.Newer || o.App != "" || o.Health != "")
-			return a.tellOfRedirects(ctx, s)
-		}),
+	}
+	list := a.using(func(ctx context.Context, s *core.Core, words []string) error {
+		if redirects {
+			return a.redirects(ctx, s)
+		}
+		o.Words, o.Account = words, a.account
+		found, err := s.Sites.List(ctx, o)
+		if err != nil {
+			return err
+		}
+		for _, why := range found.Unseen {
+			a.unseen(why)
+		}
+		if a.json {
+			return a.streams.WriteJSON(found.Sites)
+		}
+		a.streams.Sites(found.Sites, len(words) > 0 || o.Newer || o.App != "" || o.Health != "")
+		if len(found.Sites) == 0 {
+			a.lostSites(s)
+		}
+		return a.tellOfRedirects(ctx, s)
+	})
+	c.RunE = func(c *cobra.Command, words []string) error {
+		if again {
+			return a.rebuild(c)
+		}
+		return list(c, words)
 	}
 	f := c.Flags()
 	f.StringVar(&o.Sort, "sort", "", "by "+strings.Join(sites.Sorts(), ", ")+" (address when left out)")
@@ -46,6 +57,7 @@ func (a *app) sites() *cobra.Command {
 	f.StringVar(&o.Health, "health", "", "only sites whose health is this: good, bad or gone")
 	f.BoolVar(&o.Newer, "newer", false, "only sites for which there is a newer release")
 	f.BoolVar(&redirects, "redirects", false, "list the addresses that lead to where sites moved")
+	f.BoolVar(&again, "rebuild", false, "record again the sites that the ledger has lost")
 	f.BoolVar(&o.Fresh, "fresh", false, "look at the accounts first")
 	option(c, "app", a.appWords, 0)
 	return c

@@ -83,6 +83,10 @@ func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) 
 		return nil, nil, err
 	}
 	l, err := ledger.Open(ctx, h.Ledger())
+	if f := fault.Of(err); err != nil && f.Remedy != "" {
+		f.Where = h.Ledger()
+		return nil, nil, f
+	}
 	if err != nil {
 		return nil, nil, fault.New(fault.Usage, "Tivset's own files cannot be kept", h.Data,
 			"Set TIVSET_HOME to a folder that you can write.").Because(err)

@@ -21,7 +21,38 @@ const (
 )
 
 // VaultName is the vault's name of a site's secret; of all of them with "".
-func VaultName(address, name string) string { return "sites/" + address + "/" + name }
+func VaultName(address, name string) string { return inVault + address + "/" + name }
+
+const inVault = "sites/"
+
+// InVault lists the addresses of which the vault has an admin's password.
+func (b *Book) InVault() ([]string, error) {
+	names, err := b.Vault.Under(inVault)
+	var out []string
+	for _, name := range names {
+		if address, is := strings.CutSuffix(name, "/"+AdminPassword); is {
+			out = append(out, strings.TrimPrefix(address, inVault))
+		}
+	}
+	return out, err
+}
+
+// KeepMissing keeps secrets of a site of which the vault has none of the name.
+func (b *Book) KeepMissing(address string, secrets map[string]secret.Text) error {
+	missing := map[string]secret.Text{}
+	for name, v := range secrets {
+		_, err := b.Vault.Get(VaultName(address, name))
+		if errors.Is(err, fs.ErrNotExist) {
+			missing[VaultName(address, name)] = v
+		} else if err != nil {
+			return err
+		}
+	}
+	if len(missing) == 0 {
+		return nil
+	}
+	return b.Vault.Set(missing)
+}
 
 // KeptSecrets is where a job keeps secrets that it replaced, in the vault.
 func KeptSecrets(job string) string { return "kept/" + job + "/" }

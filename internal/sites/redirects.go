@@ -7,7 +7,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
-	"tivset/internal/redirect"
+	"tivset/internal/site/redirect"
 )
 
 // DropRedirect has an address lead nowhere any more: the files of the redirect

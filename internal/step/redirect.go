@@ -6,7 +6,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
-	"tivset/internal/redirect"
+	"tivset/internal/site/redirect"
 )
 
 // LeadsFrom is the redirect from where a site is to where it is going: the pages

@@ -57,7 +57,7 @@ func Open(ctx context.Context, file string) (*SQLite, error) {
 	l := &SQLite{db}
 	if err := l.prepare(ctx); err != nil {
 		db.Close()
-		return nil, fmt.Errorf("open the ledger %s: %w", file, err)
+		return nil, fmt.Errorf("open the ledger %s: %w", file, told(err))
 	}
 	return l, nil
 }
@@ -109,7 +109,7 @@ func (l *SQLite) Sites(ctx context.Context) ([]Site, error) {
 func (l *SQLite) Addresses(ctx context.Context) ([]string, error) {
 	rows, err := l.db.QueryContext(ctx, "SELECT address FROM sites ORDER BY address")
 	if err != nil {
-		return nil, err
+		return nil, told(err)
 	}
 	defer rows.Close()
 	var out []string
@@ -120,7 +120,7 @@ func (l *SQLite) Addresses(ctx context.Context) ([]string, error) {
 		}
 		out = append(out, a)
 	}
-	return out, rows.Err()
+	return out, told(rows.Err())
 }
 
 // Site implements Ledger.
@@ -187,7 +187,7 @@ func (l *SQLite) put(ctx context.Context, statement string, record any, columns 
 func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) ([]T, error) {
 	rows, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, err
+		return nil, told(err)
 	}
 	defer rows.Close()
 	const share = 256
@@ -201,7 +201,7 @@ func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) 
 		readers.Go(func() error {
 			for i, text := range mine {
 				if err := json.Unmarshal([]byte(text), &read[i]); err != nil {
-					return errors.Join(errors.New("a record of the ledger is damaged"), err)
+					return errors.Join(errRecord, err)
 				}
 			}
 			return nil
@@ -218,7 +218,7 @@ func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) 
 	}
 	hand()
 	if err := errors.Join(rows.Err(), readers.Wait()); err != nil {
-		return nil, err
+		return nil, told(err)
 	}
 	return append([]T{}, slices.Concat(shares...)...), nil
 }

@@ -76,6 +76,16 @@ func (v *Vault) Names(prefix string) ([]string, error) {
 	return names, nil
 }
 
+// Under lists all names that begin with a prefix, sorted.
+func (v *Vault) Under(prefix string) ([]string, error) {
+	all, err := v.all()
+	if err != nil {
+		return nil, err
+	}
+	maps.DeleteFunc(all, func(name, _ string) bool { return !strings.HasPrefix(name, prefix) })
+	return slices.Sorted(maps.Keys(all)), nil
+}
+
 // Set keeps secrets, all or none, replacing those of the same names.
 func (v *Vault) Set(secrets map[string]secret.Text) error {
 	return v.change(func(all map[string]string) {

@@ -176,10 +176,7 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 	a, at, k, version, found := f.account, f.at, f.kit, f.release, f.values
 	name, password := cmp.Or(given["admin.name"], found["admin.name"]), given["admin.password"]
 	if name == "" || password == "" {
-		return ledger.Site{}, nil, &fault.Error{Kind: fault.Usage,
-			What: "the admin's name and password are needed, to see that they work", Where: at.URL(),
-			Missing: []string{"admin.name", "admin.password"},
-			Remedy:  "Give them with -a admin.name=… -a admin.password=@FILE. Nothing was touched."}
+		return ledger.Site{}, nil, needed(at.URL())
 	}
 	url := at.URL()
 	x := ledger.Site{Address: at.Address(), URL: url, App: k.App, Release: version, Account: a.Name, Folder: at.Folder(),

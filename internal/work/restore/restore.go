@@ -167,6 +167,16 @@ type opened struct {
 	done func() // drops what was fetched
 }
 
+// Newest reads the newest backup of an address in an account's store: its content,
+// when it was made, and what lets go of it.
+func Newest(ctx context.Context, d *work.Desk, in *hosting.Account, address string) (*place.Content, func(), error) {
+	o, err := stored(ctx, d, in, address, asked{})
+	if err != nil {
+		return nil, nil, err
+	}
+	return o.Content, o.done, nil
+}
+
 // open reads a backup.
 func open(ctx context.Context, d *work.Desk, name string, opener format.Opener, a asked) (*place.Content, error) {
 	b, err := format.Open(ctx, opener, a.keys)

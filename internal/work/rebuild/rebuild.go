@@ -1,0 +1,218 @@
+// Package rebuild makes the record of sites again when the ledger is lost: from
+// what the accounts have, their backups and the vault tell, as far as they do.
+// Nothing of a site is changed, and what is on record stays as it is.
+package rebuild
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/secret"
+	"tivset/internal/site"
+	"tivset/internal/work"
+	"tivset/internal/work/adopt"
+	"tivset/internal/work/backup"
+	"tivset/internal/work/restore"
+)
+
+// Rebuilt is what came of it.
+type Rebuilt struct {
+	Sites  []ledger.Site // recorded anew
+	Jobs   []ledger.Job  // that were cut off, known by their journals alone
+	Left   []Left        // addresses of which something is known, and not enough
+	Unseen []error       // accounts that could not be looked at
+}
+
+// Left is an address that could not be recorded, and why.
+type Left struct {
+	Address string
+	Account string
+	Why     error
+}
+
+// Rebuild looks at the accounts, all or the one that is named.
+func Rebuild(ctx context.Context, d *work.Desk, only string) (*Rebuilt, error) {
+	names, err := d.Book.Home.Accounts()
+	if err != nil {
+		return nil, err
+	}
+	out := &Rebuilt{}
+	if out.Jobs, err = jobs(ctx, d); err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		if only != "" && name != only {
+			continue
+		}
+		err := out.account(ctx, d, name)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil {
+			out.Unseen = append(out.Unseen, err)
+		}
+	}
+	return out, nil
+}
+
+func (r *Rebuilt) account(ctx context.Context, d *work.Desk, name string) error {
+	a, err := d.Book.Home.Account(name)
+	if err != nil {
+		return err
+	}
+	in, err := d.Hosting.Open(ctx, a)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	known, err := candidates(ctx, d, in)
+	if err != nil {
+		return err
+	}
+	for _, address := range slices.Sorted(maps.Keys(known)) {
+		x, err := again(ctx, d, in, address, known[address])
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case errors.Is(err, adopt.ErrNotThere) || err == nil && x == nil:
+		case err != nil:
+			r.Left = append(r.Left, Left{address, name, err})
+		default:
+			r.Sites = append(r.Sites, *x)
+		}
+	}
+	return nil
+}
+
+// candidates lists the addresses of an account of which something is kept, with
+// the time of the newest backup, or none.
+func candidates(ctx context.Context, d *work.Desk, in *hosting.Account) (map[string]time.Time, error) {
+	out := map[string]time.Time{}
+	addresses, err := d.Book.InVault()
+	if err != nil {
+		return nil, err
+	}
+	slugs := map[string]string{}
+	for _, address := range addresses {
+		slugs[hosting.Slug(address)] = address
+		if at, err := site.Resolve(address, in.Domains); err == nil && at.Address() == address {
+			out[address] = time.Time{}
+		}
+	}
+	folders, err := in.Files.List(ctx, path.Dir(in.Store().Backups("x")))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for _, folder := range folders {
+		all, err := backup.In(ctx, in, folder.Name)
+		if err != nil {
+			return nil, err
+		}
+		if len(all) == 0 {
+			continue
+		}
+		address := slugs[folder.Name]
+		if address == "" { // the backup itself says it
+			address = folder.Name
+		}
+		out[address] = all[0].MadeAt
+	}
+	return out, nil
+}
+
+// again records what is at an address; nil where a site is on record there.
+func again(ctx context.Context, d *work.Desk, in *hosting.Account, address string, backedUp time.Time) (*ledger.Site,
+	error) {
+	var before adopt.Before
+	var unread error
+	if !backedUp.IsZero() {
+		content, done, err := restore.Newest(ctx, d, in, address)
+		if err == nil {
+			done()
+			before = adopt.Before{Record: &content.Record, Secrets: content.Secrets}
+			before.Record.LastBackupAt, address = &backedUp, content.Record.Address
+		}
+		unread = err
+	}
+	if before.Secrets == nil {
+		before.Secrets = map[string]secret.Text{}
+	}
+	if kept, err := d.Book.Vault.Get(site.VaultName(address, site.AdminPassword)); err == nil {
+		before.Secrets[site.AdminPassword] = kept
+	}
+	at, err := site.Resolve(address, in.Domains)
+	if err != nil {
+		return nil, errors.Join(unread, err)
+	}
+	if known, err := d.Book.Has(ctx, at.Address()); err != nil || known {
+		return nil, err
+	}
+	if before.Secrets[site.AdminPassword].Empty() {
+		return nil, errors.Join(unread, adoptable(at.Address()))
+	}
+	if _, err := adopt.Again(ctx, d, in, at, before); err != nil {
+		return nil, err
+	}
+	x, err := d.Book.Ledger.Site(ctx, at.Address())
+	return &x, err
+}
+
+func adoptable(address string) error {
+	return fault.New(fault.Usage, "no password of its admin is kept", address,
+		"If a site is there, take charge of it with: "+fault.Call("adopt", address))
+}
+
+// jobs records the jobs that are known by their journals alone and have not come
+// to an end: they can be taken back or brought to it again.
+func jobs(ctx context.Context, d *work.Desk) ([]ledger.Job, error) {
+	known, err := d.Book.Ledger.Jobs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	inside, err := os.ReadDir(d.Book.Home.Journals())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var out []ledger.Job
+	for _, f := range inside {
+		id, is := strings.CutSuffix(f.Name(), ".jsonl")
+		if !is || slices.ContainsFunc(known, func(j ledger.Job) bool { return j.ID == id }) {
+			continue
+		}
+		entry, err := cutOff(d, id)
+		if err != nil || entry == nil { // one that runs, or that nobody can read
+			continue
+		}
+		if err := d.Book.Ledger.PutJob(ctx, *entry); err != nil {
+			return nil, err
+		}
+		out = append(out, *entry)
+	}
+	return out, nil
+}
+
+// cutOff is the record of a job that has not come to its end, from its journal.
+func cutOff(d *work.Desk, id string) (*ledger.Job, error) {
+	j, err := job.Open(d.Book.Home.Journals(), id, d.Now)
+	if err != nil {
+		return nil, err
+	}
+	defer j.Close()
+	if j.Over() {
+		return nil, nil
+	}
+	started, err := time.Parse("20060102-150405", id[:len("20060102-150405")])
+	return &ledger.Job{ID: id, What: j.What, Account: j.Account, Address: j.Address, Started: started,
+		Outcome: "running"}, err
+}
