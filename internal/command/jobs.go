@@ -51,8 +51,9 @@ func (a *app) undo() *cobra.Command {
 			"was before. Where a job had begun to change the database, that is put back, and what is\n" +
 			"there by now is kept as a backup. A job that installed a site takes the site away again, with\n" +
 			"all that was written in it since, and puts back what was set aside. Both ask first, or want --yes.\n" +
-			"A job whose journal is lost nobody can undo: --give-up takes its marks out of the account, so\n" +
-			"that others may work there, and says what of it still lies in the account's store.",
+			"A job whose journal is lost nobody can undo, nor one that fails whenever it is tried: --give-up\n" +
+			"takes its marks out of the account, so that others may work there, and says what of it still\n" +
+			"lies in the account's store.",
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
 		Args:    takes(1, 1, "JOB"), Annotations: noDryRun(),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
@@ -75,12 +76,13 @@ func (a *app) undo() *cobra.Command {
 		}),
 		ValidArgsFunction: only(a.unfinishedWords),
 	}
-	c.Flags().BoolVar(&giveUp, "give-up", false, "end a job whose journal is lost")
+	c.Flags().BoolVar(&giveUp, "give-up", false, "end a job that nobody can undo")
 	return c
 }
 
 // giveUp ends a job that nobody can undo.
 func (a *app) giveUp(ctx context.Context, s *core.Core, id string) error {
+	s.Desk.Agree = a.agreeToPutBack
 	done, err := s.Desk.GiveUp(ctx, id)
 	if err != nil {
 		return err
@@ -88,6 +90,10 @@ func (a *app) giveUp(ctx context.Context, s *core.Core, id string) error {
 	if a.json {
 		return a.streams.WriteJSON(map[string]any{"outcome": done.Job.Outcome, "job": done.Job, "left": done.Left,
 			"marks": done.Marks, "looked_at": done.Seen == nil})
+	}
+	if done.Job.Outcome == "undone" {
+		a.streams.Print("Job %s could be undone after all.", id)
+		return nil
 	}
 	a.streams.Print("Job %s is given up. What it had begun at %s stays as it is.", id, done.Job.Address)
 	for _, folder := range done.Left {
@@ -176,13 +182,13 @@ func (a *app) showJob(j ledger.Job) error {
 	switch {
 	case j.Outcome != "undone":
 		a.streams.Print("Finished: %s is %s.", j.Address, j.Outcome)
-	case len(j.Kept) > 0:
+	case len(j.Kept) > 0 || len(j.Warnings) > 0:
 		a.streams.Print("Undone: %s is as it was before job %s.", j.Address, j.ID)
 	default:
 		a.streams.Print("Undone: the account is as it was before job %s.", j.ID)
 	}
-	for _, kept := range work.Kept(j) {
-		a.streams.Warn(screen.Spelled(kept))
+	for _, said := range append(work.Kept(j), j.Warnings...) {
+		a.streams.Warn(screen.Spelled(said))
 	}
 	return nil
 }

@@ -44,7 +44,7 @@ func (a *app) remove() *cobra.Command {
 			}
 			if a.json {
 				return a.streams.WriteJSON(map[string]any{"outcome": "removed", "job": done.Job, "site": done.Plan.Site,
-					"stays": done.Plan.Stays, "backup": newBackedUpJSON(done.Backup)})
+					"stays": done.Plan.Stays, "backup": newBackedUpJSON(done.Backup), "warnings": done.Warnings})
 			}
 			a.streams.Removed(done)
 			return nil

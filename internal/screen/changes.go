@@ -206,6 +206,9 @@ func (s *Streams) Removed(r *remove.Done) {
 		s.Print("")
 		s.Pairs(all)
 	}
+	for _, w := range r.Warnings {
+		s.Warn(w)
+	}
 }
 
 // Repaired prints what of a site is right again.

@@ -32,7 +32,7 @@ func (*Tidy) Title() string { return "Tidy up" }
 
 // Finish implements job.Finisher.
 func (t *Tidy) Finish(ctx context.Context) error {
-	if err := files.RemoveAll(ctx, t.In.Files, t.Stage); err != nil {
+	if err := t.discard(ctx, t.Stage); err != nil {
 		return err
 	}
 	if err := t.dropBoard(ctx, t.Board); err != nil {
@@ -64,7 +64,7 @@ func (d *DropFiles) Title() string { return d.Label }
 // Finish implements job.Finisher.
 func (d *DropFiles) Finish(ctx context.Context) error {
 	for _, name := range d.Names {
-		if err := files.RemoveAll(ctx, d.In.Files, name); err != nil {
+		if err := d.discard(ctx, name); err != nil {
 			return err
 		}
 	}

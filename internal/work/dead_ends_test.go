@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -14,6 +15,7 @@ import (
 	"tivset/internal/hosting/account"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/adopt"
+	"tivset/internal/work/remove"
 )
 
 // says makes sure that a remedy names a call.
@@ -45,8 +47,6 @@ func TestJobsWithoutAJournal(t *testing.T) {
 			require.Error(t, err)
 			id := fault.Of(err).Job
 			require.NotEmpty(t, id)
-			_, err = w.Desk.GiveUp(ctx, id)
-			says(t, err, "undo", id)
 			require.NoError(t, spoil(filepath.Join(w.Home.Journals(), id+".jsonl")))
 			_, err = w.Desk.Undo(ctx, id)
 			says(t, err, "undo", id, "--give-up")
@@ -131,4 +131,43 @@ func TestAVaultWithAnotherKey(t *testing.T) {
 	assert.ErrorContains(t, err, "does not open with its key")
 	_, err = w.Examiner.Check(ctx, done.Site)
 	assert.ErrorContains(t, err, "does not open with its key")
+}
+
+// A folder of the store that the host does not let go, for the web server's user
+// wrote into it: a removal ends all the same and names it; an undo that fails each
+// time can be given up.
+func TestFoldersThatCannotBeTakenAway(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	w.Trip.Keeps(".tivset/stage/")
+	p, err := remove.Look(ctx, w.Desk, remove.Request{Site: done.Site.Address, NoBackup: true})
+	require.NoError(t, err)
+	out, err := remove.Remove(ctx, w.Desk, p)
+	require.NoError(t, err, "%v", fault.Of(err))
+	require.NoError(t, p.Close())
+	assert.Contains(t, strings.Join(out.Warnings, " "), ".tivset/stage/"+out.Job+"-gone in the account could not be taken")
+	known, err := w.Book.Has(ctx, done.Site.Address)
+	require.NoError(t, err)
+	assert.False(t, known)
+
+	w.Trip.Keeps("")
+	w.Trip.Dies("rename web/lockside/journal", 1)
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	w.Trip.Arm(0, 0)
+	require.Error(t, err)
+	id := fault.Of(err).Job
+	w.Trip.Keeps(".tivset/stage/")
+	for range 2 {
+		_, err = w.Desk.Undo(ctx, id)
+		says(t, err, "undo", id, "--give-up")
+	}
+	gave, err := w.Desk.GiveUp(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, []string{".tivset/stage/" + id}, gave.Left)
+	_, err = w.Desk.Undo(ctx, id)
+	require.ErrorContains(t, err, "the job has ended already")
+	w.Trip.Keeps("")
+	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	require.NoError(t, err, "%v", fault.Of(err))
 }

@@ -22,9 +22,13 @@ type GaveUp struct {
 	Seen  error    // why the account could not be looked at; nil when it was
 }
 
-// GiveUp ends a job whose journal is lost or cannot be read: its marks leave the
-// account, so that another job may work there, and it is recorded as given up.
-// What it had begun stays as it is; what lies in the store is named, not touched.
+// givenUp is the outcome of a job that nobody undoes any more.
+const givenUp = "given up"
+
+// GiveUp ends a job whose journal is lost or cannot be read, or that could not be
+// undone though it was tried, and cannot be now: its marks leave the account, so
+// that another job may work there, and it is recorded as given up. What it had
+// begun stays as it is; what lies in the store is named, not touched.
 func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 	jobs, err := d.Book.Ledger.Jobs(ctx)
 	if err != nil {
@@ -37,9 +41,20 @@ func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 		}
 	}
 	journal, err := job.Open(d.Book.Home.Journals(), id, d.Now)
+	problem := "its journal is lost"
 	if err == nil {
-		return nil, errors.Join(fault.New(fault.Usage, "the job's journal is there", id, "Undo it: "+
-			fault.Call("undo", id)), journal.Close())
+		if err := journal.Close(); err != nil {
+			return nil, err
+		}
+		if out.Job.Outcome != "left" {
+			return nil, fault.New(fault.Usage, "the job's journal is there", id, "Undo it: "+fault.Call("undo", id))
+		}
+		undone, err := d.Undo(ctx, id)
+		if err == nil || ctx.Err() != nil || fault.Of(err).Kind == fault.Decision {
+			out.Job = undone
+			return out, err
+		}
+		problem = err.Error()
 	}
 	if errors.Is(err, job.ErrRunning) {
 		return nil, fault.New(fault.Decision, "the job is running", id,
@@ -53,7 +68,7 @@ func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 		return nil, ctx.Err()
 	}
 	now := d.Now().UTC()
-	out.Job.Outcome, out.Job.Ended, out.Job.Problem = "given up", &now, "its journal is lost"
+	out.Job.Outcome, out.Job.Ended, out.Job.Problem = givenUp, &now, problem
 	return out, d.Book.Ledger.PutJob(ctx, out.Job)
 }
 

@@ -56,7 +56,7 @@ func (d *Desk) Undo(ctx context.Context, id string) (ledger.Job, error) {
 		return entry, err
 	}
 	defer journal.Close()
-	if journal.Over() && entry.Ended != nil {
+	if (journal.Over() || entry.Outcome == givenUp) && entry.Ended != nil {
 		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome,
 			"Only a job that was cut off, or the last install of a site, can be undone.")
 	}
@@ -200,11 +200,18 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 		return false, err
 	}
 	settled, err = how(runner, ctx, t.Decode())
-	entry.Kept, entry.Replaced = t.Result.Kept, t.Result.Replaced
+	entry.Kept, entry.Replaced, entry.Warnings = t.Result.Kept, t.Result.Replaced, t.Result.Warnings
 	if err != nil {
-		return settled, &fault.Error{Kind: fault.Left, What: "the job could not be undone",
+		f := &fault.Error{Kind: fault.Left, What: "the job could not be undone",
 			Where: journal.ID, Job: journal.ID, Details: Kept(*entry),
 			Remedy: "When that is mended, run: " + fault.Call("undo", journal.ID), Cause: fault.Hiding(err, hiding(secrets))}
+		if entry.Ended == nil {
+			f.Remedy += ". If it cannot be, have what is left named and the job ended: " +
+				fault.Call("undo", journal.ID, "--give-up")
+			entry.Outcome, entry.Problem = "left", f.Cause.Error()
+			return settled, errors.Join(f, d.Book.Ledger.PutJob(context.WithoutCancel(ctx), *entry))
+		}
+		return settled, f
 	}
 	return settled, nil
 }

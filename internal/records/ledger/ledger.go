@@ -175,5 +175,6 @@ type Job struct {
 	Problem string     `json:"problem,omitempty"`
 	// folders of the account with files that it put others in the place of
 	Replaced []string `json:"replaced,omitempty"`
-	Kept     []string `json:"kept,omitempty"` // backups on this machine of what it put something over
+	Kept     []string `json:"kept,omitempty"`     // backups on this machine of what it put something over
+	Warnings []string `json:"warnings,omitempty"` // what its undo left, or could not do
 }

@@ -26,6 +26,7 @@ type Trip struct {
 	Failed string // the call that failed last
 	Full   bool   // the disk is full: nothing can be written
 	on     string // calls of this name fail
+	keeps  string // what is below a folder whose name holds this cannot be taken away
 	dies   string // from the n-th call of this name on all calls fail …
 	nth    int    // … 0 once they do
 }
@@ -44,6 +45,23 @@ func (t *Trip) FailOn(what string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.on = what
+}
+
+// Keeps has the host refuse to take folders away whose names hold a text, as it
+// does where something in them belongs to another user; "" ends that.
+func (t *Trip) Keeps(what string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.keeps = what
+}
+
+func (t *Trip) kept(name string) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.keeps == "" || !strings.Contains(name, t.keeps) {
+		return nil
+	}
+	return &fs.PathError{Op: "remove", Path: name, Err: fs.ErrPermission}
 }
 
 // Arm makes the calls from the n-th to the m-th fail, counted from now; 0
@@ -156,6 +174,11 @@ func (f *filesWrap) Remove(ctx context.Context, name string) error {
 func (f *filesWrap) RemoveAll(ctx context.Context, name string) error {
 	if err := f.trip.err("remove all " + name); err != nil {
 		return err
+	}
+	if _, err := f.FS.Stat(ctx, name); err == nil {
+		if err := f.trip.kept(name); err != nil {
+			return err
+		}
 	}
 	return f.FS.RemoveAll(ctx, name)
 }

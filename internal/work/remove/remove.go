@@ -69,6 +69,8 @@ type Done struct {
 	Job    string
 	Plan   *Plan
 	Backup *step.BackedUp
+
+	Warnings []string // of what happened on the way
 }
 
 // Look works out what goes and what stays. The caller closes it.
@@ -200,6 +202,7 @@ func Remove(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
 	if err != nil {
 		return nil, err
 	}
+	done.Warnings = append([]string{}, t.Result.Warnings...)
 	return done, nil
 }
 
