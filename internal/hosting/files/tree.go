@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -23,8 +24,30 @@ func Exists(ctx context.Context, f FS, name string) (bool, error) {
 	return err == nil, err
 }
 
-// RemoveAll takes away name and all below it; nothing there is fine.
+// How often, and after which pause, a folder is taken away again that somebody is
+// writing into: a program of the server's that a cut line has left behind ends soon.
+const (
+	writtenTries = 20
+	writtenPause = 300 * time.Millisecond
+)
+
+// RemoveAll takes away name and all below it; nothing there is fine. Where somebody
+// writes into it meanwhile it is tried for a while.
 func RemoveAll(ctx context.Context, f FS, name string) error {
+	for try := 1; ; try++ {
+		err := removeAll(ctx, f, name)
+		if err == nil || try == writtenTries || !strings.Contains(strings.ToLower(err.Error()), "not empty") {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(writtenPause):
+		}
+	}
+}
+
+func removeAll(ctx context.Context, f FS, name string) error {
 	if t, ok := f.(TreeRemover); ok {
 		return t.RemoveAll(ctx, name)
 	}

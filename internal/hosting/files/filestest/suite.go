@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,6 +31,7 @@ func Run(t *testing.T, fresh func(t *testing.T) files.FS) {
 		"folder moved meanwhile": folderMovedMeanwhile,
 		"remove":                 remove,
 		"remove all":             removeAll,
+		"remove what is written": removeWhatIsWritten,
 		"awkward names":          awkwardNames,
 		"names that are none":    namesThatAreNone,
 		"cancelled":              cancelled,
@@ -209,6 +211,27 @@ func removeAll(t *testing.T, ctx context.Context, f files.FS) {
 	require.NoError(t, err)
 	require.NoError(t, files.RemoveAll(ctx, struct{ files.FS }{f}, "s"))
 	there, err = files.Exists(ctx, f, "s")
+	require.NoError(t, err)
+	assert.False(t, there)
+}
+
+// removeWhatIsWritten takes a folder away into which a program of the server's still
+// writes, as one does whose line was cut.
+func removeWhatIsWritten(t *testing.T, ctx context.Context, f files.FS) {
+	_, err := files.MkdirAll(ctx, f, "w/b", 0o755)
+	require.NoError(t, err)
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		for n, end := 0, time.Now().Add(time.Second); time.Now().Before(end); n++ {
+			if files.Write(ctx, f, fmt.Sprintf("w/b/%d", n), nil, 0o644) != nil {
+				return
+			}
+		}
+	})
+	time.Sleep(50 * time.Millisecond)
+	assert.NoError(t, files.RemoveAll(ctx, f, "w"))
+	wait.Wait()
+	there, err := files.Exists(ctx, f, "w")
 	require.NoError(t, err)
 	assert.False(t, there)
 }
