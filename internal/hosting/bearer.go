@@ -64,6 +64,15 @@ func (a *Account) LetGo(ctx context.Context) (bool, error) {
 	return true, sent.End(ctx)
 }
 
+// Unpacker is where the courier lies that unpacks here; nil for none.
+func (a *Account) Unpacker() *courier.Place {
+	if !a.carries || a.courier == nil {
+		return nil
+	}
+	at := a.courier.Place()
+	return &at
+}
+
 // DismissCourier takes a courier's file away, whether it works here or is left
 // of a run that was cut off.
 func (a *Account) DismissCourier(ctx context.Context, at courier.Place) error {

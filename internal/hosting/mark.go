@@ -18,6 +18,8 @@ type Mark struct {
 	Address string    `json:"address"`
 	Who     string    `json:"who"`
 	Since   time.Time `json:"since"`
+	Folder  string    `json:"folder,omitempty"` // of the site, from the account's top
+	New     bool      `json:"new,omitempty"`    // a site comes to be there
 }
 
 // mostOfMark is up to how many bytes of a mark are read.
@@ -57,6 +59,23 @@ func (a *Account) ReadMark(ctx context.Context, name string) (Mark, error) {
 		return m, err
 	}
 	return m, json.Unmarshal(text, &m)
+}
+
+// Marks reads the marks of a folder; those that cannot be read are passed over.
+func (a *Account) Marks(ctx context.Context, folder string) (out []Mark, err error) {
+	inside, err := a.Files.List(ctx, folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for _, i := range inside {
+		if path.Ext(i.Name) != ".json" {
+			continue
+		}
+		if m, err := a.ReadMark(ctx, path.Join(folder, i.Name)); err == nil {
+			out = append(out, m)
+		}
+	}
+	return out, err
 }
 
 // DropMark takes a job's own mark away, whole or half written, and then those

@@ -8,6 +8,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
+	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
 )
@@ -36,14 +37,41 @@ func (*Claim) Title() string { return "Claim the place" }
 
 // Do sets the mark, and looks again at what the plan was made of.
 func (c *Claim) Do(ctx context.Context) error {
-	err := c.In.SetMark(ctx, c.Marker, hosting.Mark{Job: c.Job, Address: c.Address, Who: c.Who, Since: c.Now().UTC()})
+	mine := hosting.Mark{Job: c.Job, Address: c.Address, Who: c.Who, Since: c.Now().UTC(), New: c.Found == nil,
+		Folder: c.Site.Place.Folder}
+	err := c.In.SetMark(ctx, c.Marker, mine)
 	if errors.Is(err, fs.ErrExist) {
 		return c.busy(ctx)
 	}
 	if err != nil {
 		return err
 	}
+	if err := c.alone(ctx, mine); err != nil {
+		return err
+	}
 	return c.asPlanned(ctx)
+}
+
+// alone makes sure that nobody else is at work in the folder, around it or in it,
+// where a site comes to be: what the one takes for its own the other may put there.
+// The mark is set before the others are looked at, so that of two at least one sees
+// the other.
+func (c *Claim) alone(ctx context.Context, mine hosting.Mark) error {
+	all, err := c.In.Marks(ctx, c.In.Store().Busy())
+	for _, m := range all {
+		nested := m.Folder != "" && (files.Within(m.Folder, mine.Folder) || files.Within(mine.Folder, m.Folder))
+		if m.Job != mine.Job && nested && (m.New || mine.New) {
+			return atWork("another job is at work in a folder around this one, or in it", m)
+		}
+	}
+	return err
+}
+
+// atWork is the fault of a place at which another job is.
+func atWork(what string, m hosting.Mark) error {
+	return fault.New(fault.Decision, what, m.Address,
+		fmt.Sprintf("Job %s of %s, since %s. Wait for its end; if it was cut off: ", m.Job, m.Who,
+			m.Since.Format("2006-01-02 15:04 MST"))+fault.Call("undo", m.Job))
 }
 
 // busy words that somebody else is at work at the place.
@@ -52,9 +80,7 @@ func (c *Claim) busy(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("another job has claimed the place: %w", err)
 	}
-	return fault.New(fault.Decision, "another job is at work here", m.Address,
-		fmt.Sprintf("Job %s of %s, since %s. Wait for its end; if it was cut off: ", m.Job, m.Who,
-			m.Since.Format("2006-01-02 15:04 MST"))+fault.Call("undo", m.Job))
+	return atWork("another job is at work here", m)
 }
 
 // asPlanned makes sure that no other job has ended here since the plan was

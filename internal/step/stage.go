@@ -11,6 +11,7 @@ import (
 	"tivset/internal/app/kit"
 	"tivset/internal/app/setup"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/backup"
 )
@@ -55,6 +56,8 @@ type Unpack struct {
 	Top    string `json:"top,omitempty"`  // the folder of stages, taken away when it is empty
 	Veil   string `json:"veil,omitempty"` // the folder around a stage that the web can see
 
+	By *courier.Place `json:"by,omitempty"` // the courier that unpacks, which may go on when its line is cut
+
 	Address string   `json:"-"` // of the veil
 	From    Archived `json:"-"`
 	// writes the configuration, where that is not a new site's
@@ -69,6 +72,12 @@ func UnpackInto(t *Tools, s Stage, from Archived) *Unpack {
 // Kind and Title implement job.Step.
 func (*Unpack) Kind() string  { return "unpack" }
 func (*Unpack) Title() string { return "Unpack and configure" }
+
+// Prepare notes who unpacks.
+func (u *Unpack) Prepare(context.Context) error {
+	u.By = u.In.Unpacker()
+	return nil
+}
 
 // Do unpacks, by a courier where one is at work.
 func (u *Unpack) Do(ctx context.Context) error {
@@ -142,8 +151,13 @@ func (u *Unpack) renameAdmin(ctx context.Context) error {
 	return u.In.Files.Rename(ctx, path.Join(u.Stage, from), path.Join(u.Stage, to))
 }
 
-// Undo takes the stage away.
+// Undo takes the stage away, once nobody unpacks into it any more.
 func (u *Unpack) Undo(ctx context.Context) error {
+	if u.By != nil {
+		if err := u.In.DismissCourier(ctx, *u.By); err != nil {
+			return err
+		}
+	}
 	if u.Veil != "" {
 		return files.RemoveAll(ctx, u.In.Files, u.Veil)
 	}

@@ -100,9 +100,10 @@ type Done struct {
 	Todo     []string // what is left for the owner to do
 }
 
-// Done tells what has become of the job's site.
+// Done tells what has become of the job's site. An interrupt that comes now is too
+// late: the job is at its end.
 func (d *Desk) Done(ctx context.Context, t *step.Tools, reviewed ...string) (Done, error) {
-	now, err := d.Book.Ledger.Site(ctx, t.Site.Address())
+	now, err := d.Book.Ledger.Site(context.WithoutCancel(ctx), t.Site.Address())
 	if err != nil {
 		return Done{}, err
 	}

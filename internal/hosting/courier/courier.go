@@ -88,6 +88,9 @@ func Send(ctx context.Context, f files.FS, v *web.Visitor, p Place, now time.Tim
 	return &Courier{place: p, files: f, visitor: v, key: key}, nil
 }
 
+// Place is where the courier lies.
+func (c *Courier) Place() Place { return c.place }
+
 // End has the courier take itself away, and makes sure that it is gone.
 func (c *Courier) End(ctx context.Context) error {
 	var answer struct {
@@ -99,14 +102,59 @@ func (c *Courier) End(ctx context.Context) error {
 	return Dismiss(ctx, c.files, c.place)
 }
 
-// Dismiss takes away what a courier was and wrote; nothing there is fine.
+// For how long Dismiss waits for requests under way, which end when they see that
+// the courier is gone, and how often it looks.
+const (
+	endsWithin = 20 * time.Second
+	looksEach  = 200 * time.Millisecond
+)
+
+// Dismiss takes away what a courier was and wrote; nothing there is fine. What it
+// is doing for a line that was cut it stops doing first.
 func Dismiss(ctx context.Context, f files.FS, p Place) error {
-	for _, name := range []string{p.File(), p.State()} {
-		if err := f.Remove(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := files.Drop(ctx, f, p.File()); err != nil {
+		return err
+	}
+	for end := time.Now().Add(endsWithin); ; {
+		working, err := p.working(ctx, f)
+		if err != nil {
 			return err
 		}
+		if len(working) == 0 {
+			break
+		}
+		if time.Now().After(end) { // it was killed, and could not say that it ended
+			for _, name := range working {
+				if err := files.Drop(ctx, f, name); err != nil {
+					return err
+				}
+			}
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(looksEach):
+		}
+	}
+	if err := files.Drop(ctx, f, p.State()); err != nil {
+		return err
 	}
 	return files.RemoveAll(ctx, f, p.parts())
+}
+
+// working lists the files by which requests say that they are at work.
+func (p Place) working(ctx context.Context, f files.FS) (out []string, err error) {
+	inside, err := f.List(ctx, p.Store)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for _, i := range inside {
+		if strings.HasPrefix(i.Name, path.Base(p.State())+".") {
+			out = append(out, path.Join(p.Store, i.Name))
+		}
+	}
+	return out, err
 }
 
 // ask has the courier do something.

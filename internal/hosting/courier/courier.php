@@ -13,10 +13,27 @@ umask(022);
 
 function nobody() { http_response_code(404); exit; }
 function tell(array $answer) {
+    rest();
     while (ob_get_level() > 0) { ob_end_clean(); }
     header('Content-Type: application/json');
     exit(json_encode($answer, JSON_INVALID_UTF8_SUBSTITUTE));
 }
+// work says that this request is at work, for who takes this file away; rest, that
+// it has ended. A request whose file is gone does nothing any more.
+function work(string $n): void {
+    global $at;
+    $at = place(STATE) . '.' . $n;
+    $file = @fopen($at, 'x');
+    if ($file) { fclose($file); } else { $at = ''; }
+    register_shutdown_function('rest');
+    if (gone()) { rest(); nobody(); }
+}
+function rest(): void {
+    global $at;
+    if ($at) { @unlink($at); }
+    $at = '';
+}
+function gone(): bool { clearstatcache(true, __FILE__); return !file_exists(__FILE__); }
 function place(string $name): string {
     if ($name === '' || $name[0] === '/' || in_array('..', explode('/', $name), true) || strpos($name, "\0") !== false) {
         throw new Exception("not a place of the account: $name");
@@ -32,6 +49,7 @@ if (!$signed || openssl_verify($body, $signed, KEY, OPENSSL_ALGO_SHA256) !== 1) 
 $r = json_decode($body, true);
 if (!is_array($r) || ($r['file'] ?? '') !== basename(__FILE__)) { nobody(); }
 
+work((string) (int) $r['n']);
 ob_start();
 try {
     $count = @fopen(place(STATE), 'a+');
@@ -84,6 +102,7 @@ function untar(array $r): array {
     $end = microtime(true) + 8;
     $long = '';
     for ($made = 0;; ) {
+        if (gone()) { throw new Exception('it was sent away'); }
         if ($long === '' && microtime(true) > $end) { return ['at' => gztell($in), 'made' => $made]; }
         $head = take($in, 512);
         if ($head === '' || trim($head, "\0") === '') {
@@ -150,6 +169,7 @@ function run_sql(array $r): array {
     $db = sign_in($r);
     foreach ($r['before'] as $statement) { $db->exec($statement); }
     foreach ($r['statements'] as $n => $statement) {
+        if (gone()) { throw new Exception('it was sent away'); }
         try {
             $db->exec($statement);
         } catch (PDOException $e) {

@@ -237,7 +237,11 @@ var choices = map[string]answer.Given{
 
 // Install plans and installs.
 func (w *World) Install(r plan.Request) (*work.Done, error) {
-	ctx := context.Background()
+	return w.InstallIn(context.Background(), r)
+}
+
+// InstallIn does so within a context that may end.
+func (w *World) InstallIn(ctx context.Context, r plan.Request) (*work.Done, error) {
 	p, err := w.Planner.Plan(ctx, r)
 	if err != nil {
 		return nil, err

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -15,8 +16,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/demo"
 	"tivset/internal/fault"
+	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
+	"tivset/internal/plan"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/testserver"
 	"tivset/internal/work/install"
@@ -237,6 +241,89 @@ func TestTwiceAtOnce(t *testing.T) {
 	require.Len(t, all, 1)
 	names := strings.Count(w.Snapshot(), "database quill_")
 	assert.Equal(t, 1, names)
+}
+
+// While a site comes to be in a folder nobody else works around it or in it; beside
+// it they may, and look after sites that are there.
+func TestNobodyElseAroundANewSite(t *testing.T) {
+	w := sitetest.Demo(t)
+	a, err := w.Home.Account(demo.AccountName)
+	require.NoError(t, err)
+	in, err := w.Hosting.Open(context.Background(), a)
+	require.NoError(t, err)
+	defer in.Close()
+	mark := func(address, folder string, isNew bool) func() {
+		job := "20260101-000000-" + map[bool]string{true: "newa", false: "olda"}[isNew]
+		name := in.Store().Mark(address)
+		require.NoError(t, in.SetMark(context.Background(), name, hosting.Mark{Job: job, Address: address, Who: "tern",
+			Folder: folder, New: isNew}))
+		return func() {
+			require.NoError(t, in.DropMark(context.Background(), name, job, in.Store().Busy(), in.Store().Top()))
+		}
+	}
+	before := w.Snapshot()
+	for _, other := range []struct{ address, folder string }{{"chandlery.localhost", "web/chandlery"},
+		{"chandlery.localhost/admin/news", "web/chandlery/admin/news"}} {
+		for _, isNew := range []bool{true, false} {
+			drop := mark(other.address, other.folder, isNew)
+			_, err := w.Install(sitetest.Request("inkwater", "chandlery.localhost/admin"))
+			require.ErrorContains(t, err, "another job is at work in a folder around this one, or in it")
+			assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+			drop()
+			sitetest.Same(t, before, w.Snapshot())
+		}
+	}
+	defer mark("chandlery.localhost/adm", "web/chandlery/adm", true)()
+	_, err = w.Install(sitetest.Request("inkwater", "chandlery.localhost/admin"))
+	require.NoError(t, err, "%v", fault.Of(err))
+}
+
+// Of two installs at a root and at a folder that the root's app has, whenever the
+// one begins, one is done, and whole, and the other refused with nothing left.
+func TestRootAndFolderAtOnce(t *testing.T) {
+	for _, order := range [][]string{{"", "/admin"}, {"/admin", ""}, {"at once"}} {
+		for range 3 {
+			w := sitetest.Demo(t)
+			var plans []*plan.Plan
+			for _, at := range []string{"", "/admin"} {
+				p, err := w.Planner.Plan(context.Background(), sitetest.Request("inkwater", "chandlery.localhost"+at))
+				require.NoError(t, err)
+				plans = append(plans, p)
+			}
+			if order[0] == "/admin" {
+				slices.Reverse(plans)
+			}
+			errs := make([]error, 2)
+			var wait sync.WaitGroup
+			for i, p := range plans {
+				wait.Go(func() { _, errs[i] = install.Install(context.Background(), w.Desk, p) })
+				if order[0] != "at once" {
+					wait.Wait()
+				}
+			}
+			wait.Wait()
+			all, err := w.Book.All(context.Background())
+			require.NoError(t, err)
+			done := 0
+			for i, err := range errs {
+				if err == nil {
+					done++
+					e, err := w.Examiner.Check(context.Background(), all[0])
+					require.NoError(t, err)
+					assert.Empty(t, append(append(e.Added, e.Changed...), e.Missing...), "%v", order)
+					continue
+				}
+				assert.NotEqual(t, fault.Left, fault.Of(err).Kind, "%d: %v", i, err)
+			}
+			assert.LessOrEqual(t, done, 1, "%v", order)
+			assert.Len(t, all, done)
+			if order[0] != "at once" { // at once each may see the other, and both give way
+				assert.Equal(t, 1, done, "%v", errs)
+			}
+			assert.Equal(t, done, strings.Count(w.Snapshot(), "database quill_"))
+			assert.NotContains(t, w.Snapshot(), ".tivset/stage")
+		}
+	}
 }
 
 // A plan that was made before another install ended at its place is refused,

@@ -1,0 +1,51 @@
+package work_test
+
+import (
+	"context"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/testing/restless"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/testing/testserver"
+)
+
+// Somebody presses Ctrl-C at any moment of an install, over each way to the
+// account: it is as it was, every time.
+func TestInterruptedAtAnyMoment(t *testing.T) {
+	for _, reach := range restless.Reaches() {
+		t.Run(reach, func(t *testing.T) {
+			t.Parallel()
+			g := restless.NewGround(t, testserver.PHPWeb)
+			w := g.World(t, reach)
+			begun := time.Now()
+			_, err := w.Install(restless.Request("lockside.localhost/whole", "1.0.0"))
+			require.NoError(t, err, "%v", fault.Of(err))
+			takes := time.Since(begun)
+			before := w.Snapshot()
+			const tries = 25
+			for n := 0; n < tries; n += testserver.Sweep(4) {
+				at := takes * time.Duration(n+1) / (tries + 1)
+				ctx, stop := context.WithCancel(ctx)
+				time.AfterFunc(at, stop)
+				_, err := w.InstallIn(ctx, restless.Request(fmt.Sprintf("lockside.localhost/cut%d", n), "1.0.0"))
+				stop()
+				if err == nil { // it was faster, and says so
+					before = w.Snapshot()
+					continue
+				}
+				assert.NotEqual(t, fault.Left, fault.Of(err).Kind, "after %s: %v", at, err)
+				sitetest.Same(t, before, w.Snapshot())
+				if t.Failed() {
+					t.Logf("after %s of %s: %v", at, takes, err)
+					break
+				}
+			}
+		})
+	}
+}
