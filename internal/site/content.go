@@ -76,6 +76,17 @@ func (b *Book) Rewriting(ctx context.Context, c *Carried, to *Site) (*rewrite.Ad
 	return change, nil
 }
 
+// FromStage is the replacement of what an app has kept of the stage in which it was
+// set up: its address there, and its folder.
+func (s *Site) FromStage(base, folder string) (*rewrite.Address, error) {
+	change, err := rewrite.New(base, s.Place.URL, nil)
+	if err != nil {
+		return nil, err
+	}
+	change.Folder(s.serverPath(folder), s.serverPath(s.Place.Folder), nil)
+	return change, nil
+}
+
 // Script is the SQL of a backup of the carried site, with what changes with the
 // place replaced where the kit says that it is stored. Left is told what the kit
 // keeps from that, by table.

@@ -122,7 +122,10 @@ func (t *Tools) CarryToPlace(ctx context.Context, folder, data string, before fi
 	if err != nil {
 		return err
 	}
-	return t.carryFiles(ctx, folder, data, change)
+	if err := t.carryFiles(ctx, folder, data, change); err != nil {
+		return err
+	}
+	return t.tellOfFiles(ctx, folder, change)
 }
 
 func (t *Tools) carryConfig(ctx context.Context, folder string,

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -51,6 +52,12 @@ func TestWhatChangesWithThePlace(t *testing.T) {
 	copied := w.Copy(place.Request{Site: done.Site.Address, At: "chandlery.localhost/try"})
 	knowsItsPlace(t, w, copied.Site)
 	knowsItsPlace(t, w, done.Site)
+	assert.NotContains(t, strings.Join(copied.Warnings, " "), "stands in")
+	require.NoError(t, os.WriteFile(filepath.Join(w.Root, done.Site.Folder, "uploads/list.txt"),
+		[]byte("all is at "+done.Site.URL+"deep\n"), 0o644))
+	told := w.Copy(place.Request{Site: done.Site.Address, At: "chandlery.localhost/told"})
+	assert.Contains(t, strings.Join(told.Warnings, " "), "still stands in 1 of the files that the app has written, such "+
+		"as uploads/list.txt")
 	assert.Equal(t, copied.Site.URL, w.Value(copied.Site, "SELECT value FROM {tables}options WHERE name = 'moved'"))
 	moved := w.Copy(place.Request{Site: done.Site.Address, At: "chandlery.localhost/talk", Move: true})
 	knowsItsPlace(t, w, moved.Site)

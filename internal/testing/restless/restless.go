@@ -35,7 +35,12 @@ var embedded embed.FS
 var releases = []string{"3.0.0", "2.5.0", "2.0.0", "1.0.0"}
 
 // Source writes the app's kit and the archives of its releases.
-func Source(t *testing.T) catalogue.Source {
+func Source(t *testing.T) catalogue.Source { return source(t, "") }
+
+// byAPage is the step of a set-up by the app's own page.
+const byAPage = "- request: {get: setup/, expect: {text: set up}}"
+
+func source(t *testing.T, more string) catalogue.Source {
 	t.Helper()
 	folder := filepath.Join(t.TempDir(), "restless")
 	require.NoError(t, os.MkdirAll(folder, 0o755))
@@ -58,6 +63,9 @@ func Source(t *testing.T) catalogue.Source {
 			return err
 		}
 		text = bytes.ReplaceAll(text, []byte("RELEASES-HERE"), []byte(list.String()))
+		if more != "" {
+			text = bytes.ReplaceAll(text, []byte("# BY-A-PAGE"), []byte(more))
+		}
 		return os.WriteFile(filepath.Join(folder, filepath.Base(name)), text, 0o644)
 	}))
 	return catalogue.Source{Name: "tests", Files: os.DirFS(filepath.Dir(folder))}
@@ -151,6 +159,17 @@ func Reaches() []string { return []string{"local", "SFTP", "FTP", "FTPS"} }
 // World sets up Tivset on the account, by a reach.
 func (g *Ground) World(t *testing.T, reach string) *sitetest.World {
 	t.Helper()
+	return g.world(t, reach, Source(t))
+}
+
+// WorldByPages does so with an app that is set up by its own page.
+func (g *Ground) WorldByPages(t *testing.T, reach string) *sitetest.World {
+	t.Helper()
+	return g.world(t, reach, source(t, byAPage))
+}
+
+func (g *Ground) world(t *testing.T, reach string, kits catalogue.Source) *sitetest.World {
+	t.Helper()
 	_, port, _ := strings.Cut(g.Web, ":")
 	file := func(to, login string) string {
 		return fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n"+
@@ -160,7 +179,7 @@ func (g *Ground) World(t *testing.T, reach string) *sitetest.World {
 			"prefix: quill_}\n"+
 			"runtime: {folder: %[8]q}\n", to, login, port, g.Web, g.data.Address, g.data.User, "plain:"+g.data.Password, g.Root)
 	}
-	w := sitetest.Local(t, g.Root, file("local:"+g.Root, "{}"), Source(t))
+	w := sitetest.Local(t, g.Root, file("local:"+g.Root, "{}"), kits)
 	w.Hosting.Settle = hosting.UsualSettle
 	w.Real = &g.data
 	to, login := g.files[reach](t, w)

@@ -84,6 +84,9 @@ func steps(t *step.Tools, p *plan.Plan) (job.List, func(), error) {
 	list = append(list, step.UnpackInto(t, stage, step.Archived{File: p.Archive, Files: p.Survey.Files,
 		Configs: p.Configs}))
 	list = append(list, step.SetUps(t, p.Kit.Setup, run, kit.Step.Label)...)
+	if p.Kit.ByForms() {
+		list = append(list, step.LeaveStage(t, stage))
+	}
 	arrival, err := work.Arrival(t, p, stage.Folder, sent, &step.CheckSite{Tools: t, Asked: true})
 	if err != nil {
 		return job.List{}, nil, err
