@@ -22,12 +22,13 @@ test:
 
 # The tests that make calls fail one by one, with every call and not only some.
 sweep:
-	TIVSET_SWEEP=whole $(GO) test -count=1 -timeout 90m -run 'WhicheverCallFails|KilledAt' ./internal/work/... ./e2e
+	TIVSET_SWEEP=whole $(GO) test -count=1 -timeout 90m -run 'WhicheverCallFails|KilledAt|InterruptedAt' ./internal/work/... ./e2e
 
 # Formatting, vet, and staticcheck with what nobody uses.
 lint:
 	test -z "$$(gofmt -l .)"
 	$(GO) vet ./...
+	$(GO) vet -tags bench ./bench
 	$(GO) tool staticcheck ./...
 
 # Writes the generated docs anew; read the difference.

@@ -16,6 +16,8 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Examiner examines recorded sites. All of its fields are given by whoever wires
@@ -68,6 +70,33 @@ func (e *Examiner) Check(ctx context.Context, x ledger.Site) (Examined, error) {
 		x.Health = "gone"
 	}
 	return out, e.Record(ctx, x)
+}
+
+// sitesAtOnce is how many sites are looked at side by side; their hosts are asked no
+// more than web.AtOnce each.
+const sitesAtOnce = 8
+
+// CheckAll checks sites side by side, and gives what came of each in their order.
+// One that cannot be looked at does not keep the others from it.
+func (e *Examiner) CheckAll(ctx context.Context, sites []ledger.Site) ([]Examined, error) {
+	all := make([]Examined, len(sites))
+	var group errgroup.Group
+	group.SetLimit(sitesAtOnce)
+	for i, x := range sites {
+		group.Go(func() error {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			done, err := e.Check(ctx, x)
+			if err != nil {
+				done.OK = false
+				done.Checks = append(done.Checks, Checked{Name: "site", Detail: err.Error() + ". " + fault.Of(err).Remedy})
+			}
+			all[i] = done
+			return ctx.Err()
+		})
+	}
+	return all, group.Wait()
 }
 
 // Examine runs every check of a site, whatever the first of them come to, and

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"golang.org/x/sync/errgroup"
 
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
@@ -58,16 +59,45 @@ func (l *looking) all(ctx context.Context) error {
 			fault.Call("restore", l.record.Address), fault.Call("forget", l.record.Address))
 		return nil
 	}
-	for _, look := range []func(context.Context) error{l.ownFiles, l.asVisitor, l.permissions, l.leftovers} {
-		if err := look(ctx); err != nil {
-			return err
-		}
+	if err := l.bothSides(ctx); err != nil {
+		return err
 	}
 	l.certificate(ctx)
 	l.space(ctx)
 	l.timer(ctx)
 	l.updates()
-	return SizesOf(ctx, l.in).Measure(ctx, l.in, l.record, l.others)
+	return nil
+}
+
+// bothSides looks at the files and at the pages at the same time; what it notes is
+// in the same order whichever is faster.
+func (l *looking) bothSides(ctx context.Context) error {
+	inside, record := *l, *l.record
+	inside.record = &record // the visit reads the other one anew
+	var own []Checked
+	group, within := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		if err := inside.ownFiles(within); err != nil {
+			return err
+		}
+		own, inside.out = inside.out, nil
+		if err := inside.permissions(within); err != nil {
+			return err
+		}
+		if err := inside.leftovers(within); err != nil {
+			return err
+		}
+		return SizesOf(within, l.in).Measure(within, l.in, &record, l.others)
+	})
+	group.Go(func() error { return l.asVisitor(within) })
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	l.out = slices.Concat(own, l.out, inside.out)
+	l.there, l.beside, l.found = inside.there, inside.beside, inside.found
+	l.record.Files, l.record.Bytes = record.Files, record.Bytes
+	l.record.DatabaseBytes, l.record.Gone = record.DatabaseBytes, record.Gone
+	return nil
 }
 
 // asVisitor checks what visitors, the admin and strangers see.
@@ -80,36 +110,42 @@ func (l *looking) asVisitor(ctx context.Context) error {
 	if err := l.asItIs(ctx, v); err != nil {
 		return err
 	}
-	for _, one := range l.inOrder(v.Checks()) {
-		begun := l.Now()
-		if err := one.Run(ctx); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
+	all := l.inOrder(v.Checks())
+	var hidden Hidden
+	group, within := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		hidden, err = v.Hidden(within)
+		return err
+	})
+	came := v.Together(ctx, all)
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	for i, one := range all {
+		if err := came[i].Err; err != nil {
 			l.add(one.Name, false, "%s", Worded(err))
 			continue
 		}
 		if one.Name == FrontPage {
-			one.Detail += fmt.Sprintf(", in %.2f s", l.Now().Sub(begun).Seconds())
+			one.Detail += fmt.Sprintf(", in %.2f s", came[i].Took.Seconds())
 		}
 		l.add(one.Name, true, "%s", one.Detail)
 	}
-	return l.private(ctx, v)
+	l.private(hidden)
+	return nil
 }
 
-// private asks for what the web must not show.
-func (l *looking) private(ctx context.Context, v *Visit) error {
-	found, err := v.Hidden(ctx)
-	if err != nil {
-		return err
-	}
+// private notes what the web shows and must not.
+func (l *looking) private(found Hidden) {
 	for _, shown := range found.Shown {
 		l.add("private files", false, "%s", shown)
 	}
 	if len(found.Shown) == 0 && found.Asked > 0 {
 		l.add("private files", found.Mute == 0, "%s", found.Detail())
 	}
-	return nil
 }
 
 // asItIs reads what the site says of itself, and brings the record up to date.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"sync"
 	"time"
 
 	"tivset/internal/app/fill"
@@ -107,7 +108,8 @@ func (v *Visit) Checks() []Check {
 	kit := v.Site.Kit.Check
 	all := []Check{
 		{FrontPage, "shows what the kit names", func(ctx context.Context) error {
-			return v.settled(ctx, func() error { return v.run.Request(ctx, kit.Front) })
+			run := *v.run // others visit pages meanwhile
+			return v.settled(ctx, func() error { return run.Request(ctx, kit.Front) })
 		}},
 		{SignIn, "the admin can sign in", v.SignsIn},
 		{WrongPassword, "is refused", v.wrongPassword},
@@ -117,6 +119,37 @@ func (v *Visit) Checks() []Check {
 		all = append(all, Check{Database, "answers the site's own user", v.databaseAnswers})
 	}
 	return all
+}
+
+// Outcome is what came of a check.
+type Outcome struct {
+	Err  error
+	Took time.Duration
+}
+
+// Together runs checks side by side, and gives what came of each. Those that send
+// the admin's name keep their order: apps count wrong passwords.
+func (v *Visit) Together(ctx context.Context, all []Check) []Outcome {
+	out := make([]Outcome, len(all))
+	one := func(i int) {
+		begun := time.Now()
+		err := all[i].Run(ctx)
+		out[i] = Outcome{err, time.Since(begun)}
+	}
+	var wait sync.WaitGroup
+	var inOrder []int
+	for i, c := range all {
+		if c.Name == SignIn || c.Name == WrongPassword {
+			inOrder = append(inOrder, i)
+			continue
+		}
+		wait.Go(func() { one(i) })
+	}
+	for _, i := range inOrder {
+		one(i)
+	}
+	wait.Wait()
+	return out
 }
 
 // settled tries a check again for a while, unless each is to be tried once.

@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -89,18 +90,11 @@ func (a *app) chosenSites(ctx context.Context, s *core.Core, words []string) ([]
 }
 
 func (a *app) checkSites(ctx context.Context, s *core.Core, sites []ledger.Site) error {
-	all, fine := []check.Examined{}, true
-	for _, x := range sites {
-		e, err := s.Examiner.Check(ctx, x)
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if err != nil { // one that cannot be looked at does not keep the others from it
-			e.Checks = append(e.Checks, check.Checked{Name: "site", Detail: err.Error() + ". " + fault.Of(err).Remedy})
-		}
-		fine = fine && e.OK
-		all = append(all, e)
+	all, err := s.Examiner.CheckAll(ctx, sites)
+	if err != nil {
+		return err
 	}
+	fine := !slices.ContainsFunc(all, func(e check.Examined) bool { return !e.OK })
 	switch {
 	case a.json:
 		if err := a.streams.WriteJSON(map[string]any{"ok": fine, "sites": all}); err != nil {

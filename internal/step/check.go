@@ -42,9 +42,10 @@ func (c *CheckSite) Do(ctx context.Context) error {
 		return err
 	}
 	all := v.Checks()
-	for i, one := range all {
+	c.Count(0, int64(len(all)), "checks")
+	for i, came := range v.Together(ctx, all) {
+		one, err := all[i], came.Err
 		c.Count(int64(i+1), int64(len(all)), "checks")
-		err := one.Run(ctx)
 		if err == nil {
 			c.Result.Checks = append(c.Result.Checks, check.Checked{Name: one.Name, OK: true, Detail: one.Detail})
 			continue

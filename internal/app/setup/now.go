@@ -15,6 +15,7 @@ import (
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/web"
 )
 
 // mostOfNow is up to how many bytes of a file are read for a value, and longest
@@ -30,6 +31,7 @@ func (r *Runner) Now(ctx context.Context, k *kit.Kit) (fill.Values, error) {
 	out := fill.Values{}
 	run := *r
 	run.Values = maps.Clone(r.Values) // what is read later may ask by what was read before
+	run.got = map[string]*web.Page{}
 	var problems []error
 	for _, name := range kit.NowNames {
 		if !k.ReadsNow(name) {
@@ -103,9 +105,12 @@ func (r *Runner) fromPage(ctx context.Context, n kit.Now) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	page, err := r.Visitor.Get(ctx, r.Address(below))
-	if err != nil {
-		return "", err
+	page := r.got[below]
+	if page == nil {
+		if page, err = r.Visitor.Get(ctx, r.Address(below)); err != nil {
+			return "", err
+		}
+		r.got[below] = page
 	}
 	if page.Status != http.StatusOK || page.Away != "" {
 		return "", fmt.Errorf("the page %s answered %d", page.URL.Redacted(), page.Status)

@@ -26,7 +26,8 @@ type Runner struct {
 	Values  fill.Values
 	Secrets []string // what no message may hold
 
-	page *web.Page // the page got last
+	page *web.Page            // the page got last
+	got  map[string]*web.Page // while it is read as it is: the pages got, each once
 }
 
 // kinds are how the steps are carried out, by the key of their kind.

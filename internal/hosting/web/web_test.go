@@ -8,7 +8,10 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -112,4 +115,29 @@ func FuzzForm(f *testing.F) {
 		_, _ = p.Form(nil)
 		p.Shows("x")
 	})
+}
+
+// However many visitors there are, a host has only so many requests under way.
+func TestNeverManyAtOnce(t *testing.T) {
+	var now, most atomic.Int32
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		most.Store(max(most.Load(), now.Add(1)))
+		time.Sleep(20 * time.Millisecond)
+		now.Add(-1)
+		if r.URL.Path == "/" {
+			http.Redirect(w, r, "/there", http.StatusFound)
+		}
+	}))
+	defer server.Close()
+	at := strings.TrimPrefix(server.URL, "http://")
+	var wait sync.WaitGroup
+	for n := range 24 {
+		wait.Go(func() { // by several names, all of which lead there
+			name := fmt.Sprintf("d%d.localhost:80", n%3)
+			_, err := web.NewVisitor(web.Connections{name: at}).Get(context.Background(), "http://"+name+"/")
+			assert.NoError(t, err)
+		})
+	}
+	wait.Wait()
+	assert.Equal(t, int32(web.AtOnce), most.Load())
 }
