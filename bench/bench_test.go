@@ -13,10 +13,12 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"io/fs"
 	"math/rand"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -137,6 +139,35 @@ func listing(t *testing.T, sites int, limit time.Duration) {
 // app generates a large app: Inkwater's pages, many files, a schema with rows.
 func app(t *testing.T, catalogue string, files, bytesEach int) (archive string, schema []byte) {
 	t.Helper()
+	random := rand.New(rand.NewSource(1))
+	text := make([]byte, bytesEach)
+	return appOf(t, catalogue, files, func(int) []byte {
+		// Half random, half text: about as compressible as program text with pictures.
+		random.Read(text[:bytesEach/3])
+		copy(text[bytesEach/3:], bytes.Repeat([]byte("function paddle(gate) { return gate.open(); }\n"), bytesEach/46+1))
+		return text
+	})
+}
+
+// programText gives so many files of what programmers have written: Go's own.
+func programText(t *testing.T, n int) [][]byte {
+	var out [][]byte
+	src := filepath.Join(runtime.GOROOT(), "src")
+	require.NoError(t, filepath.WalkDir(src, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || len(out) == n || d.IsDir() || !strings.HasSuffix(name, ".go") {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		out = append(out, text)
+		return err
+	}))
+	require.Len(t, out, n)
+	return out
+}
+
+// appOf does so with files of a content.
+func appOf(t *testing.T, catalogue string, files int, content func(int) []byte) (archive string, schema []byte) {
+	t.Helper()
 	folder := filepath.Join(catalogue, "inkwater")
 	from, err := os.Open(filepath.Join(folder, "inkwater-1.4.0.tar.gz"))
 	require.NoError(t, err)
@@ -171,13 +202,8 @@ func app(t *testing.T, catalogue string, files, bytesEach int) (archive string, 
 		}
 		add(h.Name, text)
 	}
-	random := rand.New(rand.NewSource(1))
-	text := make([]byte, bytesEach)
 	for i := range files {
-		// Half random, half text: about as compressible as program text with pictures.
-		random.Read(text[:bytesEach/3])
-		copy(text[bytesEach/3:], bytes.Repeat([]byte("function paddle(gate) { return gate.open(); }\n"), bytesEach/46+1))
-		add(fmt.Sprintf("inkwater-1.4.0/files%d/%02d/%02d/file%d.dat", files, i%30, i%7, i), text)
+		add(fmt.Sprintf("inkwater-1.4.0/files%d/%02d/%02d/file%d.dat", files, i%30, i%7, i), content(i))
 	}
 	require.NoError(t, out.Close())
 	require.NoError(t, z.Close())
@@ -258,11 +284,52 @@ func TestInstall(t *testing.T) {
 	}
 }
 
+// An install of an archive that is packed slowly, against a shell script that does the
+// same: unpacks it, loads the schema and asks for the pages that a check asks for.
+func TestInstallXZ(t *testing.T) {
+	xz := testserver.Need(t, "xz")[0]
+	real := testserver.MariaDB(t)
+	w := sitetest.DemoOn(t, real)
+	a, at := inFront(t, w.Demo.Standin.Web.Address())
+	w.EditAccount(func(acc *account.Account) {
+		for i := range acc.Domains {
+			acc.Domains[i].Connect = at
+		}
+	})
+	folder := filepath.Join(w.Demo.Folder, "demo/catalogue")
+	texts := programText(t, 2900)
+	gz, schema := appOf(t, folder, len(texts), func(i int) []byte { return texts[i] })
+	packed, err := exec.Command("sh", "-c", "gzip -dc "+gz+" | "+xz+" -6 -c").Output()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(gz+".new", packed, 0o644))
+	sum := sha256.Sum256(packed)
+	replaceSum(t, filepath.Join(folder, "inkwater"), gz+".new", hex.EncodeToString(sum[:]))
+	n := 0
+	install := func() {
+		a.take()
+		c := exec.Command(program, "install", "inkwater", "--at", fmt.Sprintf("chandlery.localhost/x%d", n), "-a", "title=T",
+			"-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
+		n++
+		c.Env = append(os.Environ(), "TIVSET_HOME="+w.Demo.Folder)
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	first := median(1, install)
+	requests := a.take()
+	ours, theirs := inTurn(7, install, func() {
+		reference(t, real, gz, schema)
+		curls(t, requests)
+	})
+	fmt.Printf("install of 2,900 files in an .xz: the first %.2f s, the next %.2f s; a shell script with its %d requests: "+
+		"%.2f s; ratio %.2f and %.2f (limit 1.0)\n", first.Seconds(), ours.Seconds(), len(requests), theirs.Seconds(),
+		first.Seconds()/theirs.Seconds(), ours.Seconds()/theirs.Seconds())
+}
+
 // reference unpacks the archive with tar and loads the schema with the
 // server's own client.
 func reference(t *testing.T, d testserver.Database, archive string, schema []byte) {
 	folder := t.TempDir()
-	out, err := exec.Command("tar", "-xzf", archive, "-C", folder).CombinedOutput()
+	out, err := exec.Command("tar", "-xf", archive, "-C", folder).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	client := func(text []byte, more ...string) {
 		c := exec.Command("mariadb", append([]string{"--no-defaults", "-uroot", "-S", d.Socket}, more...)...)

@@ -1,5 +1,5 @@
 // Package archive reads the archives that apps come in: tar (plain, gzip,
-// bzip2, xz) and zip, told apart by their first bytes.
+// bzip2, xz, Zstandard) and zip, told apart by their first bytes.
 //
 // An archive is somebody else's: entries that lead out of the folder, links,
 // devices, doubled names and sizes beyond all measure are refused while
@@ -23,6 +23,7 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
 	"github.com/therootcompany/xz"
 )
 
@@ -88,13 +89,21 @@ func decompress(magic []byte, r io.Reader) (io.Reader, error) {
 	switch {
 	case bytes.HasPrefix(magic, []byte{0x1f, 0x8b}):
 		return gzip.NewReader(r)
-	case bytes.HasPrefix(magic, []byte("\xfd7zXZ\x00")):
+	case bytes.HasPrefix(magic, xzMagic):
 		return xz.NewReader(r, 0)
-	case bytes.HasPrefix(magic, []byte("BZh")):
+	case bytes.HasPrefix(magic, bzip2Magic):
 		return bzip2.NewReader(r), nil
+	case bytes.HasPrefix(magic, []byte{0x28, 0xb5, 0x2f, 0xfd}):
+		// One at a time needs no goroutines that would have to be ended.
+		return zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(64<<20))
 	}
 	return r, nil
 }
+
+var (
+	xzMagic    = []byte("\xfd7zXZ\x00")
+	bzip2Magic = []byte("BZh")
+)
 
 type walk struct {
 	top    string

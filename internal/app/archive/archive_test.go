@@ -87,8 +87,19 @@ var good = []entry{
 
 func TestUnpack(t *testing.T) {
 	ctx := context.Background()
-	for _, how := range []string{"plain", "gzip", "xz"} {
-		file := open(t, pack(t, how, tarOf(t, good...)))
+	for _, how := range []string{"plain", "gzip", "xz", "quickened"} {
+		file := open(t, pack(t, strings.Replace(how, "quickened", "xz", 1), tarOf(t, good...)))
+		slow, err := archive.Slow(file)
+		require.NoError(t, err)
+		assert.Equal(t, how == "xz" || how == "quickened", slow)
+		if how == "quickened" {
+			var out bytes.Buffer
+			require.NoError(t, archive.Quicken(ctx, file, &out, archive.DefaultLimits))
+			large := open(t, pack(t, "xz", tarOf(t, entry{name: "x", kind: tar.TypeReg, text: strings.Repeat("0", 3<<20)})))
+			require.ErrorIs(t, archive.Quicken(ctx, large, io.Discard, archive.Limits{Entries: 1, Bytes: 1 << 20}),
+				archive.ErrHostile)
+			file = open(t, out.Bytes())
+		}
 		s, err := archive.Look(ctx, file, "app-1", []string{"docs"}, archive.DefaultLimits)
 		require.NoError(t, err)
 		assert.Equal(t, 3, s.Files)

@@ -26,13 +26,13 @@ type Archives struct {
 	Client *http.Client // fetches those that are elsewhere
 }
 
-// Fetch gives a release's archive as a file of this machine, its checksum
-// verified: from the cache, from the file given, from the kit, or over https. A
+// Fetch gives a release's archive as a file of this machine, in a form that is read
+// quickly, its checksum verified: from the cache, from the file given, from the kit, or over https. A
 // decision is needed for one that the owner has to fetch.
 func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (string, error) {
 	name := filepath.Join(a.Folder, strings.ToLower(r.Archive.SHA256))
 	if verify(name, r.Archive.SHA256) == nil {
-		return name, nil
+		return quick(ctx, name, r), nil
 	}
 	of := "the archive of " + k.Title + " " + r.Release
 	open, where := a.source(ctx, k, r, given)
@@ -51,7 +51,33 @@ func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release,
 			"It may be damaged or exchanged: fetch it again, and tell whoever made the kit when it stays so. Nothing was "+
 				"touched.").Because(err)
 	}
-	return name, nil
+	return quick(ctx, name, r), nil
+}
+
+// quick gives a form of an archive that is read quickly, made once and kept beside
+// it; the archive itself where it is that, or where none can be made.
+func quick(ctx context.Context, name string, r *kit.Release) string {
+	made := name + ".tar.zst"
+	if _, err := os.Stat(made); err == nil {
+		return made
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return name
+	}
+	defer file.Close()
+	if slow, err := archive.Slow(file); err != nil || !slow {
+		return name
+	}
+	to, err := renameio.NewPendingFile(made, renameio.WithPermissions(0o600))
+	if err != nil {
+		return name
+	}
+	defer to.Cleanup()
+	if archive.Quicken(ctx, file, to, limitsOf(r)) != nil || to.CloseAtomicallyReplace() != nil {
+		return name // reading it says what is wrong
+	}
+	return made
 }
 
 type opener func() (io.ReadCloser, error)
