@@ -203,5 +203,3 @@ func TestDowntime(t *testing.T) {
 		"%.2f s (limit 2)\n", took.Seconds(), asked, failed, worst.Seconds())
 	require.Less(t, worst, 2*time.Second)
 }
-
-func TestTenThousandSites(t *testing.T) { listing(t, 10_000, 150*time.Millisecond) }

@@ -37,8 +37,14 @@ func Clean(text string) string {
 // CleanName makes a name safe to stand in a list: a line break in it too would
 // pass for the next line.
 func CleanName(name string) string {
-	return strings.NewReplacer("\n", "\uFFFD", "\t", "\uFFFD").Replace(Clean(name))
+	text := Clean(name)
+	if !strings.ContainsAny(text, "\n\t") {
+		return text
+	}
+	return breaks.Replace(text)
 }
+
+var breaks = strings.NewReplacer("\n", "\uFFFD", "\t", "\uFFFD")
 
 // ours are the sequences that this package writes: its styles', and those with
 // which progress redraws its line.
@@ -112,7 +118,7 @@ func cleaned(args []any) []any {
 // escaped writes what is harmful in a JSON document as escapes, which only
 // strings can hold (RFC 8259, 7).
 func escaped(document []byte) []byte {
-	if bytes.IndexFunc(document, harmful) < 0 {
+	if !maybeHarmful(document) || bytes.IndexFunc(document, harmful) < 0 {
 		return document
 	}
 	var out bytes.Buffer
@@ -124,6 +130,17 @@ func escaped(document []byte) []byte {
 		}
 	}
 	return out.Bytes()
+}
+
+// maybeHarmful looks at the bytes alone: those with which what is harmful begins in
+// UTF-8. Most documents have none of them.
+func maybeHarmful(document []byte) bool {
+	for _, b := range document {
+		if b < 32 && b != '\n' && b != '\t' || b == 0x7f || b == 0xc2 || b == 0xe2 {
+			return true
+		}
+	}
+	return false
 }
 
 // cell writes a value of a table that spreadsheets open: what would be a formula

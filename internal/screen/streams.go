@@ -12,6 +12,7 @@ import (
 	"io"
 
 	"charm.land/lipgloss/v2"
+	quick "github.com/segmentio/encoding/json" // writes thousands of sites in half the time
 )
 
 // Streams are where a run reads and writes, and what is known of them.
@@ -79,7 +80,7 @@ const readable = 64 << 10
 // WriteJSON writes one document, the only thing on standard output.
 func (s *Streams) WriteJSON(v any) error {
 	var text bytes.Buffer
-	e := json.NewEncoder(&text)
+	e := quick.NewEncoder(&text)
 	e.SetEscapeHTML(false)
 	if err := e.Encode(v); err != nil {
 		return err

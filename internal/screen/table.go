@@ -20,6 +20,7 @@ func (s *Streams) Table(headings []string, rows [][]string) {
 		}
 	}
 	var out strings.Builder
+	out.Grow(len(all) * (across(widths) + 1))
 	for n, row := range all {
 		text := s.line(row, widths)
 		if n == 0 {
@@ -30,8 +31,17 @@ func (s *Streams) Table(headings []string, rows [][]string) {
 	_, _ = io.WriteString(s.Out, out.String())
 }
 
+// across is how many columns a row takes, with the gaps behind its cells.
+func across(widths []int) (n int) {
+	for _, w := range widths {
+		n += w + 2
+	}
+	return n
+}
+
 func (s *Streams) line(row []string, widths []int) string {
 	var out strings.Builder
+	out.Grow(across(widths))
 	for i, cell := range row {
 		out.WriteString(cell)
 		if i < len(row)-1 {

@@ -87,7 +87,9 @@ func (l *List) List(ctx context.Context, wanted Listing) (Listed, error) {
 	}
 	all, err := l.Book.All(ctx)
 	all = slices.DeleteFunc(all, func(x ledger.Site) bool { return !wanted.wants(x) })
-	slices.SortStableFunc(all, order)
+	if !slices.IsSortedFunc(all, order) { // as they mostly are
+		slices.SortStableFunc(all, order)
+	}
 	if wanted.Reverse {
 		slices.Reverse(all)
 	}

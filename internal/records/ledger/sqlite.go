@@ -3,7 +3,6 @@ package ledger
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +10,8 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+
+	"github.com/segmentio/encoding/json" // which reads thousands of records in half the time
 
 	"golang.org/x/sync/errgroup"
 	_ "modernc.org/sqlite" // the driver
@@ -197,7 +198,7 @@ func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) 
 	var texts []string
 	hand := func() {
 		read, mine := make([]T, len(texts)), texts
-		shares, texts = append(shares, read), nil
+		shares, texts = append(shares, read), make([]string, 0, share)
 		readers.Go(func() error {
 			for i, text := range mine {
 				if err := json.Unmarshal([]byte(text), &read[i]); err != nil {
@@ -220,5 +221,8 @@ func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) 
 	if err := errors.Join(rows.Err(), readers.Wait()); err != nil {
 		return nil, told(err)
 	}
-	return append([]T{}, slices.Concat(shares...)...), nil
+	if len(shares) == 1 {
+		return shares[0], nil
+	}
+	return slices.Concat(shares...), nil
 }
