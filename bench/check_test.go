@@ -93,9 +93,16 @@ func TestCheck(t *testing.T) {
 		most := a.most
 		all := a.take()
 		theirs := median(5, func() { curls(t, all) })
-		fmt.Printf("check of a site whose pages take %s more: %.2f s, at most %d of %d requests at once; the same requests by "+
-			"curl one after the other: %.2f s; ratio %.2f (limit 0.7)\n", pace, ours.Seconds(), most, len(all), theirs.Seconds(),
-			ours.Seconds()/theirs.Seconds())
+		fmt.Printf(
+			"check of a site whose pages take %s more: %.2f s, at most %d of %d requests at once; the same requests by "+
+				"curl one after the other: %.2f s; ratio %.2f (limit 0.7)\n",
+			pace,
+			ours.Seconds(),
+			most,
+			len(all),
+			theirs.Seconds(),
+			ours.Seconds()/theirs.Seconds(),
+		)
 	}
 }
 
@@ -131,9 +138,17 @@ func TestFiftyChecks(t *testing.T) {
 	})
 	most := a.most
 	by := median(1, func() { curls(t, requests) })
-	fmt.Printf("check of 50 sites of one account: %.1f s, at most %d requests at once (limit 4); one site after the other: "+
-		"%.1f s, ratio %.1f (limit 4); their %d requests by curl one after the other: %.1f s, ratio %.1f\n", together.Seconds(),
-		most, alone.Seconds(), alone.Seconds()/together.Seconds(), len(requests), by.Seconds(), by.Seconds()/together.Seconds())
+	fmt.Printf(
+		"check of 50 sites of one account: %.1f s, at most %d requests at once (limit 4); one site after the other: "+
+			"%.1f s, ratio %.1f (limit 4); their %d requests by curl one after the other: %.1f s, ratio %.1f\n",
+		together.Seconds(),
+		most,
+		alone.Seconds(),
+		alone.Seconds()/together.Seconds(),
+		len(requests),
+		by.Seconds(),
+		by.Seconds()/together.Seconds(),
+	)
 }
 
 func sitesOf(t *testing.T, w *sitetest.World) []ledger.Site {

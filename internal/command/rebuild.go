@@ -110,7 +110,9 @@ func (a *app) tellRebuilt(out rebuiltJSON) {
 		a.streams.Warn("an account could not be looked at: " + why)
 	}
 	if len(out.Sites)+len(out.Jobs)+len(out.Left)+len(out.Unseen) == 0 && out.Aside == "" {
-		a.streams.Print("Nothing was missing: every site that the accounts, their backups and the vault tell of is on record.")
+		a.streams.Print(
+			"Nothing was missing: every site that the accounts, their backups and the vault tell of is on record.",
+		)
 	}
 }
 

@@ -99,8 +99,12 @@ func (b Before) asItIs(ctx context.Context, d *work.Desk, in *hosting.Account, a
 		return now, secrets, nil
 	}
 	if now.App != b.Record.App {
-		return now, nil, fault.New(fault.Usage, "there is another app than there was: "+now.App+", not "+b.Record.App, now.URL,
-			"Take charge of it with: "+fault.Call("adopt", now.Address))
+		return now, nil, fault.New(
+			fault.Usage,
+			"there is another app than there was: "+now.App+", not "+b.Record.App,
+			now.URL,
+			"Take charge of it with: "+fault.Call("adopt", now.Address),
+		)
 	}
 	x := *b.Record
 	if x.AdminURL = now.AdminURL; b.Record.URL != now.URL || x.AdminURL == "" {
