@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -145,6 +146,9 @@ func life(t *testing.T, w *sitetest.World, request plan.Request, good, goodFile,
 	x := done.Site
 	stored := func(x ledger.Site) string { return fmt.Sprintf("s:%d:\"%s\";", len(x.URL), x.URL) }
 	w.Query(x, fmt.Sprintf(change, len(x.URL), x.URL))
+	own := &owner{t: t, w: w}
+	own.acts(x.Address)
+	kept := slices.Clone(own.uploads)
 	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: x.Address, Into: here})
 	require.NoError(t, err)
 	before := w.Snapshot()
@@ -157,7 +161,10 @@ func life(t *testing.T, w *sitetest.World, request plan.Request, good, goodFile,
 			return nil, err
 		}
 		defer p.Close()
-		assert.Empty(t, append(p.Lost, p.Carried...))
+		assert.Empty(t, p.Lost)
+		for _, name := range p.Carried {
+			assert.Contains(t, name, "/tide", "the owner's plugin")
+		}
 		looked, data = w.Snapshot(), w.Dump(x)
 		return update.Update(ctx, w.Desk, p)
 	}
@@ -166,27 +173,36 @@ func life(t *testing.T, w *sitetest.World, request plan.Request, good, goodFile,
 	gone, come := difference(looked, w.Snapshot())
 	require.Empty(t, append(gone, come...), "the update was put back")
 	require.True(t, data == w.Dump(x), "its database too")
+	own.acts(x.Address)
 	updated, err := update(goodFile)
 	require.NoError(t, err, fault.Of(err).Details)
 	assert.Equal(t, good, updated.Site.Release)
-	checked, err := w.Examiner.Check(ctx, updated.Site)
-	require.NoError(t, err)
-	for _, c := range checked.Checks { // this nginx passes over .htaccess; and one release more is there
-		assert.True(t, c.OK || c.Name == "private files" || c.Name == "updates", "%s: %s", c.Name, c.Detail)
-	}
+	own.right(updated.Site, "updates")
+	own.acts(x.Address)
+	own.has(x, own.uploads)
 	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: x.Address, From: made.File, NoBackup: true})
 	require.NoError(t, err)
 	sameFiles(t, before, w.Snapshot(), "it was restored")
 	assert.Contains(t, w.Value(x, ask), stored(x))
 
+	own.has(x, kept)
+	own.acts(x.Address)
 	takenChargeOf(t, w, x)
+	own.acts(x.Address)
+	kept, before = append(kept, own.uploads[len(own.uploads)-2:]...), w.Snapshot()
 	copied := w.Copy(place.Request{Site: x.Address, At: "lockside.localhost/try"})
 	assert.Contains(t, w.Value(copied.Site, ask), stored(copied.Site))
 	assert.Contains(t, w.Value(x, ask), stored(x))
+	own.has(copied.Site, kept)
+	own.right(copied.Site, "updates")
 	w.Remove(remove.Request{Site: copied.Site.Address, NoBackup: true, WithAdded: true})
 	sameFiles(t, before, w.Snapshot(), "the copy went without a trace")
+	own.acts(x.Address)
 	moved := w.Copy(place.Request{Site: x.Address, At: "lockside.localhost/elsewhere", Move: true})
 	assert.Contains(t, w.Value(moved.Site, ask), stored(moved.Site))
+	own.has(moved.Site, append(kept, own.uploads[len(own.uploads)-1]))
+	own.right(moved.Site, "updates")
+	own.acts(moved.Site.Address)
 	w.Remove(remove.Request{Site: moved.Site.Address, NoBackup: true, WithAdded: true})
 	gone, come = difference(begin, w.Snapshot())
 	require.Empty(t, append(gone, come...), "nothing is left")

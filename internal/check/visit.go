@@ -128,7 +128,9 @@ type Outcome struct {
 }
 
 // Together runs checks side by side, and gives what came of each. Those that send
-// the admin's name keep their order: apps count wrong passwords.
+// the admin's name keep their order, for apps count wrong passwords; and the
+// database is asked after them, for some apps write into it when somebody signs in
+// for the first time.
 func (v *Visit) Together(ctx context.Context, all []Check) []Outcome {
 	out := make([]Outcome, len(all))
 	one := func(i int) {
@@ -139,7 +141,7 @@ func (v *Visit) Together(ctx context.Context, all []Check) []Outcome {
 	var wait sync.WaitGroup
 	var inOrder []int
 	for i, c := range all {
-		if c.Name == SignIn || c.Name == WrongPassword {
+		if c.Name == SignIn || c.Name == WrongPassword || c.Name == Database {
 			inOrder = append(inOrder, i)
 			continue
 		}

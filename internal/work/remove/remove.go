@@ -12,6 +12,7 @@ import (
 	"tivset/internal/app/release"
 	"tivset/internal/check"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/files"
 	"tivset/internal/question"
 	"tivset/internal/records/job"
@@ -42,6 +43,8 @@ type Request struct {
 	NoBackup  bool   // no last backup
 	WithAdded bool   // files that the owner added go too
 	Into      string // the last backup's folder on this machine; "" for the account's store
+
+	besideStays bool // what lies beside the site's own entries stays all the same
 }
 
 // Plan is what a removal will do.
@@ -156,7 +159,7 @@ func (p *Plan) sortFiles(ctx context.Context, d *work.Desk) error {
 				return err
 			}
 			p.Goes = append(p.Goes, parts...)
-		case p.request.WithAdded && !keep.Has(full) && !keep.Below(full):
+		case p.request.WithAdded && !p.request.besideStays && !keep.Has(full) && !keep.Below(full):
 			p.Goes = append(p.Goes, full)
 		default:
 			p.Stays = append(p.Stays, full)
@@ -271,7 +274,9 @@ func (p *Plan) End(t *step.Tools) *step.Removal {
 }
 
 // Whole works out what goes of a held site when all of it does, without a
-// backup: the end of a move.
+// backup: the end of a move. What its owner added has been brought along, and goes
+// too; only what lies beside the site at a document root stays.
 func Whole(ctx context.Context, d *work.Desk, h *work.Held) (*Plan, error) {
-	return look(ctx, d, h, Request{})
+	root := slices.ContainsFunc(h.In.Domains, func(a account.Domain) bool { return a.Folder == h.Folder })
+	return look(ctx, d, h, Request{WithAdded: true, besideStays: root})
 }
