@@ -31,6 +31,10 @@ const (
 // look like an attack, and lock the admin out.
 const wrongSeldom = 12 * time.Hour
 
+// Lately says whether a site was looked at so short a time ago that no wrong
+// password is to be tried.
+func Lately(at *time.Time, now time.Time) bool { return at != nil && now.Sub(*at) < wrongSeldom }
+
 // looking is the examination of one site: beyond what an install checks, all
 // that goes wrong with the years.
 type looking struct {
@@ -193,7 +197,7 @@ func (l *looking) inOrder(all []Check) []Check {
 	wrong := slices.IndexFunc(all, func(c Check) bool { return c.Name == WrongPassword })
 	one := all[wrong]
 	all = slices.Delete(all, wrong, wrong+1)
-	if l.record.CheckedAt != nil && l.Now().Sub(*l.record.CheckedAt) < wrongSeldom {
+	if Lately(l.record.CheckedAt, l.Now()) {
 		return all
 	}
 	return slices.Insert(all, 1, one) // behind the front page

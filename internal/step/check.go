@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"tivset/internal/app/kit"
 	"tivset/internal/app/setup"
@@ -22,6 +24,7 @@ type CheckSite struct {
 	Asked   bool        `json:"-"` // the site is new: it has the title and the admin that were asked for
 	Unsure  bool        `json:"-"` // nobody knows whether the stored password is the app's: one that is refused is noted
 	Known   secret.Text `json:"-"` // when Unsure: another that may be
+	Before  *time.Time  `json:"-"` // when the site was looked at last at another place, or nil
 }
 
 // Kind and Title implement job.Step.
@@ -41,7 +44,7 @@ func (c *CheckSite) Do(ctx context.Context) error {
 	if err := c.read(ctx, v); err != nil {
 		return err
 	}
-	all := v.Checks()
+	all := c.seldom(ctx, v.Checks())
 	c.Count(0, int64(len(all)), "checks")
 	for i, came := range v.Together(ctx, all) {
 		one, err := all[i], came.Err
@@ -71,6 +74,19 @@ func (c *CheckSite) Do(ctx context.Context) error {
 	}
 	c.Result.warnLeft()
 	return err
+}
+
+// seldom leaves the wrong password out of a site that was looked at lately: one job
+// after the other that tries one would lock the admin out.
+func (c *CheckSite) seldom(ctx context.Context, all []check.Check) []check.Check {
+	at := c.Before
+	if x, err := c.Book.Ledger.Site(ctx, c.Site.Address()); err == nil {
+		at = x.CheckedAt
+	}
+	if c.Asked || !check.Lately(at, c.Now()) {
+		return all
+	}
+	return slices.DeleteFunc(all, func(one check.Check) bool { return one.Name == check.WrongPassword })
 }
 
 // read has the site be as it says of itself, and notes that. One that was just

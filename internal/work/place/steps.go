@@ -66,7 +66,7 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 			return "Keep the copy quiet"
 		})...)
 	}
-	checked := &step.CheckSite{Tools: p.Tools, Unsure: p.plan.source == nil}
+	checked := &step.CheckSite{Tools: p.Tools, Unsure: p.plan.source == nil, Before: p.plan.From.CheckedAt}
 	arrival, err := work.Arrival(p.Tools, p.plan.Plan, path.Join(stage, backup.Files), sent, checked,
 		p.outside(stage)...)
 	if err != nil {
