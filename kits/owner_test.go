@@ -57,7 +57,9 @@ func (o *owner) acts(address string) {
 	o.right(now, "updates")
 }
 
-func (o *owner) full(x ledger.Site, name string) string { return filepath.Join(o.w.Root, x.Folder, name) }
+func (o *owner) full(x ledger.Site, name string) string {
+	return filepath.Join(o.w.Root, x.Folder, name)
+}
 
 func (o *owner) put(x ledger.Site, name, text string) {
 	require.NoError(o.t, os.MkdirAll(filepath.Dir(o.full(x, name)), 0o755))
