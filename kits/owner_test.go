@@ -99,8 +99,8 @@ func (o *owner) title(x ledger.Site) {
 	line := regexp.MustCompile(`(?m)^\$config\['product_name'\] = .*$`)
 	require.True(o.t, line.Match(text))
 	title := fmt.Sprintf("Quay mail %d", o.n)
-	require.NoError(o.t, os.WriteFile(file, line.ReplaceAll(text, fmt.Appendf(nil, "$$config['product_name'] = '%s';", title)),
-		0o640))
+	changed := line.ReplaceAll(text, fmt.Appendf(nil, "$$config['product_name'] = '%s';", title))
+	require.NoError(o.t, os.WriteFile(file, changed, 0o640))
 	x, err = o.w.Book.Find(context.Background(), x.Address)
 	require.NoError(o.t, err)
 	o.right(x, "updates")
