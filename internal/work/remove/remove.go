@@ -12,7 +12,6 @@ import (
 	"tivset/internal/app/release"
 	"tivset/internal/check"
 	"tivset/internal/fault"
-	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/files"
 	"tivset/internal/question"
 	"tivset/internal/records/job"
@@ -274,9 +273,8 @@ func (p *Plan) End(t *step.Tools) *step.Removal {
 }
 
 // Whole works out what goes of a held site when all of it does, without a
-// backup: the end of a move. What its owner added has been brought along, and goes
-// too; only what lies beside the site at a document root stays.
+// backup: the end of a move. What its owner added among the app's files has been
+// brought along, and goes too; what lies beside them stays.
 func Whole(ctx context.Context, d *work.Desk, h *work.Held) (*Plan, error) {
-	root := slices.ContainsFunc(h.In.Domains, func(a account.Domain) bool { return a.Folder == h.Folder })
-	return look(ctx, d, h, Request{WithAdded: true, besideStays: root})
+	return look(ctx, d, h, Request{WithAdded: true, besideStays: true})
 }
