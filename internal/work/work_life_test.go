@@ -100,7 +100,8 @@ func wholeLife(t *testing.T, w *sitetest.World) {
 	assert.Contains(t, w.Fetch(moved.Site.URL), "A link")
 	assert.FileExists(t, filepath.Join(folder, "notes.txt"), "what is not the site's stays")
 	require.NoError(t, os.Remove(filepath.Join(folder, "notes.txt")))
-	require.NoError(t, os.Remove(filepath.Join(folder, "admin", "mine.txt")))
+	assert.NoFileExists(t, filepath.Join(folder, "admin", "mine.txt"), "what was added among the app's files came along")
+	assert.FileExists(t, filepath.Join(w.Root, moved.Site.Folder, "admin", "mine.txt"))
 	require.NoError(t, os.RemoveAll(folder))
 
 	// No journal, and not the ledger, holds a password.
