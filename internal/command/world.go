@@ -99,6 +99,8 @@ func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) 
 		Settle:      hosting.UsualSettle,
 		Patience:    work.UsualPatience,
 		Download:    http.DefaultClient,
+		Apt:         os.DirFS("/etc/apt"),
+		Keyring:     "/usr/share/keyrings/debian-archive-keyring.gpg",
 		SendMail:    sendMail,
 		Certified:   hosting.Certified,
 		TakesMail:   mail.Takes,

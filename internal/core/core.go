@@ -8,11 +8,14 @@ package core
 
 import (
 	"context"
+	"io/fs"
 	"net/http"
+	"path/filepath"
 	"time"
 
 	"tivset/internal/accounts"
 	"tivset/internal/app/catalogue"
+	"tivset/internal/app/debian"
 	"tivset/internal/app/release"
 	"tivset/internal/check"
 	"tivset/internal/hosting"
@@ -46,6 +49,8 @@ type World struct {
 	Patience  time.Duration   // for how long an undo waits for a server that went away
 
 	Download  *http.Client // fetches archives
+	Apt       fs.FS        // where a machine's Debian archives are configured; may be nil
+	Keyring   string       // the keys of Debian's archives
 	SendMail  func(ctx context.Context, server string, m mail.Message) error
 	Certified func(ctx context.Context, name, address string) (until time.Time, err error)
 	TakesMail func(ctx context.Context, domain string) error
@@ -78,7 +83,9 @@ func In(w World) *Core {
 	c.Book = &site.Book{Home: w.Home, Catalogue: w.Catalogue, Ledger: w.Ledger, Vault: w.Vault, Now: now}
 	c.Hosting = &hosting.Opener{Passwords: w.Vault, Maker: w.Maker, Now: now, Settle: w.Settle, Certified: w.Certified,
 		OpenFiles: w.OpenFiles, OpenServer: w.OpenServer, OpenSession: w.OpenSession}
-	c.Archives = &release.Archives{Folder: w.Home.Archives(), Client: w.Download}
+	c.Archives = &release.Archives{Folder: w.Home.Archives(), Client: w.Download, Sources: w.Home.DebianSources(),
+		Debian: &debian.Archive{Client: w.Download, Folder: filepath.Join(w.Home.Archives(), "debian"), Keyring: w.Keyring,
+			Sources: sources(w), Now: now}}
 	c.Planner = &plan.Planner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now,
 		TakesMail: w.TakesMail}
 	c.Examiner = &check.Examiner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now}
@@ -89,4 +96,16 @@ func In(w World) *Core {
 		Crontab: w.Crontab}
 	c.Sites = &sites.List{Book: c.Book, Hosting: c.Hosting, Examiner: c.Examiner, Maker: w.Maker, Now: now}
 	return c
+}
+
+// sources are the Debian archives that the owner named, and those that the machine is
+// configured for. What cannot be read is as if it were not there: who needs an archive
+// then is told that there is none.
+func sources(w World) []debian.Source {
+	own, _ := debian.Configured(w.Home.Debian())
+	if w.Apt == nil {
+		return own
+	}
+	system, _ := debian.Configured(w.Apt)
+	return append(own, system...)
 }

@@ -186,6 +186,10 @@ func (c *checker) releases() {
 }
 
 func (c *checker) archive(key string, a Archive) {
+	if a.Debian != nil {
+		c.packages(key, a)
+		return
+	}
 	if sum, err := hex.DecodeString(a.SHA256); err != nil || len(sum) != 32 {
 		c.wrong(key+".sha256", "sha256 is not a SHA-256 checksum", "Write the 64 hexadecimal digits that sha256sum prints.")
 	}
@@ -204,6 +208,47 @@ func (c *checker) archive(key string, a Archive) {
 		}
 	}
 }
+
+// packages checks an archive that is made of packages (Debian Policy, 5.6.1).
+func (c *checker) packages(key string, a Archive) {
+	if a.From+a.Name+a.Fetch+a.SHA256+a.Top != "" {
+		c.wrong(key, "an archive of packages has debian alone", "Leave from, name, fetch, sha256 and top out.")
+	}
+	d := *a.Debian
+	key += ".debian"
+	for _, name := range append([]string{d.Package}, d.Also...) {
+		if !packageName.MatchString(name) {
+			c.wrong(key+".package", fmt.Sprintf("%q is not a package's name", name), "Write it as apt has it.")
+		}
+	}
+	if !suiteName.MatchString(d.Suite) {
+		c.wrong(key+".suite", fmt.Sprintf("%q is not a suite", d.Suite), "Write its codename, such as bookworm.")
+	}
+	if len(d.Take) == 0 {
+		c.wrong(key+".take", "nothing is taken of the packages", "Write take: {usr/share/NAME: .}.")
+	}
+	for from, to := range d.Take {
+		c.inside(key+".take", from)
+		if to != "." {
+			c.inside(key+".take."+from, to)
+		}
+	}
+	for _, pattern := range d.Without {
+		if _, err := path.Match(pattern, ""); err != nil {
+			c.wrong(key+".without", fmt.Sprintf("%q is not a pattern", pattern), "See path.Match: * and ? for parts of a name.")
+		}
+	}
+	for i, one := range d.Change {
+		if _, err := path.Match(one.File, ""); err != nil || one.File == "" || one.From == "" {
+			c.wrong(key+".change."+strconv.Itoa(i), "a change has file, from and to", "Name the file, and the text that it has.")
+		}
+	}
+}
+
+var (
+	packageName = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]+$`)
+	suiteName   = regexp.MustCompile(`^[a-z]+$`)
+)
 
 func (c *checker) needs(key string, n Needs) {
 	for engine, version := range n.Database {

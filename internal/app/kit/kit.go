@@ -125,6 +125,25 @@ type Archive struct {
 	Fetch  string `yaml:"fetch"`  // with Name: how to fetch it
 	SHA256 string `yaml:"sha256"` // of the archive, in hexadecimal
 	Top    string `yaml:"top"`    // the folder inside that holds the app; it is stripped
+
+	Debian *Debian `yaml:"debian"` // packages that it is made of, in place of all that is above
+}
+
+// Debian says of which packages of a Debian archive a release's archive is made.
+type Debian struct {
+	Package string            `yaml:"package"` // the app's own, whose version is the release
+	Suite   string            `yaml:"suite"`   // such as bookworm
+	Also    []string          `yaml:"also"`    // packages that what is taken has links into
+	Take    map[string]string `yaml:"take"`    // places in the packages, and where each comes to be: "." for the top
+	Without []string          `yaml:"without"` // patterns of what is not taken, by the names that it would have
+	Change  []Change          `yaml:"change"`  // what a package fixed, and no hosting account has
+}
+
+// Change replaces a text in files of the archive.
+type Change struct {
+	File string `yaml:"file"` // a pattern of names
+	From string `yaml:"from"`
+	To   string `yaml:"to"`
 }
 
 // Needs are a release's requirements.

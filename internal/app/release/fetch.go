@@ -16,6 +16,7 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/app/catalogue"
+	"tivset/internal/app/debian"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 )
@@ -24,12 +25,18 @@ import (
 type Archives struct {
 	Folder string       // where they are kept, by their checksums
 	Client *http.Client // fetches those that are elsewhere
+
+	Debian  *debian.Archive // where packages are had from
+	Sources string          // the file in which the owner may name one
 }
 
 // Fetch gives a release's archive as a file of this machine, in a form that is read
 // quickly, its checksum verified: from the cache, from the file given, from the kit, or over https. A
 // decision is needed for one that the owner has to fetch.
 func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (string, error) {
+	if r.Archive.Debian != nil && given == "" {
+		return a.fromPackages(ctx, k, r)
+	}
 	name := filepath.Join(a.Folder, strings.ToLower(r.Archive.SHA256))
 	if verify(name, r.Archive.SHA256) == nil {
 		return quick(ctx, name, r), nil

@@ -56,6 +56,11 @@ func (h Home) Backups() string { return filepath.Join(h.Data, "backups") }
 
 func (h Home) Archives() string { return filepath.Join(h.Cache, "archives") }
 
+// Debian is the folder in which the owner may name Debian archives, as apt has them
+// (sources.list(5)); DebianSources is the file.
+func (h Home) Debian() fs.FS         { return os.DirFS(h.Config) }
+func (h Home) DebianSources() string { return filepath.Join(h.Config, "sources.list") }
+
 func (h Home) accounts() string { return filepath.Join(h.Config, "accounts") }
 
 func (h Home) accountFile(name string) string { return filepath.Join(h.accounts(), name+".yaml") }

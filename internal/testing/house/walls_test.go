@@ -32,7 +32,8 @@ var floors = []struct {
 	{"app, its rooms", map[string]string{
 		"app/fill": "", "app/config": "app/fill", "app/kit": "app/config app/fill", "app/catalogue": "app/kit",
 		"app/rewrite": "",
-		"app/archive": "", "app/release": "app/archive app/catalogue app/kit", "app/setup": "app/config app/fill app/kit",
+		"app/archive": "", "app/debian": "", "app/release": "app/archive app/catalogue app/debian app/kit",
+		"app/setup": "app/config app/fill app/kit",
 	}},
 	{"records", map[string]string{
 		"records/home": "", "records/ledger": "", "records/vault": "", "records/job": "", "records/backup": "",
@@ -59,8 +60,8 @@ var floors = []struct {
 	}},
 	{"the command line", map[string]string{"command": ""}},
 	{"tests", map[string]string{
-		"testing/testserver": "", "testing/sitetest": "testing/testserver", "testing/house": "",
-		"testing/restless":        "testing/sitetest testing/testserver",
+		"testing/testserver": "", "testing/mirror": "", "testing/sitetest": "testing/testserver", "testing/house": "",
+		"testing/restless":        "testing/mirror testing/sitetest testing/testserver",
 		"hosting/files/filestest": "", "hosting/database/databasetest": "",
 	}},
 }
@@ -88,8 +89,9 @@ var only = map[string]string{
 	"os/exec":                         "command demo hosting/files/local hosting/database/helper",
 	"golang.org/x/term":               "command screen",
 	"github.com/gofrs/flock":          "records/vault records/job testing/testserver",
-	"github.com/ulikunitz/xz":         "app/archive",
-	"github.com/google/renameio/v2":   "app/release records/home records/vault",
+	"github.com/ulikunitz/xz":         "app/archive testing/mirror",
+	"pault.ag/go/debian/deb":          "app/debian",
+	"github.com/google/renameio/v2":   "app/debian app/release records/home records/vault",
 	"github.com/PuerkitoBio/goquery":  "hosting/web app/setup",
 	"github.com/pelletier/go-toml/v2": "standin/pages",
 	"github.com/joho/godotenv":        "standin/pages",

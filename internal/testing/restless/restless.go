@@ -11,9 +11,12 @@ import (
 	"compress/gzip"
 	"crypto/sha256"
 	"embed"
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -24,6 +27,7 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/hosting"
 	"tivset/internal/plan"
+	"tivset/internal/testing/mirror"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/testserver"
 )
@@ -42,6 +46,64 @@ const byAPage = "- request: {get: setup/, expect: {text: set up}}"
 
 func source(t *testing.T, more string) catalogue.Source {
 	t.Helper()
+	return sourceOf(t, more, func(r, name string, packed []byte) string {
+		return fmt.Sprintf("{from: %s, sha256: %x, top: restless-%s}", name, sha256.Sum256(packed), r)
+	})
+}
+
+// Suites are the releases that a Debian archive has, by suite.
+var Suites = map[string]string{"1.0.0": "bookworm", "2.0.0": "trixie"}
+
+// Packed is the app with archives that are made of packages of a Debian archive.
+func Packed(t *testing.T) catalogue.Source {
+	t.Helper()
+	return sourceOf(t, "", func(r, name string, packed []byte) string {
+		if Suites[r] == "" {
+			return fmt.Sprintf("{from: %s, sha256: %x, top: restless-%s}", name, sha256.Sum256(packed), r)
+		}
+		return "{debian: {package: restless, suite: " + Suites[r] + ", also: [restless-lib], " +
+			"take: {usr/share/restless: .}, " +
+			"without: [README.Debian], change: [{file: write.php, from: /usr/share/restless, to: .}]}}"
+	})
+}
+
+// Packages are a release as a distribution packs it, below usr/share/restless, with a
+// link into another package, and that one's.
+func Packages(t *testing.T, release string) (app, lib []mirror.File) {
+	t.Helper()
+	z, err := gzip.NewReader(bytes.NewReader(archive(t, release)))
+	require.NoError(t, err)
+	in := tar.NewReader(z)
+	app = []mirror.File{{Name: "usr/share/restless/"}, {Name: "usr/share/restless/README.Debian", Text: "packed"}}
+	folders := map[string]bool{}
+	for {
+		h, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			return app, lib
+		}
+		require.NoError(t, err)
+		text, err := io.ReadAll(in)
+		require.NoError(t, err)
+		name := strings.TrimPrefix(h.Name, "restless-"+release+"/")
+		for dir := path.Dir(name); dir != "." && !folders[dir]; dir = path.Dir(dir) {
+			folders[dir] = true
+			app = append(app, mirror.File{Name: "usr/share/restless/" + dir + "/"})
+		}
+		full := "usr/share/restless/" + name
+		switch name {
+		case "lib/release.php":
+			lib = append(lib, mirror.File{Name: "usr/share/restless-lib/release.php", Text: string(text)})
+			app = append(app, mirror.File{Name: full, Link: "../../restless-lib/release.php"})
+		case "write.php":
+			app = append(app, mirror.File{Name: full, Text: string(text) + "\n// of /usr/share/restless\n"})
+		default:
+			app = append(app, mirror.File{Name: full, Text: string(text)})
+		}
+	}
+}
+
+func sourceOf(t *testing.T, more string, archived func(release, name string, packed []byte) string) catalogue.Source {
+	t.Helper()
 	folder := filepath.Join(t.TempDir(), "restless")
 	require.NoError(t, os.MkdirAll(folder, 0o755))
 	var list strings.Builder
@@ -49,10 +111,9 @@ func source(t *testing.T, more string) catalogue.Source {
 		name := "restless-" + r + ".tar.gz"
 		packed := archive(t, r)
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), packed, 0o644))
-		fmt.Fprintf(&list, "\n  - {release: %s, date: 2026-0%c-0%c, level: features, archive: {from: %s, sha256: %x, top: "+
-			"restless-%s}, needs: {php: {version: \">=8.0\", extensions: [mysqli]}, database: "+
-			"{mariadb: \">=10.4\"}, disk: 1MB}}",
-			r, r[0], r[2]+1, name, sha256.Sum256(packed), r)
+		fmt.Fprintf(&list, "\n  - {release: %s, date: 2026-0%c-0%c, level: features, archive: %s, needs: {php: {version: "+
+			"\">=8.0\", extensions: [mysqli]}, database: {mariadb: \">=10.4\"}, disk: 1MB}}",
+			r, r[0], r[2]+1, archived(r, name, packed))
 	}
 	require.NoError(t, fs.WalkDir(embedded, "kit", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -166,6 +227,12 @@ func (g *Ground) World(t *testing.T, reach string) *sitetest.World {
 func (g *Ground) WorldByPages(t *testing.T, reach string) *sitetest.World {
 	t.Helper()
 	return g.world(t, reach, source(t, byAPage))
+}
+
+// WorldOf does so with other kits.
+func (g *Ground) WorldOf(t *testing.T, reach string, kits catalogue.Source) *sitetest.World {
+	t.Helper()
+	return g.world(t, reach, kits)
 }
 
 func (g *Ground) world(t *testing.T, reach string, kits catalogue.Source) *sitetest.World {

@@ -1,0 +1,361 @@
+package debian
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"github.com/therootcompany/xz"
+)
+
+// Archive is a Debian archive as this machine reaches it.
+type Archive struct {
+	Client  *http.Client
+	Folder  string   // where indexes and packages are kept
+	Sources []Source // as the machine or its owner names them
+	Keyring string   // trusted for sources that name none
+	Now     func() time.Time
+}
+
+// Origin is whose archives are read.
+const Origin = "Debian"
+
+// fresh is for how long an index that was read is taken as it was.
+const fresh = 24 * time.Hour
+
+// The most that is read of an index, and of a list of packages.
+const (
+	mostOfRelease  = 4 << 20
+	mostOfPackages = 200 << 20
+)
+
+// ErrNone means that no Debian archive is known to this machine.
+var ErrNone = errors.New("no Debian archive is known to this machine")
+
+// Find looks packages up in a suite and in the one with its security fixes, and
+// gives the newest of each, by name. What no suite has is missing there.
+func (a *Archive) Find(ctx context.Context, suite string, names ...string) (map[string]Package, error) {
+	out := map[string]Package{}
+	known := false
+	for _, at := range a.places(suite) {
+		found, err := a.look(ctx, at, names)
+		if errors.Is(err, errNoSuite) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		known = true
+		for _, p := range found {
+			if was, has := out[p.Name]; !has || Newer(was.Version, p.Version) < 0 {
+				out[p.Name] = p
+			}
+		}
+	}
+	if !known {
+		return nil, fmt.Errorf("%w that has the suite %s", ErrNone, suite)
+	}
+	return out, nil
+}
+
+// place is a suite at an address.
+type place struct{ uri, suite, keyring string }
+
+// security is how suites of fixes are named, and how those that are configured are
+// known.
+const security = "-security"
+
+// places lists where a suite and its fixes may be: at the addresses that the
+// machine's configuration has for suites of that kind.
+func (a *Archive) places(suite string) (out []place) {
+	for _, s := range a.Sources {
+		if !slices.Contains(s.Components, "main") ||
+			s.Keyring != "" && !strings.HasPrefix(filepath.Base(s.Keyring), "debian-archive") {
+			continue
+		}
+		fixes := slices.ContainsFunc(s.Suites, func(name string) bool { return strings.HasSuffix(name, security) })
+		at := place{s.URI, suite + map[bool]string{true: security}[fixes], cmp.Or(s.Keyring, a.Keyring)}
+		if !slices.Contains(out, at) {
+			out = append(out, at)
+		}
+	}
+	return out
+}
+
+var errNoSuite = errors.New("the archive does not have it")
+
+// look looks packages up in one suite.
+func (a *Archive) look(ctx context.Context, at place, names []string) ([]Package, error) {
+	r, err := a.release(ctx, at)
+	if err != nil {
+		return nil, fmt.Errorf("%s of %s: %w", at.suite, at.uri, err)
+	}
+	if r.Origin != Origin {
+		return nil, errNoSuite
+	}
+	const list = "main/binary-amd64/Packages.xz" // which has the packages for every machine too
+	l, has := r.files[list]
+	if !has {
+		return nil, errNoSuite
+	}
+	slices.Sort(names)
+	key := sha256.Sum256([]byte(l.sum + "\x00" + strings.Join(names, "\x00")))
+	kept := filepath.Join(a.Folder, "packages-"+hex.EncodeToString(key[:12])+".json")
+	var found []Package
+	if text, err := os.ReadFile(kept); err == nil && json.Unmarshal(text, &found) == nil {
+		return found, nil
+	}
+	file, err := a.fetch(ctx, at.uri+"dists/"+at.suite+"/"+list, "Packages-"+l.sum+".xz", l, nil)
+	if err != nil {
+		return nil, fmt.Errorf("the list of packages of %s: %w", at.suite, err)
+	}
+	if found, err = a.read(file, at.suite, names); err != nil {
+		return nil, err
+	}
+	if text, err := json.Marshal(found); err == nil {
+		_ = renameio.WriteFile(kept, text, 0o600) // without it the list is read again
+	}
+	return found, nil
+}
+
+func (a *Archive) read(name, suite string, names []string) ([]Package, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	plain, err := xz.NewReader(file, 0)
+	if err != nil {
+		return nil, err
+	}
+	limited := &io.LimitedReader{R: plain, N: mostOfPackages}
+	found, err := readPackages(limited, suite, func(name string) bool { return slices.Contains(names, name) })
+	if err == nil && limited.N <= 0 {
+		err = fmt.Errorf("the list of packages of %s has more than %d bytes", suite, mostOfPackages)
+	}
+	return found, err
+}
+
+// release gives a suite's index: as it was read within a day; else it is asked for.
+// Where nobody answers, one that is still valid does.
+func (a *Archive) release(ctx context.Context, at place) (*Release, error) {
+	keys, err := Keys(at.keyring)
+	if err != nil {
+		return nil, fmt.Errorf("the keys of the archive cannot be read: %w", err)
+	}
+	sum := sha256.Sum256([]byte(at.uri + "\x00" + at.suite))
+	kept := filepath.Join(a.Folder, "InRelease-"+hex.EncodeToString(sum[:12]))
+	var before *Release
+	text, err := os.ReadFile(kept)
+	if err == nil {
+		before, _ = ReadRelease(text, keys, a.Now(), time.Time{})
+	}
+	if before != nil && a.lately(kept) {
+		return before, nil
+	}
+	if before == nil && a.lately(kept+none) {
+		return nil, errNoSuite
+	}
+	text, err = a.get(ctx, at.uri+"dists/"+at.suite+"/InRelease", mostOfRelease)
+	if err != nil {
+		return a.silent(kept, before, err)
+	}
+	var last time.Time
+	if before != nil {
+		last = before.Date
+	}
+	r, err := ReadRelease(text, keys, a.Now(), last)
+	if err != nil {
+		return nil, err
+	}
+	return r, a.keep(kept, text)
+}
+
+// none ends the name of a note that an address has no such suite.
+const none = ".none"
+
+// silent is what is known of a suite whose index cannot be had.
+func (a *Archive) silent(kept string, before *Release, err error) (*Release, error) {
+	if errors.Is(err, errNoSuite) {
+		return nil, errors.Join(err, a.keep(kept+none, nil))
+	}
+	if before != nil {
+		return before, nil
+	}
+	if _, noted := os.Stat(kept + none); noted == nil {
+		return nil, errNoSuite
+	}
+	return nil, err
+}
+
+// keep keeps a file, of the time that it is.
+func (a *Archive) keep(name string, text []byte) error {
+	if err := os.MkdirAll(a.Folder, 0o700); err != nil {
+		return err
+	}
+	if err := renameio.WriteFile(name, text, 0o600); err != nil {
+		return err
+	}
+	return os.Chtimes(name, a.Now(), a.Now())
+}
+
+// lately says whether a file was kept within a day.
+func (a *Archive) lately(name string) bool {
+	info, err := os.Stat(name)
+	return err == nil && a.Now().Sub(info.ModTime()) < fresh
+}
+
+// get fetches a small file.
+func (a *Archive) get(ctx context.Context, address string, most int64) ([]byte, error) {
+	answer, err := a.ask(ctx, address, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(answer.Body, most+1))
+	if err == nil && int64(len(text)) > most {
+		err = fmt.Errorf("it has more than %d bytes", most)
+	}
+	return text, err
+}
+
+// ask asks for a file, from a byte on.
+func (a *Archive) ask(ctx context.Context, address string, from int64) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	if from > 0 {
+		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", from))
+	}
+	answer, err := a.Client.Do(r)
+	if err != nil {
+		return nil, err
+	}
+	switch answer.StatusCode {
+	case http.StatusOK, http.StatusPartialContent:
+		return answer, nil
+	case http.StatusNotFound:
+		err = errNoSuite
+	default:
+		err = fmt.Errorf("the archive answered %s", answer.Status)
+	}
+	return nil, errors.Join(err, answer.Body.Close())
+}
+
+// Get gives a package as a file of this machine, its checksum verified: from the
+// cache, or from the archive. Told is called with the bytes that are there, of how
+// many; it may be nil.
+func (a *Archive) Get(ctx context.Context, p Package, told func(n, of int64)) (string, error) {
+	var last error
+	for _, at := range a.places(strings.TrimSuffix(p.Suite, security)) {
+		if at.suite != p.Suite {
+			continue
+		}
+		file, err := a.fetch(ctx, at.uri+p.File, p.Name+"-"+p.SHA256+".deb", listed{p.Size, p.SHA256}, told)
+		if err == nil {
+			return file, nil
+		}
+		if last == nil || errors.Is(last, errNoSuite) { // another archive's suite of that name
+			last = fmt.Errorf("the package %s %s: %w", p.Name, p.Version, err)
+		}
+	}
+	return "", cmp.Or(last, fmt.Errorf("%w that has the suite %s", ErrNone, p.Suite))
+}
+
+// fetch gives a file of a known size and checksum. What was fetched of it before is
+// gone on with (RFC 9110, 14.2).
+func (a *Archive) fetch(ctx context.Context, address, name string, l listed, told func(n, of int64)) (string, error) {
+	full := filepath.Join(a.Folder, name)
+	if sumOf(full) == l.sum {
+		return full, nil
+	}
+	if err := os.MkdirAll(a.Folder, 0o700); err != nil {
+		return "", err
+	}
+	part := full + ".part"
+	for try := 1; ; try++ {
+		err := a.goOn(ctx, address, part, l, told)
+		if err == nil && sumOf(part) == l.sum {
+			return full, os.Rename(part, full)
+		}
+		if err == nil || try == 3 || ctx.Err() != nil || errors.Is(err, errNoSuite) {
+			if err == nil {
+				err = errors.Join(errors.New("it is not what the signed index says: its checksum differs"), os.Remove(part))
+			}
+			return "", err
+		}
+	}
+}
+
+func (a *Archive) goOn(ctx context.Context, address, part string, l listed, told func(n, of int64)) error {
+	var have int64
+	if info, err := os.Stat(part); err == nil && info.Size() < l.size {
+		have = info.Size()
+	}
+	answer, err := a.ask(ctx, address, have)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	flags := os.O_CREATE | os.O_WRONLY | os.O_APPEND
+	if answer.StatusCode != http.StatusPartialContent {
+		have, flags = 0, os.O_CREATE|os.O_WRONLY|os.O_TRUNC
+	}
+	to, err := os.OpenFile(part, flags, 0o600)
+	if err != nil {
+		return err
+	}
+	counted := &counting{to, have, l.size, told}
+	n, err := io.Copy(counted, io.LimitReader(answer.Body, l.size-have+1))
+	err = errors.Join(err, to.Close())
+	switch {
+	case err != nil:
+		return err
+	case have+n > l.size:
+		return errors.Join(fmt.Errorf("it has more than the %d bytes that the index says", l.size), os.Remove(part))
+	case have+n < l.size:
+		return fmt.Errorf("the line ended after %d of %d bytes", have+n, l.size)
+	}
+	return nil
+}
+
+type counting struct {
+	to    io.Writer
+	n, of int64
+	told  func(n, of int64)
+}
+
+func (c *counting) Write(p []byte) (int, error) {
+	n, err := c.to.Write(p)
+	if c.n += int64(n); c.told != nil {
+		c.told(c.n, c.of)
+	}
+	return n, err
+}
+
+// sumOf is a file's SHA-256; "" for one that cannot be read.
+func sumOf(name string) string {
+	file, err := os.Open(name)
+	if err != nil {
+		return ""
+	}
+	defer file.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, file); err != nil {
+		return ""
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+}

@@ -1,0 +1,249 @@
+package debian
+
+import (
+	"archive/tar"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"pault.ag/go/debian/deb"
+)
+
+// Recipe says how an app's archive is made of packages.
+type Recipe struct {
+	Take    map[string]string // what to take, by its place in the packages: where it comes to be, "." for the top
+	Without []string          // patterns of what is not taken, by the names that it would have (path.Match)
+	Change  []Change          // what a package fixed and a hosting account does not have
+}
+
+// Change replaces a text in a file of the archive.
+type Change struct {
+	File, From, To string
+}
+
+// largestFile is how large a file of a package may be, and largestWhole how much is
+// taken in all.
+const (
+	largestFile  = 256 << 20
+	largestWhole = 2 << 30
+	mostLinks    = 32 // links that lead to links
+)
+
+// item is what a package has at a place.
+type item struct {
+	dir, runs bool
+	link      string // where it leads to, from the root; "" for none
+	at, size  int64  // of its content, in the packages' spool
+}
+
+// packed is what packages have, together.
+type packed struct {
+	spool *os.File
+	end   int64
+	items map[string]item // by their names from the root, without a slash before
+}
+
+// Make writes an app's archive (POSIX.1-1988 ustar, not compressed) from packages'
+// files: the same bytes wherever it is made.
+func Make(r Recipe, debs []string, to io.Writer) error {
+	spool, err := os.CreateTemp("", "tivset-packages-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(spool.Name())
+	defer spool.Close()
+	p := &packed{spool: spool, items: map[string]item{}}
+	for _, name := range debs {
+		if err := p.read(name); err != nil {
+			return fmt.Errorf("read the package %s: %w", path.Base(name), err)
+		}
+	}
+	chosen, err := p.choose(r)
+	if err != nil {
+		return err
+	}
+	return p.write(r, chosen, to)
+}
+
+// read takes in what a package has.
+func (p *packed) read(name string) error {
+	d, closer, err := deb.LoadFile(name)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = closer() }()
+	for {
+		h, err := d.Data.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		full := path.Clean(strings.TrimPrefix(strings.TrimPrefix(h.Name, "."), "/"))
+		if full == "." {
+			continue
+		}
+		if !fs.ValidPath(full) {
+			return fmt.Errorf("%q leads out of it", h.Name)
+		}
+		i := item{runs: h.Mode&0o100 != 0, size: h.Size}
+		switch h.Typeflag {
+		case tar.TypeDir:
+			i.dir = true
+		case tar.TypeSymlink:
+			i.link = rooted(full, h.Linkname)
+		case tar.TypeLink:
+			i.link = path.Clean(strings.TrimPrefix(strings.TrimPrefix(h.Linkname, "."), "/"))
+		case tar.TypeReg:
+			if h.Size > largestFile || p.end+h.Size > largestWhole {
+				return fmt.Errorf("%s is too large", full)
+			}
+			i.at = p.end
+			n, err := io.Copy(p.spool, d.Data)
+			if err != nil {
+				return err
+			}
+			p.end += n
+		default:
+			return fmt.Errorf("%s is neither a file, a folder nor a link", full)
+		}
+		if was, there := p.items[full]; !there || !was.dir || !i.dir {
+			p.items[full] = i
+		}
+	}
+}
+
+// rooted is where a link in a package leads to, from the root.
+func rooted(at, to string) string {
+	if !strings.HasPrefix(to, "/") {
+		to = path.Join("/"+path.Dir(at), to)
+	}
+	return strings.TrimPrefix(path.Clean(to), "/")
+}
+
+// resolve follows links, also in the folders above.
+func (p *packed) resolve(name string) (string, error) {
+	for range mostLinks {
+		moved := false
+		for i := 0; i <= len(name); i++ {
+			if i < len(name) && name[i] != '/' {
+				continue
+			}
+			if it, there := p.items[name[:i]]; there && it.link != "" {
+				name, moved = path.Join(it.link, strings.TrimPrefix(name[i:], "/")), true
+				break
+			}
+		}
+		if !moved {
+			return name, nil
+		}
+	}
+	return "", fmt.Errorf("the link %s goes round in a circle", name)
+}
+
+// choose lists what the recipe takes: names in the archive, and where each is.
+func (p *packed) choose(r Recipe) (map[string]string, error) {
+	out := map[string]string{}
+	for _, from := range slices.Sorted(maps.Keys(r.Take)) {
+		before := len(out)
+		if err := p.take(r, path.Clean(from), path.Clean(r.Take[from]), out, 0); err != nil {
+			return nil, err
+		}
+		if len(out) == before {
+			return nil, fmt.Errorf("take: the packages have nothing at %s", from)
+		}
+	}
+	return out, nil
+}
+
+func (p *packed) take(r Recipe, from, to string, out map[string]string, depth int) error {
+	if to != "." && without(r, to) {
+		return nil
+	}
+	at, err := p.resolve(from)
+	if err != nil {
+		return err
+	}
+	it, there := p.items[at]
+	switch {
+	case !there && depth == 0 && at == from:
+		return fmt.Errorf("take: the packages have nothing at %s", from)
+	case !there:
+		return fmt.Errorf("take: %s leads to %s, which none of the packages has; add the one that does to also, or the name "+
+			"%s to without", from, at, to)
+	case depth > 64:
+		return fmt.Errorf("take: %s is too deep", from)
+	case !it.dir:
+		out[to] = at
+		return nil
+	}
+	for _, name := range p.inside(at) {
+		if err := p.take(r, path.Join(from, name), path.Join(to, name), out, depth+1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// inside lists the names in a folder.
+func (p *packed) inside(dir string) (out []string) {
+	for name := range p.items {
+		if rest, below := strings.CutPrefix(name, dir+"/"); below && !strings.Contains(rest, "/") {
+			out = append(out, rest)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func without(r Recipe, name string) bool {
+	return slices.ContainsFunc(r.Without, func(pattern string) bool {
+		fits, err := path.Match(pattern, name)
+		return err == nil && fits
+	})
+}
+
+// write writes the archive: sorted, of one time and of nobody.
+func (p *packed) write(r Recipe, chosen map[string]string, to io.Writer) error {
+	w := tar.NewWriter(to)
+	done := map[int]bool{}
+	for _, name := range slices.Sorted(maps.Keys(chosen)) {
+		it := p.items[chosen[name]]
+		text := make([]byte, it.size)
+		if _, err := p.spool.ReadAt(text, it.at); err != nil {
+			return err
+		}
+		for n, c := range r.Change {
+			if fits, _ := path.Match(c.File, name); fits && bytes.Contains(text, []byte(c.From)) {
+				text, done[n] = bytes.ReplaceAll(text, []byte(c.From), []byte(c.To)), true
+			}
+		}
+		mode := int64(0o644)
+		if it.runs {
+			mode = 0o755
+		}
+		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: mode, Size: int64(len(text)),
+			ModTime: time.Unix(0, 0).UTC()}); err != nil {
+			return err
+		}
+		if _, err := w.Write(text); err != nil {
+			return err
+		}
+	}
+	for n, c := range r.Change {
+		if !done[n] {
+			return fmt.Errorf("change: no file %s has the text %q; the package is another than the recipe was written for",
+				c.File, c.From)
+		}
+	}
+	return w.Close()
+}

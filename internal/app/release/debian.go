@@ -1,0 +1,134 @@
+package release
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/renameio/v2"
+
+	"tivset/internal/app/catalogue"
+	"tivset/internal/app/debian"
+	"tivset/internal/app/kit"
+	"tivset/internal/fault"
+)
+
+// made is a note of an archive that was made of packages here: the same release is
+// the same archive from then on, though its packages be mended meanwhile.
+type made struct {
+	Sum      string           `json:"sha256"`
+	Recipe   string           `json:"recipe"` // its SHA-256
+	Packages []debian.Package `json:"packages"`
+}
+
+// fromPackages gives a release's archive that is made of packages of a Debian archive:
+// from the cache, or by the kit's recipe.
+func (a *Archives) fromPackages(ctx context.Context, k catalogue.Entry, r *kit.Release) (string, error) {
+	recipe, err := json.Marshal(r.Archive.Debian)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(recipe)
+	note := filepath.Join(a.Folder, "packages-"+k.App+"-"+r.Release+".json")
+	var was made
+	if text, err := os.ReadFile(note); err == nil && json.Unmarshal(text, &was) == nil &&
+		was.Recipe == hex.EncodeToString(sum[:]) && sumForm(was.Sum) {
+		if name := filepath.Join(a.Folder, was.Sum); verify(name, was.Sum) == nil {
+			return name, nil
+		}
+	}
+	packages, err := a.packages(ctx, k, r)
+	if err != nil {
+		return "", err
+	}
+	name, err := a.make(ctx, r.Archive.Debian, packages)
+	if err != nil {
+		return "", fault.New(
+			fault.Failed,
+			"the archive of "+k.Title+" "+r.Release+" cannot be made of its packages",
+			r.Archive.Debian.Package,
+			"Check the connection and try again; where the recipe does not fit any more, tell whoever "+
+				"made the kit. Nothing was touched.",
+		).Because(err)
+	}
+	text, err := json.Marshal(made{filepath.Base(name), hex.EncodeToString(sum[:]), packages})
+	if err != nil {
+		return "", err
+	}
+	return name, renameio.WriteFile(note, text, 0o600)
+}
+
+func sumForm(text string) bool {
+	sum, err := hex.DecodeString(text)
+	return err == nil && len(sum) == sha256.Size
+}
+
+// packages finds the packages that a release consists of, as the suite has them now.
+func (a *Archives) packages(ctx context.Context, k catalogue.Entry, r *kit.Release) ([]debian.Package, error) {
+	d := r.Archive.Debian
+	names := append([]string{d.Package}, d.Also...)
+	found, err := a.Debian.Find(ctx, d.Suite, slices.Clone(names)...)
+	of := "the packages of " + k.Title + " " + r.Release
+	switch {
+	case errors.Is(err, debian.ErrNone):
+		return nil, fault.New(fault.Usage, of+" are in the suite "+d.Suite+" of a Debian archive, and this machine "+
+			"knows none "+
+			"that has it", d.Package, "Write a line into "+a.Sources+": deb ADDRESS "+d.Suite+" main. Nothing was touched.").
+			Because(err)
+	case err != nil:
+		return nil, fault.New(fault.Failed, of+" cannot be looked up", d.Suite,
+			"Check the connection and try again. Nothing was touched.").Because(err)
+	}
+	var out []debian.Package
+	for _, name := range names {
+		p, there := found[name]
+		if !there {
+			return nil, fault.New(fault.Failed, "the suite "+d.Suite+" has no package "+name, k.Title+" "+r.Release,
+				"Tell whoever made the kit. Nothing was touched.")
+		}
+		out = append(out, p)
+	}
+	if has := debian.Upstream(out[0].Version); has != r.Release {
+		return nil, fault.New(fault.Failed, "the suite "+d.Suite+" has "+k.Title+" "+has+", not "+r.Release, d.Package,
+			"Take the release that it has, or a newer kit. Nothing was touched.")
+	}
+	return out, nil
+}
+
+// make fetches packages, and makes the archive of them.
+func (a *Archives) make(ctx context.Context, d *kit.Debian, packages []debian.Package) (string, error) {
+	var debs []string
+	for _, p := range packages {
+		file, err := a.Debian.Get(ctx, p, nil)
+		if err != nil {
+			return "", err
+		}
+		debs = append(debs, file)
+	}
+	recipe := debian.Recipe{Take: d.Take, Without: d.Without}
+	for _, c := range d.Change {
+		recipe.Change = append(recipe.Change, debian.Change{File: c.File, From: c.From, To: c.To})
+	}
+	if err := os.MkdirAll(a.Folder, 0o700); err != nil {
+		return "", err
+	}
+	file, err := os.CreateTemp(a.Folder, "made-")
+	if err != nil {
+		return "", err
+	}
+	defer os.Remove(file.Name())
+	sum := sha256.New()
+	err = debian.Make(recipe, debs, io.MultiWriter(file, sum))
+	if err := errors.Join(err, file.Close()); err != nil {
+		return "", err
+	}
+	name := filepath.Join(a.Folder, strings.ToLower(hex.EncodeToString(sum.Sum(nil))))
+	return name, os.Rename(file.Name(), name)
+}
