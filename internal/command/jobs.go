@@ -91,9 +91,8 @@ func (a *app) giveUp(ctx context.Context, s *core.Core, id string) error {
 		return a.streams.WriteJSON(map[string]any{"outcome": done.Job.Outcome, "job": done.Job, "left": done.Left,
 			"marks": done.Marks, "looked_at": done.Seen == nil})
 	}
-	if done.Job.Outcome == "undone" {
-		a.streams.Print("Job %s could be undone after all.", id)
-		return nil
+	if done.Job.Outcome != work.GivenUp { // it could be brought to an end after all
+		return a.showJob(done.Job)
 	}
 	a.streams.Print("Job %s is given up. What it had begun at %s stays as it is.", id, done.Job.Address)
 	for _, folder := range done.Left {

@@ -22,8 +22,8 @@ type GaveUp struct {
 	Seen  error    // why the account could not be looked at; nil when it was
 }
 
-// givenUp is the outcome of a job that nobody undoes any more.
-const givenUp = "given up"
+// GivenUp is the outcome of a job that nobody undoes any more.
+const GivenUp = "given up"
 
 // GiveUp ends a job whose journal is lost or cannot be read, or that could not be
 // undone though it was tried, and cannot be now: its marks leave the account, so
@@ -68,7 +68,7 @@ func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 		return nil, ctx.Err()
 	}
 	now := d.Now().UTC()
-	out.Job.Outcome, out.Job.Ended, out.Job.Problem = givenUp, &now, problem
+	out.Job.Outcome, out.Job.Ended, out.Job.Problem = GivenUp, &now, problem
 	return out, d.Book.Ledger.PutJob(ctx, out.Job)
 }
 

@@ -56,7 +56,7 @@ func (d *Desk) Undo(ctx context.Context, id string) (ledger.Job, error) {
 		return entry, err
 	}
 	defer journal.Close()
-	if (journal.Over() || entry.Outcome == givenUp) && entry.Ended != nil {
+	if (journal.Over() || entry.Outcome == GivenUp) && entry.Ended != nil {
 		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome,
 			"Only a job that was cut off, or the last install of a site, can be undone.")
 	}
