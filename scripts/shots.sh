@@ -90,10 +90,13 @@ shot put-back 4 'tivset update help --yes'
 journal=/tmp/tivset-demo/demo/account/web/quillmere/journal
 echo '<!-- a word of mine -->' >>$journal/post.page
 echo '<?php // a stranger' >$journal/parts/cache.php
-shot check 3 'tivset check forum' 'tivset check journal' 'tivset check journal --repair'
+shot check 3 'tivset check journal' 'tivset check journal --repair'
 rm $journal/parts/cache.php
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
 shot remove 4 'tivset sites --sort app' 'tivset remove try --yes'
+tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
+shot redirects 5 'tivset move try --at lockside.localhost/trial --redirect --yes' 'tivset sites --redirects' \
+	'tivset install inkwater --at chandlery.localhost/try --yes' 'tivset remove chandlery.localhost/try --yes'
 shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
 state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/state.json; }
 word=$(state password)

@@ -203,7 +203,7 @@ func TestRecipes(t *testing.T) {
 		got[h.Name] = string(text)
 	}
 	assert.Equal(t, map[string]string{"index.php": "<?php require __DIR__ . '/lib/tides.php';", "data/readme.txt": "data",
-		"lib.js": "lib", "lib/tides.php": "<?php"}, got)
+		"cache/": "", "lib.js": "lib", "lib/tides.php": "<?php"}, got)
 
 	require.ErrorContains(
 		t,

@@ -186,7 +186,11 @@ func (p *packed) take(r Recipe, from, to string, out map[string]string, depth in
 		out[to] = at
 		return nil
 	}
-	for _, name := range p.inside(at) {
+	inside := p.inside(at)
+	if len(inside) == 0 && to != "." {
+		out[to+"/"] = at // for the app to write into
+	}
+	for _, name := range inside {
 		if err := p.take(r, path.Join(from, name), path.Join(to, name), out, depth+1); err != nil {
 			return err
 		}
@@ -218,6 +222,13 @@ func (p *packed) write(r Recipe, chosen map[string]string, to io.Writer) error {
 	done := map[int]bool{}
 	for _, name := range slices.Sorted(maps.Keys(chosen)) {
 		it := p.items[chosen[name]]
+		if it.dir {
+			if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name, Mode: 0o755,
+				ModTime: time.Unix(0, 0).UTC()}); err != nil {
+				return err
+			}
+			continue
+		}
 		text := make([]byte, it.size)
 		if _, err := p.spool.ReadAt(text, it.at); err != nil {
 			return err
