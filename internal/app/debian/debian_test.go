@@ -50,6 +50,8 @@ var tidebook = []mirror.File{
 	{Name: "usr/share/tidebook/index.php", Text: "<?php require '/usr/share/php/tides.php';"},
 	{Name: "usr/share/tidebook/data", Link: "/var/lib/tidebook"},
 	{Name: "var/lib/tidebook/"},
+	{Name: "usr/share/tidebook/cache", Link: "/var/cache/tidebook"},
+	{Name: "var/cache/tidebook/"},
 	{
 		Name: "var/lib/tidebook/readme.txt",
 		Text: "data",
