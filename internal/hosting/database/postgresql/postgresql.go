@@ -271,7 +271,7 @@ func (s *Server) DropDatabase(ctx context.Context, name string) error {
 // dropByForce drops a database with those who are in it. Who is no superuser may
 // not send the server's own processes away, which go by themselves.
 func (s *Server) dropByForce(ctx context.Context, name string) error {
-	for end := time.Now().Add(5 * time.Second); ; {
+	for end := time.Now().Add(20 * time.Second); ; {
 		err := s.exec(ctx, adminTime, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)")
 		var refused *pgconn.PgError
 		if !errors.As(err, &refused) || refused.Code != "42501" || time.Now().After(end) {

@@ -269,6 +269,7 @@ func (l *limited) Write(p []byte) (int, error) {
 var (
 	saysDenied = regexp.MustCompile(`(?i)denied|permitted|permission|forbidden|read.?only`)
 	saysFull   = regexp.MustCompile(`(?i)no space|quota|disk full|storage`)
+	saysFilled = regexp.MustCompile(`(?i)not empty`)
 )
 
 // plain gives a refusal the words of package fs. The protocol has one number
@@ -288,6 +289,8 @@ func plain(op, name string, err error) error {
 		cause = fmt.Errorf("%w (%s)", syscall.ENOSPC, said.text)
 	case saysDenied.MatchString(words), said.code == 553:
 		cause = fmt.Errorf("%w (%s)", fs.ErrPermission, said.text)
+	case saysFilled.MatchString(words):
+		cause = fmt.Errorf("%w (%s)", syscall.ENOTEMPTY, said.text)
 	case said.code == codeNotDone, said.code == 450 && op == "list":
 		cause = fs.ErrNotExist
 	}
