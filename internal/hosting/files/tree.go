@@ -36,7 +36,7 @@ const (
 func RemoveAll(ctx context.Context, f FS, name string) error {
 	for try := 1; ; try++ {
 		err := removeAll(ctx, f, name)
-		if err == nil || try == writtenTries || !strings.Contains(strings.ToLower(err.Error()), "not empty") {
+		if err == nil || try == writtenTries || !changedMeanwhile(err) {
 			return err
 		}
 		select {
@@ -45,6 +45,13 @@ func RemoveAll(ctx context.Context, f FS, name string) error {
 		case <-time.After(writtenPause):
 		}
 	}
+}
+
+// changedMeanwhile says whether an error comes from somebody else's hand in a folder:
+// it was not empty any more when it went, or a part of it had gone. FTP servers say
+// neither in words of their own.
+func changedMeanwhile(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || strings.Contains(strings.ToLower(err.Error()), "not empty")
 }
 
 func removeAll(ctx context.Context, f FS, name string) error {
