@@ -95,8 +95,8 @@ rm $journal/parts/cache.php
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
 shot remove 4 'tivset sites --sort app' 'tivset remove try --yes'
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
-shot redirects 5 'tivset move try --at lockside.localhost/trial --redirect --yes' 'tivset sites --redirects' \
-	'tivset install inkwater --at chandlery.localhost/try --yes' 'tivset remove chandlery.localhost/try --yes'
+shot redirects 5 'tivset move try --at lockside.localhost/trial --redirect --yes --quiet' 'tivset sites' 'tivset sites --redirects' \
+	'tivset show chandlery.localhost/try' 'tivset remove chandlery.localhost/try --yes'
 shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
 state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/state.json; }
 word=$(state password)

@@ -39,8 +39,15 @@ func (r *Removal) lead(ctx context.Context, t *Tools) error {
 	if err := redirect.Write(ctx, t.In, &leads); err != nil {
 		return err
 	}
-	if leads.Covers != ledger.CoversAll {
-		t.Result.Warn(leads.Address + " leads to the new address for " + redirect.Says(leads))
+	switch leads.Covers {
+	case ledger.CoversPages:
+		t.Result.Warn("the old address, " + leads.Address + ", leads to the new one for " + redirect.Says(leads) +
+			": its server takes no rules for all others")
+	case ledger.CoversNothing:
+		t.Result.Warn(
+			"the old address, " + leads.Address + ", was asked and does not lead to the new one; to take away what " +
+				"is to do that: " + fault.Call("remove", leads.Address),
+		)
 	}
 	return t.Book.Ledger.PutRedirect(ctx, leads)
 }

@@ -234,11 +234,13 @@ func Drop(ctx context.Context, in *hosting.Account, r ledger.Redirect) (stays []
 
 // Says is how far a redirect reaches, in words.
 func Says(r ledger.Redirect) string {
-	switch r.Covers {
-	case ledger.CoversAll:
-		return "every page of it"
-	case ledger.CoversPages:
-		return fmt.Sprintf("its %d pages of old by name, not the addresses below them", max(1, len(r.Files)))
+	switch {
+	case r.Covers == ledger.CoversAll:
+		return "every page"
+	case r.Covers == ledger.CoversPages && len(r.Files) > 1:
+		return fmt.Sprintf("its %d old pages", len(r.Files))
+	case r.Covers == ledger.CoversPages:
+		return "its old page"
 	}
-	return "nothing: the address was asked and does not lead there"
+	return "nothing: it was asked, and does not lead there"
 }
