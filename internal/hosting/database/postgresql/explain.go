@@ -24,7 +24,7 @@ func explain(err error, login database.Login) error {
 	where := login.User + " on " + login.Server
 	var e *pgconn.PgError
 	if errors.As(err, &e) {
-		said := fmt.Errorf("the database server says: %s (%s)", e.Message, e.Code)
+		said := &saying{e}
 		switch {
 		case e.Code == "42P04" || e.Code == "42710": // duplicate database, duplicate role
 			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
@@ -65,3 +65,13 @@ func gone(login database.Login, err error) error {
 		"Check that it runs and that the address is right: "+fault.Call("account", "test",
 			login.Account)).Because(database.Lost(err))
 }
+
+// saying words what the server said, which can still be told by its code.
+type saying struct{ of *pgconn.PgError }
+
+func (s *saying) Error() string {
+	return fmt.Sprintf("the database server says: %s (%s)", s.of.Message, s.of.Code)
+}
+
+// Unwrap gives the server's own error.
+func (s *saying) Unwrap() error { return s.of }
