@@ -103,6 +103,9 @@ func In(w World) *Core {
 // then is told that there is none.
 func sources(w World) []debian.Source {
 	own, _ := debian.Configured(w.Home.Debian())
+	for i := range own {
+		own[i].Own = true
+	}
 	if w.Apt == nil {
 		return own
 	}

@@ -82,7 +82,7 @@ const security = "-security"
 func (a *Archive) places(suite string) (out []place) {
 	for _, s := range a.Sources {
 		if !slices.Contains(s.Components, "main") ||
-			s.Keyring != "" && !strings.HasPrefix(filepath.Base(s.Keyring), "debian-archive") {
+			s.Keyring != "" && !s.Own && !strings.HasPrefix(filepath.Base(s.Keyring), "debian-archive") {
 			continue
 		}
 		fixes := slices.ContainsFunc(s.Suites, func(name string) bool { return strings.HasSuffix(name, security) })

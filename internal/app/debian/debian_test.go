@@ -110,6 +110,25 @@ func TestFindsAndFetches(t *testing.T) {
 	require.Error(t, err, "and then it is not")
 }
 
+// Keys by other names than Debian's are trusted for archives that the owner named.
+func TestWhoseKeysAreTrusted(t *testing.T) {
+	m, a := newMirror(t)
+	m.Release("/debian", "bookworm", today.AddDate(0, 0, -3), today.AddDate(0, 0, 4),
+		m.Publish("/debian", "tidebook", "1.0-1", mirror.PackageOf(t, tidebook...)))
+	other := filepath.Join(t.TempDir(), "mine.gpg")
+	text, err := os.ReadFile(m.Keyring)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(other, text, 0o644))
+	a.Sources = []debian.Source{{URI: m.URL + "/debian/", Suites: []string{"bookworm"}, Components: []string{"main"},
+		Keyring: other}}
+	_, err = a.Find(ctx, "bookworm", "tidebook")
+	require.ErrorIs(t, err, debian.ErrNone)
+	a.Sources[0].Own = true
+	found, err := a.Find(ctx, "bookworm", "tidebook")
+	require.NoError(t, err)
+	assert.Len(t, found, 1)
+}
+
 // What is not signed, out of date, older than before, or not what was signed is
 // refused.
 func TestMirrorsThatLie(t *testing.T) {

@@ -18,6 +18,7 @@ type Source struct {
 	Suites     []string
 	Components []string
 	Keyring    string // a file of OpenPGP keys that sign it; "" where the line names none
+	Own        bool   // its owner named it for this: its keys are trusted by whatever name
 }
 
 // Configured reads a machine's configuration, the folder that apt has it in
