@@ -3,6 +3,7 @@ package command
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -119,7 +120,7 @@ func (a *app) tellRebuilt(out rebuiltJSON) {
 // lostSites says that nothing is on record though something is kept.
 func (a *app) lostSites(s *core.Core) {
 	if kept, err := s.Book.InVault(); err == nil && len(kept) > 0 {
-		a.streams.Note(fmt.Sprintf("passwords of %d sites are kept, and none of them is on record. Have them recorded again "+
-			"with: tivset sites --rebuild", len(kept)))
+		a.streams.Note(fmt.Sprintf("passwords are kept of sites that are not on record: %s. Have them recorded again with: "+
+			"tivset sites --rebuild", strings.Join(kept, ", ")))
 	}
 }

@@ -90,7 +90,10 @@ func Write(ctx context.Context, in *hosting.Account, r *ledger.Redirect) error {
 // as it bears them, and asks the address how far it leads.
 func rule(ctx context.Context, in *hosting.Account, r *ledger.Redirect) error {
 	own, name := firsts(r.Files), path.Join(r.Folder, rules)
-	others := besides(ctx, in, r, own)
+	others, err := besides(ctx, in, r, own)
+	if err != nil {
+		return err // a rule that spares nothing would take others' addresses too
+	}
 	for _, plain := range []bool{false, true} {
 		ours, err := put(ctx, in.Files, name, ruleText(r, own, others, plain))
 		if err != nil {
@@ -141,17 +144,14 @@ func firsts(names []string) (out []string) {
 
 // besides are the names of what lies in the redirect's folder and is not its own:
 // those addresses are no old pages.
-func besides(ctx context.Context, in *hosting.Account, r *ledger.Redirect, own []string) (out []string) {
+func besides(ctx context.Context, in *hosting.Account, r *ledger.Redirect, own []string) (out []string, err error) {
 	inside, err := in.Files.List(ctx, r.Folder)
-	if err != nil {
-		return nil
-	}
 	for _, i := range inside {
 		if i.Name != rules && !slices.Contains(own, i.Name) {
 			out = append(out, i.Name)
 		}
 	}
-	return out
+	return out, err
 }
 
 // put writes a file, over one of ours; false where somebody else's is there.

@@ -1,6 +1,7 @@
 package adopt
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -41,6 +42,9 @@ func Again(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Plac
 	if _, err := in.Files.List(ctx, at.Folder()); errors.Is(err, fs.ErrNotExist) {
 		return check.Examined{}, ErrNotThere
 	}
+	if there, err := b.anything(ctx, in); err != nil || !there {
+		return check.Examined{}, cmp.Or(err, ErrNotThere)
+	}
 	x, secrets, err := b.asItIs(ctx, d, in, at)
 	if err != nil {
 		return check.Examined{}, err
@@ -73,6 +77,20 @@ func Again(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Plac
 		x.Entries = slices.DeleteFunc(slices.Clone(before), func(name string) bool { return !there(name) })
 	}
 	return done, d.Book.Ledger.PutSite(ctx, x)
+}
+
+// anything says whether any of what was on record is there: of a site that was taken
+// out of a document root the folder is. Where nothing was on record nobody knows.
+func (b Before) anything(ctx context.Context, in *hosting.Account) (bool, error) {
+	if b.Record == nil {
+		return true, nil
+	}
+	for _, name := range b.Record.Entries {
+		if there, err := files.Exists(ctx, in.Files, path.Join(b.Record.Folder, name)); err != nil || there {
+			return there, err
+		}
+	}
+	return false, nil
 }
 
 // asItIs is the site's record as far as the account tells: which app and release

@@ -32,7 +32,7 @@ func TestRebuilds(t *testing.T) {
 	require.NoError(t, err, "%v", fault.Of(err))
 	alone, err := w.Install(sitetest.Request("moorings", "lockside.localhost/pictures"))
 	require.NoError(t, err, "%v", fault.Of(err))
-	gone, err := w.Install(sitetest.Request("inkwater", "chandlery.localhost/old"))
+	gone, err := w.Install(sitetest.Request("inkwater", "chandlery.localhost"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	p, err := remove.Look(ctx, w.Desk, remove.Request{Site: gone.Site.Address}) // which backs it up before
 	require.NoError(t, err)
