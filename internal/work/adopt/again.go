@@ -45,7 +45,7 @@ func Again(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Plac
 	if there, err := b.anything(ctx, in); err != nil || !there {
 		return check.Examined{}, cmp.Or(err, ErrNotThere)
 	}
-	x, secrets, err := b.asItIs(ctx, d, in, at)
+	x, secrets, told, err := b.asItIs(ctx, d, in, at)
 	if err != nil {
 		return check.Examined{}, err
 	}
@@ -58,6 +58,12 @@ func Again(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Plac
 	}
 	if err := d.Book.KeepMissing(x.Address, secrets); err != nil {
 		return check.Examined{}, err
+	}
+	if now := secrets[site.DataPassword]; told && !now.Empty() { // the vault's may be of another time
+		kept := map[string]secret.Text{site.VaultName(x.Address, site.DataPassword): now}
+		if err := d.Book.Vault.Set(kept); err != nil {
+			return check.Examined{}, err
+		}
 	}
 	if x.Admin.Name == unknown {
 		if d.Examiner.ReadAgain(ctx, in, &x); x.Admin.Name == unknown {
@@ -94,15 +100,16 @@ func (b Before) anything(ctx context.Context, in *hosting.Account) (bool, error)
 }
 
 // asItIs is the site's record as far as the account tells: which app and release
-// is there, and where its data is. The rest is as it was on record.
-func (b Before) asItIs(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Place) (ledger.Site,
-	map[string]secret.Text, error) {
+// is there, and where its data is; told says whether the site's own files told. The
+// rest is as it was on record.
+func (b Before) asItIs(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Place) (x ledger.Site,
+	secrets map[string]secret.Text, told bool, err error) {
 	f, err := read(ctx, d, in, at)
 	if err != nil && (b.Record == nil || b.recognisable(d)) {
-		return ledger.Site{}, nil, err
+		return x, nil, false, err
 	}
 	if f == nil || err != nil { // a kit that does not say how to know its app again
-		return *b.Record, b.Secrets, nil
+		return *b.Record, b.Secrets, false, nil
 	}
 	name := unknown
 	if b.Record != nil {
@@ -111,20 +118,20 @@ func (b Before) asItIs(ctx context.Context, d *work.Desk, in *hosting.Account, a
 	now, secrets, err := f.record(d.Now(), answer.Given{"admin.name": name,
 		"admin.password": b.Secrets[site.AdminPassword].Reveal()})
 	if err != nil {
-		return now, nil, err
+		return now, nil, false, err
 	}
 	if b.Record == nil {
-		return now, secrets, nil
+		return now, secrets, true, nil
 	}
 	if now.App != b.Record.App {
-		return now, nil, fault.New(
+		return now, nil, false, fault.New(
 			fault.Usage,
 			"there is another app than there was: "+now.App+", not "+b.Record.App,
 			now.URL,
 			"Take charge of it with: "+fault.Call("adopt", now.Address),
 		)
 	}
-	x := *b.Record
+	x = *b.Record
 	if x.AdminURL = now.AdminURL; b.Record.URL != now.URL || x.AdminURL == "" {
 		x.AdminURL = now.URL + strings.TrimPrefix(b.Record.AdminURL, b.Record.URL)
 	}
@@ -134,7 +141,7 @@ func (b Before) asItIs(ctx context.Context, d *work.Desk, in *hosting.Account, a
 	}
 	all := maps.Clone(b.Secrets)
 	maps.Copy(all, secrets) // what the configuration has is what the site uses
-	return x, all, nil
+	return x, all, true, nil
 }
 
 // recognisable says whether the app of the record is known by its kit's marks.
