@@ -138,20 +138,9 @@ func (k *KeepFiles) listed(ctx context.Context, shut bool) ([]keptFile, error) {
 		if shut {
 			at = w.Shut
 		}
-		info, err := k.In.Files.Stat(ctx, at)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
+		all, err := files.Whole(ctx, k.In.Files, at)
 		if err != nil {
 			return nil, err
-		}
-		all := []files.Found{{Path: at, Info: info}}
-		if info.IsDir() {
-			below, err := files.Tree(ctx, k.In.Files, at, nil)
-			if err != nil {
-				return nil, err
-			}
-			all = append(all, below...)
 		}
 		for _, f := range all {
 			if !f.Mode.IsRegular() && !f.IsDir() {

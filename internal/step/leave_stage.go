@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path"
 	"strings"
@@ -134,19 +133,9 @@ func (t *Tools) written(ctx context.Context, folder string, names []string) (out
 		most /= 8
 	}
 	for _, name := range names {
-		full := path.Join(folder, name)
-		info, err := t.In.Files.Stat(ctx, full)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
+		all, err := files.Whole(ctx, t.In.Files, path.Join(folder, name))
 		if err != nil {
 			return nil, err
-		}
-		all := []files.Found{{Path: full, Info: info}}
-		if info.IsDir() {
-			if all, err = files.Tree(ctx, t.In.Files, full, nil); err != nil {
-				return nil, err
-			}
 		}
 		for _, f := range all {
 			if f.Mode.IsRegular() && f.Size <= mostInOne && len(out) < most {

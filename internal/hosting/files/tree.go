@@ -190,6 +190,21 @@ func Tree(ctx context.Context, f FS, name string, skip func(name string) bool) (
 	return out, err
 }
 
+// Whole lists what has a name, and all that is below it: a file is listed alone, and
+// nothing where nothing is there.
+func Whole(ctx context.Context, f FS, name string) ([]Found, error) {
+	info, err := f.Stat(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	all := []Found{{Path: name, Info: info}}
+	if err != nil || !info.IsDir() {
+		return all, err
+	}
+	below, err := Tree(ctx, f, name, nil)
+	return append(all, below...), err
+}
+
 // Below calls each for all that is below a folder, in no order. What skip names
 // is passed over. Over a long line many folders are listed at a time, and each
 // may be called by several goroutines at once.
