@@ -69,7 +69,7 @@ func (l *looking) all(ctx context.Context) error {
 	l.certificate(ctx)
 	l.space(ctx)
 	l.timer(ctx)
-	l.updates()
+	l.updates(ctx)
 	return nil
 }
 
@@ -375,8 +375,12 @@ func (l *looking) leftovers(ctx context.Context) error {
 }
 
 // updates says what is newer, and whether it should have been made by now.
-func (l *looking) updates() {
+func (l *looking) updates(ctx context.Context) {
 	x := *l.record
+	if err := l.Archives.LookUp(ctx, l.site.Kit.Kit); err != nil {
+		l.add("updates", false, "whether there is something newer could not be looked up: %v", err)
+		return
+	}
 	l.Book.FillIn(&x)
 	switch {
 	case x.Newer == "":
@@ -384,13 +388,23 @@ func (l *looking) updates() {
 	case x.Due == "" && x.Tried != nil && x.Tried.Release == site.Due(l.site.Kit.Kit, x):
 		l.add("updates", false, "%s failed here on %s and is not tried again by itself (%s). To try it: %s", x.Tried.Release,
 			x.Tried.At.Format(time.DateOnly), x.Tried.Problem, fault.Call("update", x.Address))
+	case x.Due == "" && x.Urgent:
+		l.add("updates", false, "%s is there (%s, and mends a security hole), which this site's care does not take by "+
+			"itself. Make it with: %s", x.Newer, x.NewerLevel, fault.Call("update", x.Address))
 	case x.Due == "":
 		l.add("updates", true, "%s is there (%s), which this site's care does not take by itself", x.Newer, x.NewerLevel)
 	default:
 		of := l.site.Kit.Find(x.Due)
 		at, err := time.Parse(time.DateOnly, of.Date)
 		days := int(l.Now().Sub(at) / (24 * time.Hour))
-		l.add("updates", err == nil && days <= overdueAfter, "%s of %s is due. Make it with: %s", x.Due, of.Date,
-			fault.Call("update", x.Address))
+		l.add(
+			"updates",
+			err == nil && days <= overdueAfter && !x.Urgent,
+			"%s of %s is due%s. Make it with: %s",
+			x.Due,
+			of.Date,
+			map[bool]string{true: " and mends a security hole"}[x.Urgent],
+			fault.Call("update", x.Address),
+		)
 	}
 }

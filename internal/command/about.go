@@ -17,8 +17,8 @@ func (a *app) about() *cobra.Command {
 		Short:   "Say what an app is, needs and asks",
 		Example: "  tivset about moorings\n  tivset about moorings --licence",
 		Args:    takes(1, 1, "APP"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			c, err := openCatalogue(a.world.home())
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, archives, err := a.catalogue()
 			if err != nil {
 				return err
 			}
@@ -28,6 +28,9 @@ func (a *app) about() *cobra.Command {
 			}
 			if licence && !a.json {
 				return a.printFile(e, e.Licence.Text)
+			}
+			if err := archives.LookUp(cmd.Context(), e.Kit); err != nil {
+				a.streams.Fault(err)
 			}
 			return a.runAbout(e)
 		},

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -33,7 +34,7 @@ func (a *app) browse() *cobra.Command {
 }
 
 func (a *app) runBrowse(kind string, words []string) error {
-	c, err := openCatalogue(a.world.home())
+	c, _, err := a.catalogue()
 	if err != nil {
 		return err
 	}
@@ -51,7 +52,7 @@ func (a *app) runBrowse(kind string, words []string) error {
 	}
 	var rows [][]string
 	for _, e := range found {
-		rows = append(rows, []string{e.App, e.Title, e.Kind, e.Newest().Release, e.Summary})
+		rows = append(rows, []string{e.App, e.Title, e.Kind, cmp.Or(e.Newest().Release, "newest"), e.Summary})
 	}
 	a.streams.Table([]string{"App", "Title", "Kind", "Release", "What it is"}, rows)
 	a.streams.Say("\nMore about one: tivset about %s", found[0].App)

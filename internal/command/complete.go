@@ -33,7 +33,7 @@ func option(c *cobra.Command, name string, words func(context.Context) []string,
 }
 
 func (a *app) appWords(context.Context) []string {
-	c, err := openCatalogue(a.world.home())
+	c, _, err := a.catalogue()
 	if err != nil {
 		return nil
 	}

@@ -129,7 +129,7 @@ func (a *app) showInstalled(r *work.Done) error {
 		return a.streams.WriteJSON(installedJSON(r, a.streams.ShowPassword))
 	}
 	title := r.Site.App
-	if c, err := openCatalogue(a.world.home()); err == nil {
+	if c, _, err := a.catalogue(); err == nil {
 		if e, err := c.Find(r.Site.App); err == nil {
 			title = e.Title
 		}

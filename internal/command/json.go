@@ -59,6 +59,7 @@ type releaseJSON struct {
 	Date    string `json:"date"`
 	Level   string `json:"level"`
 	Fixes   string `json:"fixes_until,omitempty"`
+	Urgent  bool   `json:"urgent,omitempty"`
 }
 
 type askJSON struct {
@@ -116,7 +117,7 @@ func newAboutJSON(e catalogue.Entry) aboutJSON {
 		a.Languages = []string{"en"}
 	}
 	for _, r := range e.Releases {
-		a.Releases = append(a.Releases, releaseJSON{r.Release, r.Date, r.Level, r.Fixes})
+		a.Releases = append(a.Releases, releaseJSON{r.Release, r.Date, r.Level, r.Fixes, r.Urgent})
 	}
 	for _, q := range e.Asks {
 		a.Asks = append(a.Asks, askJSON{q.ID, q.Ask, q.Kind, q.Default, q.Needed || q.NeededIf != "", q.Options, q.Secret,

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"tivset/internal/app/catalogue"
+	"tivset/internal/app/release"
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
@@ -78,7 +79,7 @@ func (w World) home() home.Home {
 // ledger.
 func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) {
 	h := a.world.home()
-	kits, err := openCatalogue(h)
+	kits, _, err := a.catalogue()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -93,24 +94,26 @@ func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) 
 	}
 	v := vault.At(h.Vault(), h.VaultKey())
 	opens := a.world.reach(h, v)
-	c = core.In(core.World{
-		Home: h, Catalogue: kits, Ledger: l, Vault: v, Now: a.world.Now, Who: who(),
-		Progress:    a.progress(),
-		Settle:      hosting.UsualSettle,
-		Patience:    work.UsualPatience,
-		Download:    http.DefaultClient,
-		Apt:         os.DirFS("/etc/apt"),
-		Keyring:     "/usr/share/keyrings/debian-archive-keyring.gpg",
-		SendMail:    sendMail,
-		Certified:   hosting.Certified,
-		TakesMail:   mail.Takes,
-		Crontab:     crontab,
-		Forget:      opens.Forget,
-		OpenFiles:   opens.Files,
-		OpenServer:  opens.Server,
-		OpenSession: opens.Session,
-	})
-	return c, func() { _ = l.Close() }, nil
+	w := a.machine()
+	w.Catalogue, w.Ledger, w.Vault, w.Progress = kits, l, v, a.progress()
+	w.Forget, w.OpenFiles, w.OpenServer, w.OpenSession = opens.Forget, opens.Files, opens.Server, opens.Session
+	return core.In(w), func() { _ = l.Close() }, nil
+}
+
+// machine is what this machine gives to the core: all but what has to be opened.
+func (a *app) machine() core.World {
+	return core.World{
+		Home: a.world.home(), Now: a.world.Now, Who: who(),
+		Settle:    hosting.UsualSettle,
+		Patience:  work.UsualPatience,
+		Download:  http.DefaultClient,
+		Apt:       os.DirFS("/etc/apt"),
+		Keyring:   "/usr/share/keyrings/debian-archive-keyring.gpg",
+		SendMail:  sendMail,
+		Certified: hosting.Certified,
+		TakesMail: mail.Takes,
+		Crontab:   crontab,
+	}
 }
 
 // sendMail sends a mail of the core, with the calls in it spelled.
@@ -137,10 +140,11 @@ func (a *app) progress() func(job.Event) {
 	return p.Show
 }
 
-func openCatalogue(h home.Home) (*catalogue.Catalogue, error) {
-	list, err := h.Catalogues()
+// catalogue is the kits at hand, and where the archives of apps are had from.
+func (a *app) catalogue() (*catalogue.Catalogue, *release.Archives, error) {
+	list, err := a.world.home().Catalogues()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var sources []catalogue.Source
 	for _, f := range list.Folders {
@@ -149,7 +153,9 @@ func openCatalogue(h home.Home) (*catalogue.Catalogue, error) {
 	if list.BuiltIn {
 		sources = append(sources, catalogue.Source{Name: "built-in", Files: kits.Files})
 	}
-	return catalogue.New(sources...), nil
+	c, archives := catalogue.New(sources...), core.Archives(a.machine(), a.world.Now)
+	c.Known = archives.Known
+	return c, archives, nil
 }
 
 // reach opens accounts with this machine's SSH agent, keys and known hosts.

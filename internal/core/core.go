@@ -83,9 +83,8 @@ func In(w World) *Core {
 	c.Book = &site.Book{Home: w.Home, Catalogue: w.Catalogue, Ledger: w.Ledger, Vault: w.Vault, Now: now}
 	c.Hosting = &hosting.Opener{Passwords: w.Vault, Maker: w.Maker, Now: now, Settle: w.Settle, Certified: w.Certified,
 		OpenFiles: w.OpenFiles, OpenServer: w.OpenServer, OpenSession: w.OpenSession}
-	c.Archives = &release.Archives{Folder: w.Home.Archives(), Client: w.Download, Sources: w.Home.DebianSources(),
-		Debian: &debian.Archive{Client: w.Download, Folder: filepath.Join(w.Home.Archives(), "debian"), Keyring: w.Keyring,
-			Sources: sources(w), Now: now}}
+	c.Archives = Archives(w, now)
+	w.Catalogue.Known = c.Archives.Known
 	c.Planner = &plan.Planner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now,
 		TakesMail: w.TakesMail}
 	c.Examiner = &check.Examiner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now}
@@ -96,6 +95,13 @@ func In(w World) *Core {
 		Crontab: w.Crontab}
 	c.Sites = &sites.List{Book: c.Book, Hosting: c.Hosting, Examiner: c.Examiner, Maker: w.Maker, Now: now}
 	return c
+}
+
+// Archives are the archives of apps in a world.
+func Archives(w World, now func() time.Time) *release.Archives {
+	return &release.Archives{Folder: w.Home.Archives(), Client: w.Download, Sources: w.Home.DebianSources(),
+		Debian: &debian.Archive{Client: w.Download, Folder: filepath.Join(w.Home.Archives(), "debian"), Keyring: w.Keyring,
+			Sources: sources(w), Now: now}}
 }
 
 // sources are the Debian archives that the owner named, and those that the machine is

@@ -38,6 +38,9 @@ func (pl *Planner) Plan(ctx context.Context, r Request) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := pl.LookUp(ctx, r.App); err != nil {
+		return nil, err
+	}
 	d, err := pl.decide(r)
 	if err != nil {
 		return nil, err
@@ -51,6 +54,16 @@ func (pl *Planner) Plan(ctx context.Context, r Request) (*Plan, error) {
 	}
 	defer in.Close()
 	return pl.look(ctx, in, d, r)
+}
+
+// LookUp finds which releases an app has now, where they come by themselves. An app
+// that there is not is for others to complain of.
+func (pl *Planner) LookUp(ctx context.Context, app string) error {
+	k, err := pl.Book.Catalogue.Find(app)
+	if err != nil {
+		return nil
+	}
+	return pl.Archives.LookUp(ctx, k.Kit)
 }
 
 // look looks at the account, part by part, and joins what it finds.

@@ -22,7 +22,7 @@ func (s *Streams) About(e catalogue.Entry, features string) {
 	}
 	var releases, asks []string
 	for _, r := range e.Releases {
-		text := fmt.Sprintf("%-8s %s  %s", r.Release, r.Date, r.Level)
+		text := fmt.Sprintf("%-8s %s  %s", r.Release, r.Date, level(r.Level, r.Urgent))
 		if r.Fixes != "" {
 			text += ", gets fixes until " + r.Fixes
 		}

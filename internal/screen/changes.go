@@ -20,7 +20,7 @@ import (
 func (s *Streams) ReviewUpdate(p *update.Plan) string {
 	var between []string
 	for _, b := range p.Releases {
-		between = append(between, fmt.Sprintf("%s of %s, %s", b.Release, b.Date, b.Level))
+		between = append(between, fmt.Sprintf("%s of %s, %s", b.Release, b.Date, level(b.Level, b.Urgent)))
 	}
 	all := []Pair{{"Releases", strings.Join(between, "\n")}, {"Files",
 		"the app's own are replaced; configuration and what the app has written stay" +

@@ -39,7 +39,7 @@ func (s *Streams) Sites(all []ledger.Site, chosen bool) {
 		}
 		newer := Dash(x.Newer)
 		if x.NewerLevel != "" {
-			newer += ", " + x.NewerLevel
+			newer += ", " + level(x.NewerLevel, x.Urgent)
 		}
 		state := x.Health
 		if x.CopyOf != "" {
@@ -54,6 +54,14 @@ func (s *Streams) Sites(all []ledger.Site, chosen bool) {
 		rows = append(rows, row)
 	}
 	s.Table(head, rows)
+}
+
+// level words how far a release goes.
+func level(of string, urgent bool) string {
+	if urgent {
+		return of + ", mends a security hole"
+	}
+	return of
 }
 
 // wide is how many columns a terminal needs for all that there is to list.
@@ -73,7 +81,7 @@ func (s *Streams) Site(x ledger.Site) { s.Pairs(sitePairs(x)) }
 func sitePairs(s ledger.Site) []Pair {
 	release := s.Release
 	if s.Newer != "" {
-		release += " (newer: " + s.Newer + ", " + s.NewerLevel + ")"
+		release += " (newer: " + s.Newer + ", " + level(s.NewerLevel, s.Urgent) + ")"
 	}
 	all := []Pair{{Name: "Address", Text: s.URL}, {Name: "Admin side", Text: s.AdminURL},
 		{Name: "App", Text: s.App + " " + release}, {Name: "Title", Text: s.Title},

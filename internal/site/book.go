@@ -170,7 +170,7 @@ func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 		Answers: answer.Given{}, Admin: Admin{Name: x.Admin.Name, Email: x.Admin.Email},
 		Face:  Face{Title: x.Title, Language: x.Language, Asked: []Told{}, Extras: []Told{}},
 		Place: Place{URL: x.URL, Folder: x.Folder, DataFolder: x.DataFolder}}
-	if s.Of = entry.Find(x.Release); s.Of == nil {
+	if s.Of = entry.Past(x.Release); s.Of == nil {
 		return nil, fault.New(fault.Usage, "the kit of "+entry.Title+" does not know this release any more",
 			x.Release+" of "+x.Address, "Add the catalogue that it came from.")
 	}

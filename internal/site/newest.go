@@ -17,7 +17,10 @@ type news struct {
 }
 
 // newer is what there is for sites of one release with one care.
-type newer struct{ release, level, due string }
+type newer struct {
+	release, level, due string
+	urgent              bool
+}
 
 func (b *Book) news() *news {
 	return &news{b, map[string]*kit.Kit{}, map[[3]string]newer{}}
@@ -32,7 +35,7 @@ func (n *news) tell(x *ledger.Site) {
 		found = n.find(*x)
 		n.known[key] = found
 	}
-	x.Newer, x.NewerLevel, x.Due = found.release, found.level, found.due
+	x.Newer, x.NewerLevel, x.Due, x.Urgent = found.release, found.level, found.due, found.urgent
 	if n.failedHere(*x) {
 		x.Due = ""
 	}
@@ -60,7 +63,7 @@ func (n *news) find(x ledger.Site) newer {
 	if k == nil || x.Release == k.Newest().Release {
 		return newer{} // or no kit knows the app any more
 	}
-	out := newer{due: Due(k, x)}
+	out := newer{due: Due(k, x), urgent: k.Urgent(x.Release, k.Newest().Release)}
 	for _, r := range k.Between(x.Release, k.Newest().Release) {
 		if out.release == "" {
 			out.release = r.Release

@@ -16,7 +16,7 @@ import (
 func (s *Site) Values(now time.Time) (fill.Values, error) {
 	v := fill.Values{
 		"title": s.Face.Title, "tagline": s.Face.Tagline, "language": s.Face.Language,
-		"release": s.Release, "app": s.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
+		"release": s.Of.Upstream(), "app": s.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
 		"url": s.At.URL(), "domain": s.At.Domain.Name, "path": s.At.Path(),
 		"admin.name": s.Admin.Name, "admin.email": s.Admin.Email, "admin.password": s.Password().Reveal(),
 		"admin.first-name": s.Admin.First, "admin.last-name": s.Admin.Last,

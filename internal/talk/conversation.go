@@ -78,6 +78,9 @@ func (c *Conversation) cannotBegin(ctx context.Context) error {
 		if _, err := c.Book.Catalogue.Find(c.Request.App); err != nil {
 			return err
 		}
+		if err := c.Planner.LookUp(ctx, c.Request.App); err != nil {
+			return err
+		}
 	}
 	if c.fixed["at"] {
 		_, err := c.Planner.LookAt(ctx, *c.Request)

@@ -28,8 +28,9 @@ func (c *Conversation) chooseApp(ctx context.Context) error {
 	if c.Request.App, err = c.pick(ctx, "App", before, names, "Type the number or the name. More about one: "+
 		fault.Call("about", "APP")+"."); err != nil {
 		c.Request.App = before
+		return err
 	}
-	return err
+	return c.Planner.LookUp(ctx, c.Request.App)
 }
 
 // pick asks for one of several, by number or name.

@@ -12,8 +12,10 @@ import (
 
 	"tivset/internal/app/debian"
 	"tivset/internal/fault"
+	"tivset/internal/records/ledger"
 	"tivset/internal/testing/mirror"
 	"tivset/internal/testing/restless"
+	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/testserver"
 	"tivset/internal/work/repair"
 	"tivset/internal/work/update"
@@ -26,7 +28,7 @@ func TestAppsOfADebianArchive(t *testing.T) {
 	g, m := restless.NewGround(t, testserver.PHPWeb), mirror.New(t)
 	w := g.WorldOf(t, "local", restless.Packed(t))
 	_, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
-	require.ErrorContains(t, err, "this machine knows none that has it")
+	require.ErrorContains(t, err, "this machine knows none that has bookworm, trixie")
 	assert.Contains(t, fault.Of(err).Remedy, "deb ADDRESS bookworm main")
 
 	w.Archives.Debian = &debian.Archive{Client: http.DefaultClient, Folder: t.TempDir(), Keyring: m.Keyring,
@@ -43,30 +45,84 @@ func TestAppsOfADebianArchive(t *testing.T) {
 	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	x := done.Site
+	assert.Equal(t, "1.0.0-1", x.Release)
 	assert.NoFileExists(t, filepath.Join(w.Root, x.Folder, "README.Debian"))
 	text, err := os.ReadFile(filepath.Join(w.Root, x.Folder, "write.php"))
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "// of .\n")
+	asked := len(m.Asked)
+	assert.Equal(t, "2.0.0-1, breaking", newest(t, w, x.Address))
+	_, err = w.Examiner.Check(ctx, x)
+	require.NoError(t, err)
+	assert.Len(t, m.Asked, asked, "the indexes are read once a day")
 
-	publish("1.0.0", "1+deb12u1", mirror.File{Name: "usr/share/restless/mended.txt", Text: "mended"})
+	// The package is mended: a site is still compared with what it was made of, and what
+	// mends it is urgent.
+	app, lib := restless.Packages(t, "1.0.0")
+	app = append(app, mirror.File{Name: "usr/share/restless/mended.txt", Text: "mended"})
+	m.Release("/debian", "bookworm-security", time.Now().Add(-time.Hour), time.Now().AddDate(0, 0, 7),
+		m.Publish("/debian", "restless", "1.0.0+dfsg-1+deb12u1", mirror.PackageOf(t, app...)),
+		m.Publish("/debian", "restless-lib", "1.0.0-1", mirror.PackageOf(t, lib...)))
+	w.Archives.Debian.Sources = append(w.Archives.Debian.Sources, debian.Source{URI: m.URL + "/debian/",
+		Suites: []string{"bookworm-security"}, Components: []string{"main"}})
 	w.Archives.Debian.Folder = t.TempDir() // as a day later: the index is read anew
 	e, err := w.Examiner.Check(ctx, x)
 	require.NoError(t, err)
 	assert.Empty(t, append(append(e.Changed, e.Missing...), e.Added...))
+	said := ""
+	for _, c := range e.Checks {
+		if c.Name == "updates" {
+			assert.False(t, c.OK)
+			said = c.Detail
+		}
+	}
+	assert.Contains(t, said, "mends a security hole")
 	require.NoError(t, os.WriteFile(filepath.Join(w.Root, x.Folder, "lib/release.php"), []byte("<?php"), 0o644))
 	_, err = repair.Repair(ctx, w.Desk, x.Address)
 	require.NoError(t, err, "%v", fault.Of(err))
+	mended, err := update.To(ctx, w.Desk, update.Request{Site: x.Address, Release: "1.0.0"})
+	require.NoError(t, err, "%v", fault.Of(err))
+	assert.Equal(t, "1.0.0-1+deb12u1", mended.Site.Release)
+	assert.FileExists(t, filepath.Join(w.Root, x.Folder, "mended.txt"))
+	assert.False(t, found(t, w, x.Address).Urgent)
 	updated, err := update.To(ctx, w.Desk, update.Request{Site: x.Address, Release: "2.0.0"})
 	require.NoError(t, err, "%v", fault.Of(err))
-	assert.Equal(t, "2.0.0", updated.Site.Release)
+	assert.Equal(t, "2.0.0-1", updated.Site.Release)
+	_, err = update.To(ctx, w.Desk, update.Request{Site: x.Address})
+	require.ErrorIs(t, err, update.ErrCurrent)
 
-	// The suite goes on to another release: the kit's is not there any more.
-	w.Archives.Folder = t.TempDir()
-	app, lib := restless.Packages(t, "2.0.0")
-	m.Release("/debian", "bookworm", time.Now().Add(-time.Minute), time.Now().AddDate(0, 0, 7),
-		m.Publish("/debian", "restless", "1.1.0-1", mirror.PackageOf(t, app...)),
-		m.Publish("/debian", "restless-lib", "1.1.0-1", mirror.PackageOf(t, lib...)))
+	// Nobody answers: what was known holds. The app vanishes: its site lives on.
+	w.Archives.Debian.Folder, m.Deaf = t.TempDir(), true
+	_, err = update.To(ctx, w.Desk, update.Request{Site: x.Address})
+	require.ErrorIs(t, err, update.ErrCurrent)
+	m.Deaf = false
+	for _, suite := range []string{"bookworm", "bookworm-security", "trixie"} {
+		m.Release("/debian", suite, time.Now().Add(-time.Minute), time.Now().AddDate(0, 0, 7),
+			m.Publish("/debian", "another", "1.1.0-1", mirror.PackageOf(t, app...)))
+	}
 	w.Archives.Debian.Folder = t.TempDir()
+	e, err = w.Examiner.Check(ctx, found(t, w, x.Address))
+	require.NoError(t, err)
+	assert.Empty(t, append(append(e.Changed, e.Missing...), e.Added...))
+
+	// On another machine nothing of it was kept.
+	w.Archives.Folder, w.Archives.Debian.Folder = t.TempDir(), t.TempDir()
 	_, err = w.Install(restless.Request("lockside.localhost/other", "1.0.0"))
-	require.ErrorContains(t, err, "the suite bookworm has Restless 1.1.0, not 1.0.0")
+	require.ErrorContains(t, err, "none of the suites bookworm, trixie has a package restless any more")
+	_, err = repair.Repair(ctx, w.Desk, x.Address)
+	require.ErrorContains(t, err, "is not in the Debian archive any more")
+}
+
+func found(t *testing.T, w *sitetest.World, address string) ledger.Site {
+	t.Helper()
+	x, err := w.Book.Find(ctx, address)
+	require.NoError(t, err)
+	w.Book.FillIn(&x)
+	return x
+}
+
+func newest(t *testing.T, w *sitetest.World, address string) string {
+	t.Helper()
+	x := found(t, w, address)
+	return x.Newer + ", " + x.NewerLevel
 }

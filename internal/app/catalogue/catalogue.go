@@ -59,10 +59,15 @@ type Entry struct {
 }
 
 // Catalogue is the set of kits at hand, read when they are asked for.
-type Catalogue struct{ sources []Source }
+type Catalogue struct {
+	sources []Source
+
+	// Known puts the releases into a kit whose releases come by themselves; may be nil.
+	Known func(*kit.Kit)
+}
 
 // New makes a catalogue of sources; of two kits for one app the first wins.
-func New(sources ...Source) *Catalogue { return &Catalogue{sources} }
+func New(sources ...Source) *Catalogue { return &Catalogue{sources: sources} }
 
 // All reads every kit, sorted by title.
 func (c *Catalogue) All() ([]Entry, error) {
@@ -78,7 +83,7 @@ func (c *Catalogue) All() ([]Entry, error) {
 			if !f.IsDir() || seen[f.Name()] || strings.HasPrefix(f.Name(), ".") {
 				continue
 			}
-			e, err := s.read(f.Name())
+			e, err := c.read(s, f.Name())
 			if err != nil {
 				return nil, err
 			}
@@ -90,7 +95,7 @@ func (c *Catalogue) All() ([]Entry, error) {
 	return out, nil
 }
 
-func (s Source) read(app string) (Entry, error) {
+func (c *Catalogue) read(s Source, app string) (Entry, error) {
 	folder, err := fs.Sub(s.Files, app)
 	if err != nil {
 		return Entry{}, fmt.Errorf("open kit %s: %w", app, err)
@@ -102,6 +107,9 @@ func (s Source) read(app string) (Entry, error) {
 	if k.App != app {
 		return Entry{}, fault.New(fault.Usage, "the kit in the folder "+app+" is for "+k.App, s.Name,
 			"Give the folder the app's name.")
+	}
+	if c.Known != nil {
+		c.Known(k)
 	}
 	return Entry{k, s.Name}, nil
 }
@@ -118,7 +126,7 @@ func (c *Catalogue) Find(app string) (Entry, error) {
 		}
 		for _, f := range folders {
 			if f.IsDir() && f.Name() == app {
-				return s.read(app)
+				return c.read(s, app)
 			}
 			names = append(names, f.Name())
 		}

@@ -1,6 +1,8 @@
 package debian
 
 import (
+	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -18,6 +20,8 @@ import (
 
 	"github.com/google/renameio/v2"
 	"github.com/therootcompany/xz"
+
+	"tivset/internal/app/version"
 )
 
 // Archive is a Debian archive as this machine reaches it.
@@ -44,6 +48,9 @@ const (
 // ErrNone means that no Debian archive is known to this machine.
 var ErrNone = errors.New("no Debian archive is known to this machine")
 
+// Fixes says whether a package mends a security hole: its suite is one of fixes.
+func (p Package) Fixes() bool { return strings.HasSuffix(p.Suite, security) }
+
 // Find looks packages up in a suite and in the one with its security fixes, and
 // gives the newest of each, by name. What no suite has is missing there.
 func (a *Archive) Find(ctx context.Context, suite string, names ...string) (map[string]Package, error) {
@@ -59,7 +66,7 @@ func (a *Archive) Find(ctx context.Context, suite string, names ...string) (map[
 		}
 		known = true
 		for _, p := range found {
-			if was, has := out[p.Name]; !has || Newer(was.Version, p.Version) < 0 {
+			if was, has := out[p.Name]; !has || version.Compare(was.Version, p.Version) < 0 {
 				out[p.Name] = p
 			}
 		}
@@ -72,6 +79,12 @@ func (a *Archive) Find(ctx context.Context, suite string, names ...string) (map[
 
 // place is a suite at an address.
 type place struct{ uri, suite, keyring string }
+
+// key names a place's files here.
+func (p place) key() string {
+	sum := sha256.Sum256([]byte(p.uri + "\x00" + p.suite))
+	return hex.EncodeToString(sum[:12])
+}
 
 // security is how suites of fixes are named, and how those that are configured are
 // known.
@@ -110,42 +123,118 @@ func (a *Archive) look(ctx context.Context, at place, names []string) ([]Package
 	if !has {
 		return nil, errNoSuite
 	}
-	slices.Sort(names)
-	key := sha256.Sum256([]byte(l.sum + "\x00" + strings.Join(names, "\x00")))
-	kept := filepath.Join(a.Folder, "packages-"+hex.EncodeToString(key[:12])+".json")
-	var found []Package
-	if text, err := os.ReadFile(kept); err == nil && json.Unmarshal(text, &found) == nil {
-		return found, nil
+	kept := filepath.Join(a.Folder, "list-"+at.key()+"-"+l.sum)
+	if _, err := os.Stat(kept); err != nil {
+		if err := a.readList(ctx, at, at.uri+"dists/"+at.suite+"/"+list, l, kept); err != nil {
+			return nil, err
+		}
 	}
-	file, err := a.fetch(ctx, at.uri+"dists/"+at.suite+"/"+list, "Packages-"+l.sum+".xz", l, nil)
-	if err != nil {
-		return nil, fmt.Errorf("the list of packages of %s: %w", at.suite, err)
-	}
-	if found, err = a.read(file, at.suite, names); err != nil {
-		return nil, err
-	}
-	if text, err := json.Marshal(found); err == nil {
-		_ = renameio.WriteFile(kept, text, 0o600) // without it the list is read again
-	}
-	return found, nil
+	return fromList(kept, names)
 }
 
-func (a *Archive) read(name, suite string, names []string) ([]Package, error) {
+// readList fetches a suite's list of packages, and keeps what it says of those for
+// every machine, in place of an older one.
+func (a *Archive) readList(ctx context.Context, at place, address string, l listed, kept string) error {
+	file, err := a.fetch(ctx, address, "Packages-"+l.sum+".xz", l, nil)
+	if err != nil {
+		return fmt.Errorf("the list of packages of %s: %w", at.suite, err)
+	}
+	defer os.Remove(file)
+	older, err := filepath.Glob(filepath.Join(a.Folder, "list-"+at.key()+"-*"))
+	if err != nil {
+		return err
+	}
+	to, err := renameio.NewPendingFile(kept, renameio.WithPermissions(0o600))
+	if err != nil {
+		return err
+	}
+	defer to.Cleanup()
+	if err := a.read(file, at.suite, to); err != nil {
+		return err
+	}
+	if err := to.CloseAtomicallyReplace(); err != nil {
+		return err
+	}
+	for _, name := range older {
+		_ = os.Remove(name) // it only takes room
+	}
+	return nil
+}
+
+// read reads a list of packages into one of a line a package.
+func (a *Archive) read(name, suite string, to io.Writer) error {
 	file, err := os.Open(name)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer file.Close()
 	plain, err := xz.NewReader(file, 0)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	limited := &io.LimitedReader{R: plain, N: mostOfPackages}
-	found, err := readPackages(limited, suite, func(name string) bool { return slices.Contains(names, name) })
+	lines := bufio.NewWriter(to)
+	err = readPackages(limited, suite, func(p Package) error {
+		text, err := json.Marshal(p)
+		if err == nil {
+			_, err = lines.Write(append(text, '\n'))
+		}
+		return err
+	})
 	if err == nil && limited.N <= 0 {
 		err = fmt.Errorf("the list of packages of %s has more than %d bytes", suite, mostOfPackages)
 	}
-	return found, err
+	return errors.Join(err, lines.Flush())
+}
+
+// fromList finds packages in a list that was kept.
+func fromList(file string, names []string) ([]Package, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var out []Package
+	for _, name := range names {
+		begin, err := json.Marshal(Package{Name: name})
+		if err != nil {
+			return nil, err
+		}
+		begin = begin[:bytes.IndexByte(begin, ',')+1]
+		for line := range bytes.Lines(text) {
+			if !bytes.HasPrefix(line, begin) {
+				continue
+			}
+			var p Package
+			if err := json.Unmarshal(line, &p); err != nil {
+				return nil, fmt.Errorf("the list of packages that was kept is damaged: %w", errors.Join(err, os.Remove(file)))
+			}
+			out = append(out, p)
+		}
+	}
+	return out, nil
+}
+
+// Since is when a package came into the archive, as its server has it: the date of
+// the file there (RFC 9110, 8.8.2). The zero time where it does not say.
+func (a *Archive) Since(ctx context.Context, p Package) time.Time {
+	for _, at := range a.places(strings.TrimSuffix(p.Suite, security)) {
+		if at.suite != p.Suite {
+			continue
+		}
+		r, err := http.NewRequestWithContext(ctx, http.MethodHead, at.uri+p.File, nil)
+		if err != nil {
+			continue
+		}
+		answer, err := a.Client.Do(r)
+		if err != nil {
+			continue
+		}
+		_ = answer.Body.Close()
+		if when, err := http.ParseTime(answer.Header.Get("Last-Modified")); err == nil {
+			return when
+		}
+	}
+	return time.Time{}
 }
 
 // release gives a suite's index: as it was read within a day; else it is asked for.
@@ -155,8 +244,7 @@ func (a *Archive) release(ctx context.Context, at place) (*Release, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the keys of the archive cannot be read: %w", err)
 	}
-	sum := sha256.Sum256([]byte(at.uri + "\x00" + at.suite))
-	kept := filepath.Join(a.Folder, "InRelease-"+hex.EncodeToString(sum[:12]))
+	kept := filepath.Join(a.Folder, "InRelease-"+at.key())
 	var before *Release
 	text, err := os.ReadFile(kept)
 	if err == nil {

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/app/debian"
+	"tivset/internal/app/version"
 	"tivset/internal/testing/mirror"
 )
 
@@ -79,8 +80,8 @@ func TestFindsAndFetches(t *testing.T) {
 	p := found["tidebook"]
 	assert.Equal(t, "1.0-1+deb12u1", p.Version)
 	assert.Equal(t, "bookworm-security", p.Suite)
-	assert.Equal(t, "1.0", debian.Upstream(p.Version))
-	assert.Equal(t, "1.1.12", debian.Upstream("2:1.1.12+dfsg-8+deb12u2"))
+	assert.Equal(t, "1.0", version.Upstream(version.OfPackage(p.Version)))
+	assert.Equal(t, "1.1.12", version.Upstream(version.OfPackage("2:1.1.12+dfsg-8+deb12u2")))
 
 	m.Cut = len(m.Files["/fixes/"+p.File])/3 + 1 // the line ends again and again: it goes on from there
 	var last int64

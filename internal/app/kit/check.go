@@ -19,6 +19,7 @@ import (
 
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
+	"tivset/internal/app/version"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/database"
 )
@@ -164,8 +165,15 @@ func (k *Kit) problems() []fault.Problem {
 }
 
 func (c *checker) releases() {
-	if len(c.Releases) == 0 {
-		c.wrong("releases", "there are no releases", "Add at least one.")
+	if c.Arrives() {
+		c.packages()
+	}
+	if c.Arrives() == (len(c.Releases) > 0) {
+		c.wrong("releases", "a kit has either releases, or archive, from which they come by themselves",
+			"Write one of them.")
+	}
+	if !c.Arrives() && !reflect.DeepEqual(c.Needs, Needs{}) {
+		c.wrong("needs", "releases that are listed say themselves what they need", "Write needs with each release.")
 	}
 	for i, r := range c.Releases {
 		key := "releases." + strconv.Itoa(i)
@@ -177,7 +185,7 @@ func (c *checker) releases() {
 			c.wrong(key+".fixes", fmt.Sprintf("%q is not a date", r.Fixes), "Write it as 2027-09-01.")
 		}
 		c.oneOf(key+".level", r.Level, Levels)
-		if i > 0 && !Newer(c.Releases[i-1].Release, r.Release) {
+		if i > 0 && !version.Newer(c.Releases[i-1].Release, r.Release) {
 			c.wrong(key+".release", r.Release+" stands after "+c.Releases[i-1].Release, "List releases newest first, each once.")
 		}
 		c.archive(key+".archive", r.Archive)
@@ -186,10 +194,6 @@ func (c *checker) releases() {
 }
 
 func (c *checker) archive(key string, a Archive) {
-	if a.Debian != nil {
-		c.packages(key, a)
-		return
-	}
 	if sum, err := hex.DecodeString(a.SHA256); err != nil || len(sum) != 32 {
 		c.wrong(key+".sha256", "sha256 is not a SHA-256 checksum", "Write the 64 hexadecimal digits that sha256sum prints.")
 	}
@@ -209,36 +213,53 @@ func (c *checker) archive(key string, a Archive) {
 	}
 }
 
-// packages checks an archive that is made of packages (Debian Policy, 5.6.1).
-func (c *checker) packages(key string, a Archive) {
-	if a.From+a.Name+a.Fetch+a.SHA256+a.Top != "" {
-		c.wrong(key, "an archive of packages has debian alone", "Leave from, name, fetch, sha256 and top out.")
-	}
-	d := *a.Debian
-	key += ".debian"
-	for _, name := range append([]string{d.Package}, d.Also...) {
+// packages checks where releases come from by themselves (Debian Policy, 5.6.1).
+func (c *checker) packages() {
+	const key = "archive.debian"
+	d := *c.Archive.Debian
+	for i, name := range append([]string{d.Package}, d.Also...) {
 		if !packageName.MatchString(name) {
-			c.wrong(key+".package", fmt.Sprintf("%q is not a package's name", name), "Write it as apt has it.")
+			c.wrong(key+map[bool]string{true: ".package", false: ".also"}[i == 0],
+				fmt.Sprintf("%q is not a package's name", name), "Write it as apt has it.")
 		}
 	}
-	if !suiteName.MatchString(d.Suite) {
-		c.wrong(key+".suite", fmt.Sprintf("%q is not a suite", d.Suite), "Write its codename, such as bookworm.")
+	if len(d.Suites) == 0 {
+		c.wrong(key+".suites", "no suite is named", "Write their codenames: [bookworm, trixie].")
+	}
+	for _, suite := range d.Suites {
+		if !suiteName.MatchString(suite) {
+			c.wrong(key+".suites", fmt.Sprintf("%q is not a suite", suite), "Write its codename, such as bookworm.")
+		}
 	}
 	if len(d.Take) == 0 {
 		c.wrong(key+".take", "nothing is taken of the packages", "Write take: {usr/share/NAME: .}.")
 	}
-	for from, to := range d.Take {
+	c.recipe(key, d.Recipe)
+	c.needs("needs", c.Needs)
+	for i, v := range d.Variants {
+		key := key + ".variants." + strconv.Itoa(i)
+		c.need(key+".releases", v.Releases, `releases: ">=2.0"`)
+		c.versions(key+".releases", v.Releases)
+		c.recipe(key, v.Recipe)
+		if v.Needs != nil {
+			c.needs(key+".needs", *v.Needs)
+		}
+	}
+}
+
+func (c *checker) recipe(key string, r Recipe) {
+	for from, to := range r.Take {
 		c.inside(key+".take", from)
 		if to != "." {
 			c.inside(key+".take."+from, to)
 		}
 	}
-	for _, pattern := range d.Without {
+	for _, pattern := range r.Without {
 		if _, err := path.Match(pattern, ""); err != nil {
 			c.wrong(key+".without", fmt.Sprintf("%q is not a pattern", pattern), "See path.Match: * and ? for parts of a name.")
 		}
 	}
-	for i, one := range d.Change {
+	for i, one := range r.Change {
 		if _, err := path.Match(one.File, ""); err != nil || one.File == "" || one.From == "" {
 			c.wrong(key+".change."+strconv.Itoa(i), "a change has file, from and to", "Name the file, and the text that it has.")
 		}

@@ -3,6 +3,7 @@ package kit
 import (
 	"encoding/json"
 	"flag"
+	"maps"
 	"os"
 	"reflect"
 	"strings"
@@ -24,7 +25,7 @@ func TestDocsSchema(t *testing.T) {
 	properties := s["properties"].(map[string]any)
 	properties["kit"] = map[string]any{"const": Version}
 	properties["kind"] = map[string]any{"enum": Kinds}
-	s["required"] = []string{"kit", "app", "title", "kind", "summary", "licence", "releases", "check"}
+	s["required"] = []string{"kit", "app", "title", "kind", "summary", "licence", "check"}
 	text, err := json.MarshalIndent(s, "", "  ")
 	require.NoError(t, err)
 	if *update {
@@ -56,7 +57,10 @@ func schema(t reflect.Type) map[string]any {
 	case reflect.Struct:
 		properties := map[string]any{}
 		for i := range t.NumField() {
-			if key, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ","); key != "" {
+			key, _, _ := strings.Cut(t.Field(i).Tag.Get("yaml"), ",")
+			if t.Field(i).Anonymous {
+				maps.Copy(properties, schema(t.Field(i).Type)["properties"].(map[string]any))
+			} else if key != "" && key != "-" {
 				properties[key] = schema(t.Field(i).Type)
 			}
 		}

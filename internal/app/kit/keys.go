@@ -22,7 +22,12 @@ func listKeys(t reflect.Type, into map[string][]string) map[string][]string {
 	into[t.Name()] = nil
 	for i := range t.NumField() {
 		field := t.Field(i)
-		if key, _, _ := strings.Cut(field.Tag.Get("yaml"), ","); key != "" {
+		if field.Anonymous { // its keys are the part's own
+			listKeys(field.Type, into)
+			into[t.Name()] = append(into[t.Name()], into[field.Type.Name()]...)
+			continue
+		}
+		if key, _, _ := strings.Cut(field.Tag.Get("yaml"), ","); key != "" && key != "-" {
 			into[t.Name()] = append(into[t.Name()], key)
 			listKeys(field.Type, into)
 		}

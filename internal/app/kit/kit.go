@@ -12,12 +12,12 @@ import (
 	"maps"
 	"slices"
 
-	"github.com/Masterminds/semver/v3"
 	"github.com/dustin/go-humanize"
 	"go.yaml.in/yaml/v3"
 
 	"tivset/internal/answer"
 	"tivset/internal/app/fill"
+	"tivset/internal/app/version"
 )
 
 // Version is the version of the format that this package reads.
@@ -35,6 +35,8 @@ type Kit struct {
 	Licence   Licence   `yaml:"licence"`
 	Languages []string  `yaml:"languages"` // language tags (BCP 47), the default first
 	Releases  []Release `yaml:"releases"`
+	Archive   Origin    `yaml:"archive"` // where the releases come from by themselves
+	Needs     Needs     `yaml:"needs"`   // what releases that come by themselves need
 	Asks      []Ask     `yaml:"asks"`
 	Extras    []Extra   `yaml:"extras"`
 	Place     Place     `yaml:"place"`
@@ -111,9 +113,10 @@ type Licence struct {
 // Release is one version of the app.
 type Release struct {
 	Release string  `yaml:"release"`
-	Date    string  `yaml:"date"`  // YYYY-MM-DD
-	Level   string  `yaml:"level"` // fixes, features or breaking, against the release before
-	Fixes   string  `yaml:"fixes"` // until when it gets fixes, YYYY-MM-DD, where that is known
+	Date    string  `yaml:"date"`   // YYYY-MM-DD
+	Level   string  `yaml:"level"`  // fixes, features or breaking, against the release before
+	Urgent  bool    `yaml:"urgent"` // it mends a security hole
+	Fixes   string  `yaml:"fixes"`  // until when it gets fixes, YYYY-MM-DD, where that is known
 	Archive Archive `yaml:"archive"`
 	Needs   Needs   `yaml:"needs"`
 }
@@ -126,24 +129,7 @@ type Archive struct {
 	SHA256 string `yaml:"sha256"` // of the archive, in hexadecimal
 	Top    string `yaml:"top"`    // the folder inside that holds the app; it is stripped
 
-	Debian *Debian `yaml:"debian"` // packages that it is made of, in place of all that is above
-}
-
-// Debian says of which packages of a Debian archive a release's archive is made.
-type Debian struct {
-	Package string            `yaml:"package"` // the app's own, whose version is the release
-	Suite   string            `yaml:"suite"`   // such as bookworm
-	Also    []string          `yaml:"also"`    // packages that what is taken has links into
-	Take    map[string]string `yaml:"take"`    // places in the packages, and where each comes to be: "." for the top
-	Without []string          `yaml:"without"` // patterns of what is not taken, by the names that it would have
-	Change  []Change          `yaml:"change"`  // what a package fixed, and no hosting account has
-}
-
-// Change replaces a text in files of the archive.
-type Change struct {
-	File string `yaml:"file"` // a pattern of names
-	From string `yaml:"from"`
-	To   string `yaml:"to"`
+	Packages *Packages `yaml:"-"` // what it is made of, in place of all that is above
 }
 
 // Needs are a release's requirements.
@@ -324,14 +310,22 @@ const elsewhere = "elsewhere"
 // Files gives the kit's folder.
 func (k *Kit) Files() fs.FS { return k.files }
 
-// Newest returns the newest release.
-func (k *Kit) Newest() *Release { return &k.Releases[0] }
+// Newest returns the newest release; an empty one where none has been looked up.
+func (k *Kit) Newest() *Release {
+	if len(k.Releases) == 0 {
+		return &Release{}
+	}
+	return &k.Releases[0]
+}
 
-// Find returns the release of a version, or nil.
-func (k *Kit) Find(version string) *Release {
-	for i := range k.Releases {
-		if k.Releases[i].Release == version {
-			return &k.Releases[i]
+// Find returns the release of a version, or nil; of releases that came as packages
+// also the newest of the app's own version.
+func (k *Kit) Find(wanted string) *Release {
+	for _, name := range []func(*Release) string{func(r *Release) string { return r.Release }, (*Release).Upstream} {
+		for i := range k.Releases {
+			if name(&k.Releases[i]) == wanted {
+				return &k.Releases[i]
+			}
 		}
 	}
 	return nil
@@ -349,24 +343,16 @@ func (k *Kit) Versions() []string {
 // NeedsDatabase says whether the release uses a database at all.
 func (r *Release) NeedsDatabase() bool { return len(r.Needs.Database) > 0 }
 
-// Newer compares two versions of releases: semantic versions where both are,
-// else as text.
-func Newer(a, b string) bool {
-	x, errX := semver.NewVersion(a)
-	y, errY := semver.NewVersion(b)
-	if errX == nil && errY == nil {
-		return x.GreaterThan(y)
-	}
-	return a > b
-}
-
 // Between lists the releases after one, up to and with another, newest first.
 func (k *Kit) Between(after, to string) []Release {
 	var out []Release
 	for _, r := range k.Releases {
-		if Newer(r.Release, after) && !Newer(r.Release, to) {
+		if version.Newer(r.Release, after) && !version.Newer(r.Release, to) {
 			out = append(out, r)
 		}
+	}
+	if k.Arrives() && len(out) > 0 { // the release that it is compared with may be gone
+		out[len(out)-1].Level = version.Level(after, out[len(out)-1].Release)
 	}
 	return out
 }

@@ -70,19 +70,28 @@ func TestMistakes(t *testing.T) {
 		"archive not there": {"from: moorings-2.4.1.tar.gz", "from: none.tar.gz", "no file none.tar.gz"},
 		"both from and name": {"from: moorings-2.4.1.tar.gz", "from: moorings-2.4.1.tar.gz, name: x",
 			"either from or name"},
-		"packages and a file": {"from: moorings-2.4.1.tar.gz", "debian: {package: x1, suite: bookworm, take: {a: .}}",
-			"has debian alone"},
-		"no package": {"{from: moorings-2.4.1.tar.gz", "{debian: {package: X, suite: bookworm, take: {a: .}}, from: x",
+		"releases twice over": {"place:", "archive: {debian: {package: xy, suites: [bookworm], take: {a: .}}}\nplace:",
+			"either releases, or archive"},
+		"no package": {"place:", "archive: {debian: {package: X, suites: [bookworm], take: {a: .}}}\nplace:",
 			"not a package's name"},
-		"no suite": {"{from: moorings-2.4.1.tar.gz", "{debian: {package: xy, suite: 12, take: {a: .}}, from: x",
+		"no suite": {"place:", "archive: {debian: {package: xy, suites: [12], take: {a: .}}}\nplace:",
 			"not a suite"},
-		"nothing taken": {"{from: moorings-2.4.1.tar.gz", "{debian: {package: xy, suite: bookworm}, from: x",
+		"no suites": {"place:", "archive: {debian: {package: xy, take: {a: .}}}\nplace:",
+			"no suite is named"},
+		"nothing taken": {"place:", "archive: {debian: {package: xy, suites: [bookworm]}}\nplace:",
 			"nothing is taken"},
-		"taken from outside": {"{from: moorings-2.4.1.tar.gz",
-			"{debian: {package: xy, suite: bookworm, take: {../a: .}}, from: x",
+		"taken from outside": {"place:", "archive: {debian: {package: xy, suites: [bookworm], take: {../a: .}}}\nplace:",
 			"not a path below"},
-		"empty change": {"{from: moorings-2.4.1.tar.gz",
-			"{debian: {package: xy, suite: bookworm, take: {a: .}, change: [{file: x}]}, from: x", "file, from and to"},
+		"empty change": {"place:", "archive: {debian: {package: xy, suites: [bookworm], take: {a: .}, " +
+			"change: [{file: x}]}}\nplace:",
+			"file, from and to"},
+		"variant of no releases": {"place:", "archive: {debian: {package: xy, suites: [bookworm], take: {a: .}, " +
+			"variants: [{also: [ab]}]}}\nplace:",
+			"releases is missing"},
+		"variant's bad range": {"place:", "archive: {debian: {package: xy, suites: [bookworm], take: {a: .}, " +
+			"variants: [{releases: new}]}}\nplace:",
+			"not a range"},
+		"needs of none":     {"place:", "needs: {disk: 1MB}\nplace:", "say themselves"},
 		"bad engine":        {`{mariadb: ">=10.4"}`, `{nonesuch: ">=1"}`, "mariadb, postgresql, sqlite"},
 		"bad range":         {`">=10.4"`, `"ten"`, "not a range"},
 		"bad size":          {"disk: 1MB", "disk: much", "not a size"},
@@ -206,12 +215,6 @@ func TestNoKit(t *testing.T) {
 	assert.ErrorContains(t, err, "not a kit")
 	_, err = kit.Read(fstest.MapFS{"kit.yaml": {Data: []byte("")}}, "x")
 	assert.Error(t, err)
-}
-
-func TestNewer(t *testing.T) {
-	assert.True(t, kit.Newer("2.10.0", "2.9.1"))
-	assert.False(t, kit.Newer("2.9.1", "2.9.1"))
-	assert.True(t, kit.Newer("b", "a"))
 }
 
 func FuzzRead(f *testing.F) {

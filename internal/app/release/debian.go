@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/google/renameio/v2"
@@ -31,7 +30,7 @@ type made struct {
 // fromPackages gives a release's archive that is made of packages of a Debian archive:
 // from the cache, or by the kit's recipe.
 func (a *Archives) fromPackages(ctx context.Context, k catalogue.Entry, r *kit.Release) (string, error) {
-	recipe, err := json.Marshal(r.Archive.Debian)
+	recipe, err := json.Marshal(r.Archive.Packages.Recipe)
 	if err != nil {
 		return "", err
 	}
@@ -48,12 +47,12 @@ func (a *Archives) fromPackages(ctx context.Context, k catalogue.Entry, r *kit.R
 	if err != nil {
 		return "", err
 	}
-	name, err := a.make(ctx, r.Archive.Debian, packages)
+	name, err := a.make(ctx, r.Archive.Packages.Recipe, packages)
 	if err != nil {
 		return "", fault.New(
 			fault.Failed,
 			"the archive of "+k.Title+" "+r.Release+" cannot be made of its packages",
-			r.Archive.Debian.Package,
+			r.Archive.Packages.Package,
 			"Check the connection and try again; where the recipe does not fit any more, tell whoever "+
 				"made the kit. Nothing was touched.",
 		).Because(err)
@@ -70,20 +69,19 @@ func sumForm(text string) bool {
 	return err == nil && len(sum) == sha256.Size
 }
 
-// packages finds the packages that a release consists of, as the suite has them now.
+// packages finds the packages that a release consists of, as its suite has them now.
 func (a *Archives) packages(ctx context.Context, k catalogue.Entry, r *kit.Release) ([]debian.Package, error) {
-	d := r.Archive.Debian
-	names := append([]string{d.Package}, d.Also...)
-	found, err := a.Debian.Find(ctx, d.Suite, slices.Clone(names)...)
-	of := "the packages of " + k.Title + " " + r.Release
-	switch {
-	case errors.Is(err, debian.ErrNone):
-		return nil, fault.New(fault.Usage, of+" are in the suite "+d.Suite+" of a Debian archive, and this machine "+
-			"knows none "+
-			"that has it", d.Package, "Write a line into "+a.Sources+": deb ADDRESS "+d.Suite+" main. Nothing was touched.").
-			Because(err)
-	case err != nil:
-		return nil, fault.New(fault.Failed, of+" cannot be looked up", d.Suite,
+	d := r.Archive.Packages
+	gone := fault.New(fault.Failed, "the release "+r.Release+" of "+k.Title+" is not in the Debian archive any more, and "+
+		"this machine has not kept it", d.Package, "Update the site to a release that is there: "+
+		strings.Join(k.Versions(), ", ")+". Nothing was touched.")
+	if d.Version == "" {
+		return nil, gone
+	}
+	names := append([]string{d.Package}, d.Recipe.Also...)
+	found, err := a.Debian.Find(ctx, d.Suite, names...)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "the packages of "+k.Title+" "+r.Release+" cannot be looked up", d.Suite,
 			"Check the connection and try again. Nothing was touched.").Because(err)
 	}
 	var out []debian.Package
@@ -95,15 +93,14 @@ func (a *Archives) packages(ctx context.Context, k catalogue.Entry, r *kit.Relea
 		}
 		out = append(out, p)
 	}
-	if has := debian.Upstream(out[0].Version); has != r.Release {
-		return nil, fault.New(fault.Failed, "the suite "+d.Suite+" has "+k.Title+" "+has+", not "+r.Release, d.Package,
-			"Take the release that it has, or a newer kit. Nothing was touched.")
+	if out[0].Version != d.Version {
+		return nil, gone
 	}
 	return out, nil
 }
 
 // make fetches packages, and makes the archive of them.
-func (a *Archives) make(ctx context.Context, d *kit.Debian, packages []debian.Package) (string, error) {
+func (a *Archives) make(ctx context.Context, d kit.Recipe, packages []debian.Package) (string, error) {
 	var debs []string
 	for _, p := range packages {
 		file, err := a.Debian.Get(ctx, p, nil)

@@ -34,7 +34,7 @@ type Archives struct {
 // quickly, its checksum verified: from the cache, from the file given, from the kit, or over https. A
 // decision is needed for one that the owner has to fetch.
 func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (string, error) {
-	if r.Archive.Debian != nil && given == "" {
+	if r.Archive.Packages != nil && given == "" {
 		return a.fromPackages(ctx, k, r)
 	}
 	name := filepath.Join(a.Folder, strings.ToLower(r.Archive.SHA256))

@@ -93,6 +93,8 @@ type Site struct {
 
 	// filled in when shown: how far the newest release goes beyond this one
 	NewerLevel string `json:"newer_level,omitempty"`
+	// filled in when shown: something newer mends a security hole
+	Urgent bool `json:"urgent,omitempty"`
 	// filled in when shown: the release that the site's care takes by itself
 	Due           string     `json:"due_release,omitempty"`
 	DatabaseBytes int64      `json:"database_bytes,omitempty"` // when it was last looked at

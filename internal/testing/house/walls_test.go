@@ -30,10 +30,11 @@ var floors = []struct {
 		"hosting/courier": "hosting/database hosting/files hosting/web",
 	}},
 	{"app, its rooms", map[string]string{
-		"app/fill": "", "app/config": "app/fill", "app/kit": "app/config app/fill", "app/catalogue": "app/kit",
+		"app/fill": "", "app/config": "app/fill", "app/kit": "app/config app/fill app/version", "app/catalogue": "app/kit",
 		"app/rewrite": "",
-		"app/archive": "", "app/debian": "", "app/release": "app/archive app/catalogue app/debian app/kit",
-		"app/setup": "app/config app/fill app/kit",
+		"app/archive": "", "app/version": "", "app/debian": "app/version",
+		"app/release": "app/archive app/catalogue app/debian app/kit",
+		"app/setup":   "app/config app/fill app/kit",
 	}},
 	{"records", map[string]string{
 		"records/home": "", "records/ledger": "", "records/vault": "", "records/job": "", "records/backup": "",

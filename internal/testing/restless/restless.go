@@ -46,26 +46,35 @@ const byAPage = "- request: {get: setup/, expect: {text: set up}}"
 
 func source(t *testing.T, more string) catalogue.Source {
 	t.Helper()
-	return sourceOf(t, more, func(r, name string, packed []byte) string {
-		return fmt.Sprintf("{from: %s, sha256: %x, top: restless-%s}", name, sha256.Sum256(packed), r)
+	return sourceOf(t, more, func(folder string) string {
+		var list strings.Builder
+		for _, r := range releases {
+			name := "restless-" + r + ".tar.gz"
+			packed := archive(t, r)
+			require.NoError(t, os.WriteFile(filepath.Join(folder, name), packed, 0o644))
+			fmt.Fprintf(&list, "\n  - {release: %s, date: 2026-0%c-0%c, level: features, archive: {from: %s, sha256: %x, "+
+				"top: restless-%s}, needs: %s}", r, r[0], r[2]+1, name, sha256.Sum256(packed), r, needs)
+		}
+		return "releases:" + list.String() + "\n"
 	})
 }
 
 // Suites are the releases that a Debian archive has, by suite.
 var Suites = map[string]string{"1.0.0": "bookworm", "2.0.0": "trixie"}
 
-// Packed is the app with archives that are made of packages of a Debian archive.
+// Packed is the app whose releases come as packages of a Debian archive.
 func Packed(t *testing.T) catalogue.Source {
 	t.Helper()
-	return sourceOf(t, "", func(r, name string, packed []byte) string {
-		if Suites[r] == "" {
-			return fmt.Sprintf("{from: %s, sha256: %x, top: restless-%s}", name, sha256.Sum256(packed), r)
-		}
-		return "{debian: {package: restless, suite: " + Suites[r] + ", also: [restless-lib], " +
-			"take: {usr/share/restless: .}, " +
-			"without: [README.Debian], change: [{file: write.php, from: /usr/share/restless, to: .}]}}"
+	return sourceOf(t, "", func(string) string {
+		return "archive:\n  debian:\n    package: restless\n    suites: [bookworm, trixie]\n    also: [restless-lib]\n" +
+			"    take: {usr/share/restless: .}\n    without: [README.Debian]\n" +
+			"    change: [{file: write.php, from: /usr/share/restless, to: .}]\n" +
+			"    variants: [{releases: \">=2\", without: [NEWS.txt]}]\nneeds: " + needs + "\n"
 	})
 }
+
+// needs are those of each release.
+const needs = "{php: {version: \">=8.0\", extensions: [mysqli]}, database: {mariadb: \">=10.4\"}, disk: 1MB}"
 
 // Packages are a release as a distribution packs it, below usr/share/restless, with a
 // link into another package, and that one's.
@@ -102,19 +111,11 @@ func Packages(t *testing.T, release string) (app, lib []mirror.File) {
 	}
 }
 
-func sourceOf(t *testing.T, more string, archived func(release, name string, packed []byte) string) catalogue.Source {
+func sourceOf(t *testing.T, more string, releases func(folder string) string) catalogue.Source {
 	t.Helper()
 	folder := filepath.Join(t.TempDir(), "restless")
 	require.NoError(t, os.MkdirAll(folder, 0o755))
-	var list strings.Builder
-	for _, r := range releases {
-		name := "restless-" + r + ".tar.gz"
-		packed := archive(t, r)
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name), packed, 0o644))
-		fmt.Fprintf(&list, "\n  - {release: %s, date: 2026-0%c-0%c, level: features, archive: %s, needs: {php: {version: "+
-			"\">=8.0\", extensions: [mysqli]}, database: {mariadb: \">=10.4\"}, disk: 1MB}}",
-			r, r[0], r[2]+1, archived(r, name, packed))
-	}
+	list := releases(folder)
 	require.NoError(t, fs.WalkDir(embedded, "kit", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
@@ -123,7 +124,7 @@ func sourceOf(t *testing.T, more string, archived func(release, name string, pac
 		if err != nil {
 			return err
 		}
-		text = bytes.ReplaceAll(text, []byte("RELEASES-HERE"), []byte(list.String()))
+		text = bytes.ReplaceAll(text, []byte("releases: RELEASES-HERE\n"), []byte(list))
 		if more != "" {
 			text = bytes.ReplaceAll(text, []byte("# BY-A-PAGE"), []byte(more))
 		}

@@ -18,6 +18,7 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
+	"tivset/internal/app/release"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
@@ -32,7 +33,13 @@ import (
 )
 
 // recognise finds the kit whose marks are in a folder, and the release.
-func recognise(ctx context.Context, all []catalogue.Entry, f files.FS, folder string) (catalogue.Entry, string, error) {
+func recognise(
+	ctx context.Context,
+	all []catalogue.Entry,
+	archives *release.Archives,
+	f files.FS,
+	folder string,
+) (catalogue.Entry, string, error) {
 	for _, k := range all {
 		if k.Known == nil {
 			continue
@@ -48,6 +55,9 @@ func recognise(ctx context.Context, all []catalogue.Entry, f files.FS, folder st
 		if m == nil {
 			continue
 		}
+		if err := archives.LookUp(ctx, k.Kit); err != nil {
+			return k, "", err
+		}
 		configured, err := hasConfig(ctx, f, k, folder)
 		if err != nil {
 			return k, "", err
@@ -55,11 +65,12 @@ func recognise(ctx context.Context, all []catalogue.Entry, f files.FS, folder st
 		if !configured {
 			continue
 		}
-		if k.Find(string(m[1])) == nil {
+		known := k.Find(string(m[1]))
+		if known == nil {
 			return k, "", fault.New(fault.Usage, fmt.Sprintf("it is %s %s, a release that the kit does not know", k.Title, m[1]),
 				folder, "The kit knows "+strings.Join(k.Versions(), ", ")+".")
 		}
-		return k, string(m[1]), nil
+		return k, known.Release, nil
 	}
 	return catalogue.Entry{}, "", fault.New(fault.Usage, "no app that a kit knows is there", folder,
 		"See what can be recognised with: "+fault.Call("browse"))
@@ -158,7 +169,7 @@ func read(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Place
 	if err != nil {
 		return nil, err
 	}
-	k, release, err := recognise(ctx, all, in.Files, at.Folder())
+	k, known, err := recognise(ctx, all, d.Archives, in.Files, at.Folder())
 	if err != nil {
 		return nil, err
 	}
@@ -166,7 +177,7 @@ func read(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Place
 	if err != nil {
 		return nil, err
 	}
-	return &found{in.Account, at, k, release, values}, partsThere(ctx, in.Files, k, at.Folder(), values)
+	return &found{in.Account, at, k, known, values}, partsThere(ctx, in.Files, k, at.Folder(), values)
 }
 
 // record describes what was found as a site, with its secrets. Given are what

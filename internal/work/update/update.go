@@ -12,6 +12,7 @@ import (
 	"tivset/internal/app/archive"
 	"tivset/internal/app/kit"
 	"tivset/internal/app/release"
+	"tivset/internal/app/version"
 	"tivset/internal/fault"
 	"tivset/internal/mail"
 	"tivset/internal/plan"
@@ -68,6 +69,7 @@ type Between struct {
 	Release string `json:"release"`
 	Date    string `json:"date"`
 	Level   string `json:"level"`
+	Urgent  bool   `json:"urgent,omitempty"` // it mends a security hole
 }
 
 // Close lets go of the account.
@@ -99,6 +101,9 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 
 func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, error) {
 	k := h.Of.Kit
+	if err := d.Archives.LookUp(ctx, k.Kit); err != nil {
+		return nil, err
+	}
 	to := question.ChooseRelease(k.Kit, r.Release)
 	if err := possible(h, to, r); err != nil {
 		return nil, err
@@ -111,7 +116,7 @@ func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, er
 		Closed: int(work.ClosedFor(h.Site, true, false, false).Seconds()),
 		Backup: h.Care.Backup != "off" && !r.NoBackup, PutBack: h.Care.PutBack != "off", source: h, request: r}
 	for _, b := range k.Between(p.From, p.To) {
-		p.Releases = append(p.Releases, Between{b.Release, b.Date, b.Level})
+		p.Releases = append(p.Releases, Between{b.Release, b.Date, b.Level, b.Urgent})
 		if slices.Index(kit.Levels, b.Level) > slices.Index(kit.Levels, p.Level) {
 			p.Level = b.Level
 		}
@@ -137,12 +142,12 @@ func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, er
 // possible says why an update cannot be; nil when it can.
 func possible(h *work.Held, to *kit.Release, r Request) error {
 	switch {
-	case r.Release != "" && to.Release != r.Release:
+	case r.Release != "" && to.Release != r.Release && to.Upstream() != r.Release:
 		return fault.New(fault.Usage, h.Of.Title+" has no release "+r.Release, h.Address, "There are "+
 			strings.Join(h.Of.Kit.Versions(), ", ")+".")
 	case to.Release == h.Release:
 		return ErrCurrent
-	case !kit.Newer(to.Release, h.Release):
+	case !version.Newer(to.Release, h.Release):
 		return fault.New(fault.Usage, fmt.Sprintf("%s is older than %s, which the site has", to.Release, h.Release),
 			h.Address,
 			"An app does not go back by itself. To have an earlier state again: "+fault.Call("restore", h.Address))
@@ -157,7 +162,7 @@ func possible(h *work.Held, to *kit.Release, r Request) error {
 func (p *Plan) migration() []kit.Step {
 	var out []kit.Step
 	for _, s := range p.next.Kit.Update.Steps {
-		passed := s.Since == "" || kit.Newer(s.Since, p.From) && !kit.Newer(s.Since, p.To)
+		passed := s.Since == "" || version.Newer(s.Since, p.From) && !version.Newer(s.Since, p.To)
 		if passed && p.next.Holds(s.When) {
 			out = append(out, s)
 		}
