@@ -29,6 +29,7 @@ type installOptions struct {
 	saveAnswers   string
 	acceptLicence bool
 	showPassword  bool
+	keepFailed    bool
 	copyPassword  bool
 }
 
@@ -62,6 +63,8 @@ func (a *app) install() *cobra.Command {
 	f.StringVar(&o.answersFile, "answers", "", "a file of answers")
 	f.StringVar(&o.saveAnswers, "save-answers", "", "write the answers to this file, without secrets")
 	f.BoolVar(&o.acceptLicence, "accept-licence", false, "accept the app's licence")
+	f.BoolVar(&o.keepFailed, "keep-failed", false,
+		"for authors of kits: leave what failed as it is, to be looked at; tivset undo takes it back")
 	f.BoolVar(&o.showPassword, "show-password", false, "print the admin's password even where no terminal is")
 	f.BoolVar(&o.copyPassword, "copy", false, "put the admin's password on the clipboard at the end, through the terminal")
 	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
@@ -91,6 +94,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	if a.dryRun {
 		return a.showPlan(plan)
 	}
+	s.Desk.KeepFailed = o.keepFailed
 	installed, err := install.Install(ctx, s.Desk, plan)
 	a.streams.Say("")
 	if err != nil {

@@ -34,7 +34,8 @@ type Job struct {
 // It returns nil, or a fault after everything was undone (Failed) or with
 // something left (Left).
 func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
-	runner := &job.Runner{Progress: d.telling(t.Site.Hidden()), Again: hosting.ErrComesBack, Patience: d.Patience}
+	runner := &job.Runner{Progress: d.telling(t.Site.Hidden()), Again: hosting.ErrComesBack, Patience: d.Patience,
+		Keep: d.KeepFailed}
 	t.Count = counter(runner)
 	list, done, err := j.List(ctx)
 	if err != nil {
@@ -166,6 +167,12 @@ func (d *Desk) stopped(ctx context.Context, t *step.Tools, j Job, err error) err
 	if stopped.Settled {
 		f.Details = append(f.Details, "The site is "+j.Way.Past+"; only traces of the job are left in the account.")
 		f.Remedy = "To finish, run: " + fault.Call("resume", stopped.Job)
+		return &f
+	}
+	if stopped.Kept {
+		f.Details = append(f.Details, "What was begun is left as it is, to be looked at: files in "+t.Site.Place.Folder+
+			" or the stage beside it, and anybody can see what of it the web shows.")
+		f.Remedy = "When you have seen enough, take it back: " + fault.Call("undo", stopped.Job)
 		return &f
 	}
 	f.Details = append(f.Details, "It could not all be undone: "+stopped.Left.Error())

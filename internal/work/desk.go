@@ -33,7 +33,9 @@ type Desk struct {
 	Who      string          // user and machine, for others who find a job under way
 	Progress func(job.Event) // may be nil
 	Patience time.Duration   // for how long an undo waits for a server that went away
-	Ways     Table
+	// what fails is left as it is, for the author of a kit to look at
+	KeepFailed bool
+	Ways       Table
 
 	// Agree has somebody agree to what cannot be taken back; its error says why
 	// not. Nobody agrees where it is nil.

@@ -1,10 +1,17 @@
 package config
 
+import "strings"
+
 // jsonFormat writes JSON strings (RFC 8259).
 type jsonFormat struct{}
 
-func (jsonFormat) Quote(v string) (string, error) { return quoteJSON(v) }
-func (jsonFormat) Bare(v string) string           { return v }
+// Quote ends no comment: apps keep JSON in one of PHP, so that nobody reads it.
+func (jsonFormat) Quote(v string) (string, error) {
+	quoted, err := quoteJSON(v)
+	return strings.ReplaceAll(quoted, "*/", `*\/`), err
+}
+
+func (jsonFormat) Bare(v string) string { return v }
 
 // Open allows values outside of strings.
 func (jsonFormat) Open(template string, places []Span) map[int]string {

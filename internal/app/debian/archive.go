@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/google/renameio/v2"
 	"github.com/therootcompany/xz"
 
@@ -78,7 +79,10 @@ func (a *Archive) Find(ctx context.Context, suite string, names ...string) (map[
 }
 
 // place is a suite at an address.
-type place struct{ uri, suite, keyring string }
+type place struct {
+	uri, suite, keyring string
+	stale               bool
+}
 
 // key names a place's files here.
 func (p place) key() string {
@@ -99,7 +103,7 @@ func (a *Archive) places(suite string) (out []place) {
 			continue
 		}
 		fixes := slices.ContainsFunc(s.Suites, func(name string) bool { return strings.HasSuffix(name, security) })
-		at := place{s.URI, suite + map[bool]string{true: security}[fixes], cmp.Or(s.Keyring, a.Keyring)}
+		at := place{s.URI, suite + map[bool]string{true: security}[fixes], cmp.Or(s.Keyring, a.Keyring), s.Stale}
 		if !slices.Contains(out, at) {
 			out = append(out, at)
 		}
@@ -248,7 +252,7 @@ func (a *Archive) release(ctx context.Context, at place) (*Release, error) {
 	var before *Release
 	text, err := os.ReadFile(kept)
 	if err == nil {
-		before, _ = ReadRelease(text, keys, a.Now(), time.Time{})
+		before, _ = a.readRelease(text, keys, at, time.Time{})
 	}
 	if before != nil && a.lately(kept) {
 		return before, nil
@@ -264,11 +268,23 @@ func (a *Archive) release(ctx context.Context, at place) (*Release, error) {
 	if before != nil {
 		last = before.Date
 	}
-	r, err := ReadRelease(text, keys, a.Now(), last)
+	r, err := a.readRelease(text, keys, at, last)
 	if err != nil {
 		return nil, err
 	}
 	return r, a.keep(kept, text)
+}
+
+// readRelease reads an index, which may have expired where the machine says so.
+func (a *Archive) readRelease(text []byte, keys openpgp.EntityList, at place, before time.Time) (*Release, error) {
+	r, err := ReadRelease(text, keys, a.Now(), before)
+	if errors.Is(err, ErrExpired) && at.stale {
+		return r, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
 }
 
 // none ends the name of a note that an address has no such suite.

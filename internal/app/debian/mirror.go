@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -18,6 +19,7 @@ type Source struct {
 	Suites     []string
 	Components []string
 	Keyring    string // a file of OpenPGP keys that sign it; "" where the line names none
+	Stale      bool   // its index holds also when it says that it does no longer
 	Own        bool   // its owner named it for this: its keys are trusted by whatever name
 }
 
@@ -46,9 +48,43 @@ func Configured(etc fs.FS) ([]Source, error) {
 			return nil, err
 		}
 	}
+	stale, err := allStale(etc)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		out[i].Stale = out[i].Stale || stale
+	}
 	return slices.DeleteFunc(out, func(s Source) bool {
 		return !strings.HasPrefix(s.URI, "http://") && !strings.HasPrefix(s.URI, "https://")
 	}), nil
+}
+
+// allStale says whether the machine takes indexes that say that they hold no longer,
+// as one with a frozen mirror has to (apt.conf(5), Acquire::Check-Valid-Until).
+func allStale(etc fs.FS) (bool, error) {
+	names, err := fs.Glob(etc, "apt.conf.d/*")
+	if err != nil {
+		return false, err
+	}
+	stale := false
+	for _, name := range append(names, "apt.conf") {
+		text, err := fs.ReadFile(etc, name)
+		if err != nil {
+			continue // apt passes over what is not there
+		}
+		if m := validUntil.FindAllSubmatch(text, -1); m != nil {
+			stale = off(string(m[len(m)-1][1]))
+		}
+	}
+	return stale, nil
+}
+
+var validUntil = regexp.MustCompile(`(?mi)^\s*Acquire::Check-Valid-Until\s+"?(\w+)"?\s*;`)
+
+// off reads a switch of apt's.
+func off(text string) bool {
+	return slices.Contains([]string{"no", "false", "without", "off", "disable", "0"}, strings.ToLower(strings.TrimSpace(text)))
 }
 
 // lines reads the style of one line: deb [options] URI suite component…
@@ -64,8 +100,12 @@ func lines(from io.Reader) (out []Source, err error) {
 			}
 			text = begin + rest
 			for _, option := range strings.Fields(inside) {
-				if keyring, is := strings.CutPrefix(option, "signed-by="); is {
-					s.Keyring = keyring
+				name, value, _ := strings.Cut(option, "=")
+				switch strings.ToLower(name) {
+				case "signed-by":
+					s.Keyring = value
+				case "check-valid-until":
+					s.Stale = off(value)
 				}
 			}
 		}
@@ -97,7 +137,7 @@ func stanzas(from io.Reader) (out []Source, err error) {
 		}
 		for _, uri := range strings.Fields(v["URIs"]) {
 			out = append(out, Source{URI: slashed(uri), Suites: strings.Fields(v["Suites"]),
-				Components: strings.Fields(v["Components"]), Keyring: keyring})
+				Components: strings.Fields(v["Components"]), Keyring: keyring, Stale: off(v["Check-Valid-Until"])})
 		}
 	}
 	return out, err

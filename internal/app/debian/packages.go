@@ -47,10 +47,10 @@ func readPackages(from io.Reader, suite string, tell func(Package) error) error 
 		size, err := strconv.ParseInt(v["Size"], 10, 64)
 		if err != nil || size <= 0 || size > largestPackage || len(v["SHA256"]) != 64 ||
 			!strings.HasPrefix(path.Clean(v["Filename"]), "pool/") {
-			return fmt.Errorf("read the list of packages: %s has no size, checksum and place in the pool", v["Package"])
+			continue // nothing to be had from it
 		}
 		if _, err := version.Parse(v["Version"]); err != nil {
-			return fmt.Errorf("read the version of %s: %w", v["Package"], err)
+			continue
 		}
 		if err := tell(Package{Name: v["Package"], Version: v["Version"], File: path.Clean(v["Filename"]), Size: size,
 			SHA256: strings.ToLower(v["SHA256"]), Suite: suite, Homepage: v["Homepage"]}); err != nil {

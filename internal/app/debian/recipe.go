@@ -14,13 +14,15 @@ import (
 	"strings"
 	"time"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"pault.ag/go/debian/deb"
 )
 
 // Recipe says how an app's archive is made of packages.
 type Recipe struct {
 	Take    map[string]string // what to take, by its place in the packages: where it comes to be, "." for the top
-	Without []string          // patterns of what is not taken, by the names that it would have (path.Match)
+	Without []string          // patterns of what is not taken, by the names that it would have (doublestar)
+	Put     map[string]string // files of the archive's own
 	Change  []Change          // what a package fixed and a hosting account does not have
 }
 
@@ -211,7 +213,7 @@ func (p *packed) inside(dir string) (out []string) {
 
 func without(r Recipe, name string) bool {
 	return slices.ContainsFunc(r.Without, func(pattern string) bool {
-		fits, err := path.Match(pattern, name)
+		fits, err := doublestar.Match(pattern, name)
 		return err == nil && fits
 	})
 }
@@ -220,7 +222,18 @@ func without(r Recipe, name string) bool {
 func (p *packed) write(r Recipe, chosen map[string]string, to io.Writer) error {
 	w := tar.NewWriter(to)
 	done := map[int]bool{}
-	for _, name := range slices.Sorted(maps.Keys(chosen)) {
+	names := maps.Clone(chosen)
+	for name := range r.Put {
+		names[name] = ""
+		delete(names, path.Dir(name)+"/") // which is not empty then
+	}
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		if own, is := r.Put[name]; is {
+			if err := put(w, name, 0o644, []byte(own)); err != nil {
+				return err
+			}
+			continue
+		}
 		it := p.items[chosen[name]]
 		if it.dir {
 			if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name, Mode: 0o755,
@@ -234,7 +247,7 @@ func (p *packed) write(r Recipe, chosen map[string]string, to io.Writer) error {
 			return err
 		}
 		for n, c := range r.Change {
-			if fits, _ := path.Match(c.File, name); fits && bytes.Contains(text, []byte(c.From)) {
+			if fits, _ := doublestar.Match(c.File, name); fits && bytes.Contains(text, []byte(c.From)) {
 				text, done[n] = bytes.ReplaceAll(text, []byte(c.From), []byte(c.To)), true
 			}
 		}
@@ -242,11 +255,7 @@ func (p *packed) write(r Recipe, chosen map[string]string, to io.Writer) error {
 		if it.runs {
 			mode = 0o755
 		}
-		if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: mode, Size: int64(len(text)),
-			ModTime: time.Unix(0, 0).UTC()}); err != nil {
-			return err
-		}
-		if _, err := w.Write(text); err != nil {
+		if err := put(w, name, mode, text); err != nil {
 			return err
 		}
 	}
@@ -257,4 +266,13 @@ func (p *packed) write(r Recipe, chosen map[string]string, to io.Writer) error {
 		}
 	}
 	return w.Close()
+}
+
+func put(w *tar.Writer, name string, mode int64, text []byte) error {
+	if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Mode: mode, Size: int64(len(text)),
+		ModTime: time.Unix(0, 0).UTC()}); err != nil {
+		return err
+	}
+	_, err := w.Write(text)
+	return err
 }

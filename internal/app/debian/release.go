@@ -58,7 +58,8 @@ func Keys(files ...string) (openpgp.EntityList, error) {
 }
 
 // ReadRelease reads an InRelease file. It must bear a good signature of one of the
-// keys, be of its time, and not be older than what was seen before.
+// keys, be of its time, and not be older than what was seen before. With ErrExpired
+// the index comes too, for those who take it nevertheless.
 func ReadRelease(signed []byte, keys openpgp.EntityList, now, before time.Time) (*Release, error) {
 	block, _ := clearsign.Decode(signed)
 	if block == nil {
@@ -86,15 +87,18 @@ func ReadRelease(signed []byte, keys openpgp.EntityList, now, before time.Time) 
 		if r.ValidUntil, err = time.Parse(time.RFC1123, until); err != nil {
 			return nil, fmt.Errorf("read until when the index is valid: %w", err)
 		}
-		if now.After(r.ValidUntil) {
-			return nil, fmt.Errorf("%w: it was valid until %s", ErrExpired, r.ValidUntil.Format(time.DateOnly))
-		}
 	}
 	if r.Date.Before(before) {
 		return nil, fmt.Errorf("%w: it is of %s, and one of %s was seen", ErrReplayed, r.Date.Format(time.DateTime),
 			before.Format(time.DateTime))
 	}
-	return r, r.list(p.Values["SHA256"])
+	if err := r.list(p.Values["SHA256"]); err != nil {
+		return nil, err
+	}
+	if !r.ValidUntil.IsZero() && now.After(r.ValidUntil) {
+		return r, fmt.Errorf("%w: it was valid until %s", ErrExpired, r.ValidUntil.Format(time.DateOnly))
+	}
+	return r, nil
 }
 
 // list reads the checksums: a line each of sum, size and name.

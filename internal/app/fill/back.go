@@ -1,6 +1,7 @@
 package fill
 
 import (
+	"html"
 	"net/url"
 	"regexp"
 	"strings"
@@ -26,6 +27,8 @@ func Back(p Part, made string) (string, bool) {
 				return "", false
 			}
 			made = plain
+		case "html":
+			made = html.UnescapeString(made)
 		default:
 			return "", false
 		}

@@ -7,7 +7,9 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"html"
 	"net/url"
 	"regexp"
 	"strings"
@@ -39,8 +41,23 @@ var filters = map[string]func(string) (string, error){
 		return addressPart(s, func(u *url.URL) string { return u.EscapedPath() })
 	},
 
+	"html":       func(s string) (string, error) { return html.EscapeString(s), nil },
+	"slashes":    func(s string) (string, error) { return slashes.Replace(s), nil },
+	"trim-slash": func(s string) (string, error) { return strings.TrimRight(s, "/"), nil },
+	"json":       toJSON,
+
 	"number": number,
 	"flag":   flag,
+}
+
+// slashes writes a backslash before what ends or escapes a string in most languages,
+// as PHP's addslashes does.
+var slashes = strings.NewReplacer(`\`, `\\`, `'`, `\'`, `"`, `\"`, "\x00", `\0`)
+
+// toJSON writes a text as a JSON string, with its quotes (RFC 8259, 7).
+func toJSON(s string) (string, error) {
+	text, err := json.Marshal(s)
+	return string(text), err
 }
 
 // BcryptCost is the work factor of the hashes, PHP's own default.

@@ -15,6 +15,7 @@ import (
 	"unicode"
 
 	"github.com/Masterminds/semver/v3"
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/app/config"
@@ -25,8 +26,8 @@ import (
 )
 
 // Kinds are the things an app can be for.
-var Kinds = []string{"blog", "customers", "forum", "gallery", "helpdesk", "learning", "reader", "shop", "webmail",
-	"wiki"}
+var Kinds = []string{"admin", "blog", "boards", "booking", "calendar", "customers", "forum", "gallery", "helpdesk",
+	"learning", "links", "publishing", "reader", "shop", "statistics", "webmail", "wiki"}
 
 // Levels are how far a release goes beyond the one before.
 var Levels = []string{"fixes", "features", "breaking"}
@@ -218,7 +219,8 @@ func (c *checker) packages() {
 	const key = "archive.debian"
 	d := *c.Archive.Debian
 	for i, name := range append([]string{d.Package}, d.Also...) {
-		if !packageName.MatchString(name) {
+		name, suite, other := strings.Cut(name, "/")
+		if !packageName.MatchString(name) || other && (i == 0 || !suiteName.MatchString(suite)) {
 			c.wrong(key+map[bool]string{true: ".package", false: ".also"}[i == 0],
 				fmt.Sprintf("%q is not a package's name", name), "Write it as apt has it.")
 		}
@@ -254,13 +256,16 @@ func (c *checker) recipe(key string, r Recipe) {
 			c.inside(key+".take."+from, to)
 		}
 	}
+	for name := range r.Put {
+		c.inside(key+".put", name)
+	}
 	for _, pattern := range r.Without {
-		if _, err := path.Match(pattern, ""); err != nil {
-			c.wrong(key+".without", fmt.Sprintf("%q is not a pattern", pattern), "See path.Match: * and ? for parts of a name.")
+		if !doublestar.ValidatePattern(pattern) {
+			c.wrong(key+".without", fmt.Sprintf("%q is not a pattern", pattern), "* and ? stand for parts of a name, ** for any folders.")
 		}
 	}
 	for i, one := range r.Change {
-		if _, err := path.Match(one.File, ""); err != nil || one.File == "" || one.From == "" {
+		if !doublestar.ValidatePattern(one.File) || one.File == "" || one.From == "" {
 			c.wrong(key+".change."+strconv.Itoa(i), "a change has file, from and to", "Name the file, and the text that it has.")
 		}
 	}

@@ -28,8 +28,7 @@ type Now struct {
 	Pattern  string            `yaml:"pattern"`  // a regular expression (RE2) with one group
 }
 
-// Told lists the templates in which a value stands as it is, so that it can be
-// read back from the files that were written after them.
+// Told lists the templates in which a value stands so that it can be read back from the files that were written after them.
 func (k *Kit) Told(name string) []Config {
 	var out []Config
 	for _, c := range k.Config {
@@ -38,7 +37,8 @@ func (k *Kit) Told(name string) []Config {
 			continue
 		}
 		if slices.ContainsFunc(fill.Parse(string(text)), func(p fill.Part) bool {
-			return p.Name == name && len(p.Filters) == 0
+			_, back := fill.Back(p, "")
+			return p.Name == name && back
 		}) {
 			out = append(out, c)
 		}

@@ -25,6 +25,7 @@ type Recipe struct {
 	Also    []string          `yaml:"also"`    // packages that what is taken has links into
 	Take    map[string]string `yaml:"take"`    // places in the packages, and where each comes to be: "." for the top
 	Without []string          `yaml:"without"` // patterns of what is not taken, by the names that it would have
+	Put     map[string]string `yaml:"put"`     // files of the archive's own: what the package left to the server
 	Change  []Change          `yaml:"change"`  // what a package fixed, and no hosting account has
 }
 
@@ -73,7 +74,7 @@ func (k *Kit) Arrived(all []Arrival) {
 	}
 	slices.SortFunc(out, func(a, b Release) int { return version.Compare(b.Release, a.Release) })
 	for i := range out {
-		out[i].Level = "breaking"
+		out[i].Level = "features"
 		if i+1 < len(out) {
 			out[i].Level = version.Level(out[i+1].Release, out[i].Release)
 		}
@@ -110,9 +111,12 @@ func (k *Kit) arrival(name string, a Arrival) Release {
 // with is a recipe and what another has besides.
 func (r Recipe) with(more Recipe) Recipe {
 	out := Recipe{Also: slices.Concat(r.Also, more.Also), Take: map[string]string{},
-		Without: slices.Concat(r.Without, more.Without), Change: slices.Concat(r.Change, more.Change)}
+		Put: map[string]string{}, Without: slices.Concat(r.Without, more.Without),
+		Change: slices.Concat(r.Change, more.Change)}
 	maps.Copy(out.Take, r.Take)
 	maps.Copy(out.Take, more.Take)
+	maps.Copy(out.Put, r.Put)
+	maps.Copy(out.Put, more.Put)
 	return out
 }
 

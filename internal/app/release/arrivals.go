@@ -71,15 +71,15 @@ func (a *Archives) LookUp(ctx context.Context, k *kit.Kit) error {
 func (a *Archives) arrive(ctx context.Context, k *kit.Kit, before []kit.Arrival) ([]kit.Arrival, error) {
 	d := k.Archive.Debian
 	var out []kit.Arrival
-	var wrong error
+	var wrong, unknown error
 	for _, suite := range d.Suites {
 		found, err := a.Debian.Find(ctx, suite, d.Package)
 		if errors.Is(err, debian.ErrNone) {
-			wrong = cmp.Or(wrong, err)
+			unknown = err
 			continue
 		}
 		if err != nil {
-			wrong = err
+			wrong = errors.Join(wrong, err)
 			out = append(out, of(before, suite)...) // as it was
 			continue
 		}
@@ -97,7 +97,7 @@ func (a *Archives) arrive(ctx context.Context, k *kit.Kit, before []kit.Arrival)
 		}
 		out = append(out, arrival)
 	}
-	return out, wrong
+	return out, cmp.Or(wrong, unknown)
 }
 
 func of(before []kit.Arrival, suite string) (out []kit.Arrival) {

@@ -78,17 +78,20 @@ func (a *Archives) packages(ctx context.Context, k catalogue.Entry, r *kit.Relea
 	if d.Version == "" {
 		return nil, gone
 	}
-	names := append([]string{d.Package}, d.Recipe.Also...)
-	found, err := a.Debian.Find(ctx, d.Suite, names...)
-	if err != nil {
-		return nil, fault.New(fault.Failed, "the packages of "+k.Title+" "+r.Release+" cannot be looked up", d.Suite,
-			"Check the connection and try again. Nothing was touched.").Because(err)
-	}
 	var out []debian.Package
-	for _, name := range names {
+	for _, name := range append([]string{d.Package}, d.Recipe.Also...) {
+		name, suite, other := strings.Cut(name, "/") // as apt writes it
+		if !other {
+			suite = d.Suite
+		}
+		found, err := a.Debian.Find(ctx, suite, name)
+		if err != nil {
+			return nil, fault.New(fault.Failed, "the packages of "+k.Title+" "+r.Release+" cannot be looked up", suite,
+				"Check the connection and try again. Nothing was touched.").Because(err)
+		}
 		p, there := found[name]
 		if !there {
-			return nil, fault.New(fault.Failed, "the suite "+d.Suite+" has no package "+name, k.Title+" "+r.Release,
+			return nil, fault.New(fault.Failed, "the suite "+suite+" has no package "+name, k.Title+" "+r.Release,
 				"Tell whoever made the kit. Nothing was touched.")
 		}
 		out = append(out, p)
@@ -109,7 +112,7 @@ func (a *Archives) make(ctx context.Context, d kit.Recipe, packages []debian.Pac
 		}
 		debs = append(debs, file)
 	}
-	recipe := debian.Recipe{Take: d.Take, Without: d.Without}
+	recipe := debian.Recipe{Take: d.Take, Without: d.Without, Put: d.Put}
 	for _, c := range d.Change {
 		recipe.Change = append(recipe.Change, debian.Change{File: c.File, From: c.From, To: c.To})
 	}

@@ -111,6 +111,7 @@ type Runner struct {
 	Progress func(Event)      // may be nil
 	Again    func(error) bool // whether an undo that failed is worth another try
 	Patience time.Duration    // for how long to try again
+	Keep     bool             // a job that fails is left as it is, to be looked at
 }
 
 // Stopped is the error of a job that did not come to its end.
@@ -120,6 +121,7 @@ type Stopped struct {
 	Cause   error
 	Undone  bool  // whether all that was begun was undone
 	Settled bool  // whether it had settled: then it is to be finished, not undone
+	Kept    bool  // whether it was left as it was, to be looked at
 	Left    error // why it was not undone or finished
 }
 
@@ -139,6 +141,10 @@ func (r *Runner) Run(ctx context.Context, list List) error {
 			stopped := &Stopped{Job: r.Journal.ID, Step: p.Title(), Cause: err}
 			if i > settles {
 				stopped.Settled, stopped.Left = true, err
+				return stopped
+			}
+			if r.Keep && ctx.Err() == nil {
+				stopped.Kept = true
 				return stopped
 			}
 			stopped.Left = r.undo(ctx, all[:i+1], len(all))
