@@ -31,8 +31,8 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 )
 
 const program = "../bin/tivset"
@@ -249,7 +249,7 @@ func replaceSum(t *testing.T, folder, archive, sum string) {
 }
 
 func TestInstall(t *testing.T) {
-	real := testserver.MariaDB(t)
+	real := servers.MariaDB(t)
 	w := sitetest.DemoOn(t, real)
 	w.EditAccount(func(a *account.Account) { // straight to the web server, without the tests' proxy
 		for i := range a.Domains {
@@ -290,8 +290,8 @@ func TestInstall(t *testing.T) {
 // An install of an archive that is packed slowly, against a shell script that does the
 // same: unpacks it, loads the schema and asks for the pages that a check asks for.
 func TestInstallXZ(t *testing.T) {
-	xz := testserver.Need(t, "xz")[0]
-	real := testserver.MariaDB(t)
+	xz := servers.Need(t, "xz")[0]
+	real := servers.MariaDB(t)
 	w := sitetest.DemoOn(t, real)
 	a, at := inFront(t, w.Demo.Standin.Web.Address())
 	w.EditAccount(func(acc *account.Account) {
@@ -337,7 +337,7 @@ func TestInstallXZ(t *testing.T) {
 
 // reference unpacks the archive with tar and loads the schema with the
 // server's own client.
-func reference(t *testing.T, d testserver.Database, archive string, schema []byte) {
+func reference(t *testing.T, d servers.Database, archive string, schema []byte) {
 	folder := t.TempDir()
 	out, err := exec.Command("tar", "-xf", archive, "-C", folder).CombinedOutput()
 	require.NoError(t, err, "%s", out)

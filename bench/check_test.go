@@ -22,9 +22,9 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 )
 
 // asked is a web server in front of another that notes what it is asked for, and
@@ -163,7 +163,7 @@ func slowSites(t *testing.T, pace time.Duration, n int) (*sitetest.World, *asked
 	require.NoError(t, os.Chmod(filepath.Dir(first), 0o755))
 	require.NoError(t, os.Chmod(filepath.Dir(filepath.Dir(first)), 0o755))
 	require.NoError(t, os.WriteFile(first, nil, 0o644))
-	g := restless.NewGround(t, testserver.PHPWeb, "auto_prepend_file = "+first, "opcache.validate_timestamps = 1",
+	g := restless.NewGround(t, servers.PHPWeb, "auto_prepend_file = "+first, "opcache.validate_timestamps = 1",
 		"opcache.revalidate_freq = 0")
 	w := g.World(t, "local")
 	a, at := inFront(t, g.Web)

@@ -17,9 +17,9 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/hosting/files/local"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/place"
 	"tivset/internal/work/update"
 )
@@ -28,7 +28,7 @@ import (
 // update and by a move, as a visitor sees it who asks every 20 ms.
 func TestClosedFor(t *testing.T) {
 	ctx := context.Background()
-	g := restless.NewGround(t, testserver.PHPWeb)
+	g := restless.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
 	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err)
@@ -76,8 +76,8 @@ func TestClosedFor(t *testing.T) {
 
 // Unpacking an .xz archive, against xz and tar.
 func TestUnpackXZ(t *testing.T) {
-	name := testserver.TTRSS(t)
-	paths := testserver.Need(t, "xz", "tar")
+	name := servers.TTRSS(t)
+	paths := servers.Need(t, "xz", "tar")
 	to := t.TempDir()
 	n := 0
 	ours, theirs := inTurn(5, func() {

@@ -18,17 +18,17 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/secret"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // slowFTP starts an FTP server behind a line of 50 ms: data connections too,
 // which go to the same port of another loopback address.
-func slowFTP(t *testing.T, home string) (s testserver.FTP, address string) {
-	return slowFTPOf(t, testserver.FTPOptions{Home: home}, nil)
+func slowFTP(t *testing.T, home string) (s servers.FTP, address string) {
+	return slowFTPOf(t, servers.FTPOptions{Home: home}, nil)
 }
 
-func slowFTPOf(t *testing.T, o testserver.FTPOptions, w *width) (s testserver.FTP, address string) {
-	s = testserver.ProFTPD(t, o)
+func slowFTPOf(t *testing.T, o servers.FTPOptions, w *width) (s servers.FTP, address string) {
+	s = servers.ProFTPD(t, o)
 	_, port, err := net.SplitHostPort(s.Address)
 	require.NoError(t, err)
 	control, err := strconv.Atoi(port)
@@ -46,7 +46,7 @@ func ports(between [2]int) (all []int) {
 	return all
 }
 
-func overFTP(t *testing.T, s testserver.FTP, address, packed, top string) time.Duration {
+func overFTP(t *testing.T, s servers.FTP, address, packed, top string) time.Duration {
 	return median(1, func() {
 		ctx := context.Background()
 		f, err := ftp.Open(ctx, ftp.Login{Address: address, User: s.User, Password: secret.Of(s.Password)},
@@ -61,13 +61,13 @@ func overFTP(t *testing.T, s testserver.FTP, address, packed, top string) time.D
 	})
 }
 
-func overLFTP(t *testing.T, s testserver.FTP, address, folder, top string) time.Duration {
+func overLFTP(t *testing.T, s servers.FTP, address, folder, top string) time.Duration {
 	return overLFTPWith(t, s, address, "mirror -R --parallel=8 "+folder+" /"+top)
 }
 
 // overLFTPWith has lftp do something.
-func overLFTPWith(t *testing.T, s testserver.FTP, address, do string) time.Duration {
-	lftp := testserver.Need(t, "lftp")[0]
+func overLFTPWith(t *testing.T, s servers.FTP, address, do string) time.Duration {
+	lftp := servers.Need(t, "lftp")[0]
 	return median(1, func() {
 		host, port, _ := net.SplitHostPort(address)
 		c := exec.Command(lftp, "-p", port, host)

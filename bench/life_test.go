@@ -22,8 +22,8 @@ import (
 	"tivset/internal/app/rewrite"
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 )
 
 // run runs the program on a demo's home and gives the most memory it held, as
@@ -40,7 +40,7 @@ func run(t *testing.T, home string, args ...string) float64 {
 // A backup and a restore of 3,000 files, 60 MB, and a database of 200 MB,
 // against tar and the server's own clients, one after the other.
 func TestBackupAndRestore(t *testing.T) {
-	real := testserver.MariaDB(t)
+	real := servers.MariaDB(t)
 	w := sitetest.DemoOn(t, real)
 	w.EditAccount(func(a *account.Account) {
 		for i := range a.Domains {

@@ -25,7 +25,7 @@ import (
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // With a courier, thousands of files take little longer than their archive on
@@ -46,14 +46,14 @@ func withCourier(t *testing.T, times int, w *width) (ours, alone time.Duration) 
 	catalogue := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(catalogue))
 	packed, _ := app(t, catalogue, 3000, 20_000)
-	home := testserver.AccountFolder(t)
-	_, uid := testserver.SiteUser(t)
+	home := servers.AccountFolder(t)
+	_, uid := servers.SiteUser(t)
 	for _, dir := range []string{"web", "web/lockside", ".tivset"} {
 		require.NoError(t, os.Mkdir(filepath.Join(home, dir), 0o755))
 		require.NoError(t, os.Chown(filepath.Join(home, dir), uid, uid))
 	}
-	s, address := slowFTPOf(t, testserver.FTPOptions{Home: home, UID: uid}, w)
-	near := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost",
+	s, address := slowFTPOf(t, servers.FTPOptions{Home: home, UID: uid}, w)
+	near := servers.PHPWeb(t, []servers.Site{{Name: "lockside.localhost",
 		Root: filepath.Join(home, "web/lockside")}})
 	away := far(t, near)
 	_, port, _ := strings.Cut(near, ":")
@@ -104,7 +104,7 @@ func TestLoopback(t *testing.T) {
 		bare.theirs(t, "sftp %s -b "+batch+" "+bare.User+"@127.0.0.1")
 	})
 	compare("SFTP against sftp", ours, theirs)
-	s := testserver.ProFTPD(t, testserver.FTPOptions{Home: t.TempDir()})
+	s := servers.ProFTPD(t, servers.FTPOptions{Home: t.TempDir()})
 	n := 0
 	ours, theirs = inTurn(3, func() { n++; overFTP(t, s, s.Address, packed, fmt.Sprint("ours", n)) }, func() {
 		overLFTP(t, s, s.Address, folder+"/inkwater-1.4.0", fmt.Sprint("theirs", n))
@@ -115,7 +115,7 @@ func TestLoopback(t *testing.T) {
 // A script of 1 GB is loaded as it is read. The loading runs in a process of
 // its own, whose memory the system tells.
 func TestLargeScript(t *testing.T) {
-	for _, d := range []testserver.Database{testserver.MariaDB(t), testserver.PostgreSQL(t)} {
+	for _, d := range []servers.Database{servers.MariaDB(t), servers.PostgreSQL(t)} {
 		c := exec.Command(os.Args[0], "-test.run=TestLoadScript", "-test.v")
 		c.Env = append(os.Environ(), "BENCH_LOAD="+d.Engine+"|"+d.Address+"|"+d.User+"|"+d.Password)
 		began := time.Now()

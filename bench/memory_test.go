@@ -19,7 +19,7 @@ import (
 	"tivset/internal/hosting/files/sftp"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // tellPeak prints the most memory that this process has held. What the system
@@ -48,7 +48,7 @@ func TestMemoryOfUploads(t *testing.T) {
 	catalogue := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(catalogue))
 	packed, _ := app(t, catalogue, 3000, 20_000)
-	f := testserver.ProFTPD(t, testserver.FTPOptions{Home: t.TempDir()})
+	f := servers.ProFTPD(t, servers.FTPOptions{Home: t.TempDir()})
 	shell, bare := here(t, ""), here(t, "ForceCommand internal-sftp\n")
 	for _, c := range []struct{ reach, how string }{
 		{"FTP", strings.Join([]string{"ftp", f.Address, f.User, f.Password, packed, "/"}, "|")},

@@ -20,7 +20,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/hosting/files/sftp"
 	"tivset/internal/hosting/ssh"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // far puts a line of 50 ms there and back before a server.
@@ -104,23 +104,23 @@ func late(to io.WriteCloser, from io.Reader, w *width) {
 // An account's server behind a line of 50 ms, and how we and the system's
 // programs sign in to it.
 type distant struct {
-	testserver.SSH
+	servers.SSH
 	address, port string
 	hosts         *ssh.Hosts
 }
 
 func behindALine(t *testing.T, extra string) distant {
-	s := testserver.OpenSSH(t, extra)
+	s := servers.OpenSSH(t, extra)
 	return reachedAt(t, s, far(t, s.Address))
 }
 
 // here is a server without a long line before it.
 func here(t *testing.T, extra string) distant {
-	s := testserver.OpenSSH(t, extra)
+	s := servers.OpenSSH(t, extra)
 	return reachedAt(t, s, s.Address)
 }
 
-func reachedAt(t *testing.T, s testserver.SSH, address string) distant {
+func reachedAt(t *testing.T, s servers.SSH, address string) distant {
 	d := distant{SSH: s, address: address, hosts: &ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}}
 	_, err := d.hosts.Trust(d.address, s.Fingerprint)
 	require.NoError(t, err)

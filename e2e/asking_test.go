@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/records/home"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // An account is added by asking: what the servers show is accepted on the way,
 // folders are found, the domain is proved, and a mistake is asked again.
 func TestAccountByAsking(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	p := newProgram(t)
 	_, port, _ := strings.Cut(p.demo.Standin.Web.Address(), ":")
 	data := p.demo.Standin.Database.Address()

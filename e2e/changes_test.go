@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -16,8 +16,8 @@ import (
 // The program is killed at every line of the journal while it changes a site;
 // each time undo brings the account back, or finishes a job that had settled.
 func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
-	testserver.Slow(t)
-	stride := testserver.Sweep(4)
+	servers.Slow(t)
+	stride := servers.Sweep(4)
 	moved := "chandlery.localhost/news"
 	for name, c := range map[string]struct {
 		do, back []string

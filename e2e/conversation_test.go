@@ -17,7 +17,7 @@ import (
 	"tivset/internal/records/home"
 	"tivset/internal/records/vault"
 	"tivset/internal/secret"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 const folded = "Choose any of these yourself? yes or no [no]:"
@@ -40,7 +40,7 @@ func newcomer(app string, licence bool) []turn {
 
 // Every app is installed with at most four typed answers beside its name.
 func TestNewcomerInstallsEachApp(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	for app, licence := range map[string]bool{"inkwater": false, "moorings": true, "pennywharf": true, "helmroom": false,
 		"lanternbox": false, "towline": true} {
 		t.Run(app, func(t *testing.T) {
@@ -79,7 +79,7 @@ func TestCtrlCAtAnyQuestion(t *testing.T) {
 
 // An expert unfolds and answers everything, wrongly first.
 func TestExpertDecidesEverything(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	p := newProgram(t)
 	file := filepath.Join(t.TempDir(), "shop.yaml")
 	shown, code := onTerminal(t, p.as("tivset", nil, "install", "pennywharf", "--at", "chandlery.localhost/shop"),

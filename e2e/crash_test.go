@@ -17,7 +17,7 @@ import (
 
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // program runs the program against a demo.
@@ -101,8 +101,8 @@ func (p *program) afterCrash(before, address, moment string) (settled bool) {
 // The program is killed at every line of the journal, before and after each
 // step; each time undo brings the account back, or finishes a settled job.
 func TestKilledAtEveryJournalRecord(t *testing.T) {
-	testserver.Slow(t)
-	stride := testserver.Sweep(3)
+	servers.Slow(t)
+	stride := servers.Sweep(3)
 	for _, app := range []string{"inkwater", "moorings"} {
 		t.Run(app, func(t *testing.T) {
 			t.Parallel()
@@ -131,7 +131,7 @@ func TestKilledAtEveryJournalRecord(t *testing.T) {
 
 // The program is killed while it undoes, too.
 func TestKilledWhileUndoing(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	p := newProgram(t)
 	before := p.snapshot()
 	p.demo.Standin.Database.OnStatement(func(s string) {
@@ -183,7 +183,7 @@ func TestFailureNamesItsJob(t *testing.T) {
 
 // Resume brings a killed install to its end, with the password that was given.
 func TestResumed(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	p := newProgram(t)
 	file := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(file, []byte("Kranich-Teekanne-74-Ufer"), 0o600))
@@ -211,7 +211,7 @@ func TestResumed(t *testing.T) {
 }
 
 func TestKilledAtRandomMoments(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	t.Run("local", func(t *testing.T) { killedAtRandomMoments(newProgram(t), 20, 17) })
 	t.Run("SFTP", func(t *testing.T) {
 		p := newProgram(t)

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
@@ -172,7 +172,7 @@ func TestConfirmation(t *testing.T) {
 
 // The demo runs until it is interrupted; its tour ends by itself.
 func TestDemo(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	p := newProgram(t)
 	c := p.as("tivset-minding", []string{"TIVSET_HOME="}, "demo", "--tour")
 	out, err := c.CombinedOutput()

@@ -9,22 +9,22 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 func TestHold(t *testing.T) {
 	if os.Getenv("HOLD") == "" {
 		t.Skip()
 	}
-	root := testserver.AccountFolder(t)
-	_, uid := testserver.SiteUser(t)
+	root := servers.AccountFolder(t)
+	_, uid := servers.SiteUser(t)
 	for _, dir := range []string{"web", "web/lockside", "web/apache", "data"} {
 		require.NoError(t, os.Mkdir(filepath.Join(root, dir), 0o755))
 		require.NoError(t, os.Chown(filepath.Join(root, dir), uid, uid))
 	}
-	web := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: filepath.Join(root, "web/lockside")}})
-	ap := testserver.Apache(t, []testserver.Site{{Name: "apache.localhost", Root: filepath.Join(root, "web/apache")}})
-	m, p := testserver.MariaDB(t), testserver.PostgreSQL(t)
+	web := servers.PHPWeb(t, []servers.Site{{Name: "lockside.localhost", Root: filepath.Join(root, "web/lockside")}})
+	ap := servers.Apache(t, []servers.Site{{Name: "apache.localhost", Root: filepath.Join(root, "web/apache")}})
+	m, p := servers.MariaDB(t), servers.PostgreSQL(t)
 	port := func(s string) string { return s[len("127.0.0.1:"):] }
 	text := fmt.Sprintf("account: quillmere\nreach: local:%s\nlogin: {}\ndomains:\n  - {name: lockside.localhost, folder: "+
 		"web/lockside, url: \"http://lockside.localhost:%s\", connect: %q}\n  - {name: apache.localhost, folder: "+

@@ -24,8 +24,8 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/plan"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/install"
 	"tivset/kits"
 )
@@ -38,7 +38,7 @@ const (
 // grounds is an account on real servers.
 type grounds struct {
 	root, web string
-	engines   map[string]testserver.Database
+	engines   map[string]servers.Database
 	requests  map[string]plan.Request
 	source    catalogue.Source
 	reaches   map[string]func(t *testing.T, w *sitetest.World) (reach, login string)
@@ -48,25 +48,25 @@ type grounds struct {
 // the databases that are named.
 func newGrounds(t *testing.T, engines ...string) *grounds {
 	t.Helper()
-	h := &grounds{root: testserver.AccountFolder(t)}
+	h := &grounds{root: servers.AccountFolder(t)}
 	docroot := filepath.Join(h.root, "web/lockside")
-	name, uid := testserver.SiteUser(t)
+	name, uid := servers.SiteUser(t)
 	for _, dir := range []string{"web", "web/lockside"} {
 		require.NoError(t, os.Mkdir(filepath.Join(h.root, dir), 0o755))
 		require.NoError(t, os.Chown(filepath.Join(h.root, dir), uid, uid))
 	}
-	h.web = testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: docroot}})
-	h.engines = map[string]testserver.Database{}
+	h.web = servers.PHPWeb(t, []servers.Site{{Name: "lockside.localhost", Root: docroot}})
+	h.engines = map[string]servers.Database{}
 	for _, engine := range engines {
 		switch engine {
 		case "mariadb":
-			h.engines[engine] = testserver.MariaDB(t)
+			h.engines[engine] = servers.MariaDB(t)
 		case "postgresql":
-			h.engines[engine] = testserver.PostgreSQL(t)
+			h.engines[engine] = servers.PostgreSQL(t)
 		}
 	}
-	roundcube, sum := testserver.Roundcube(t)
-	imap := testserver.Mailboxes(t, mailbox, mailboxPassword)
+	roundcube, sum := servers.Roundcube(t)
+	imap := servers.Mailboxes(t, mailbox, mailboxPassword)
 	admin := answer.Given{"title": `Mail "of" the $lock's`, "admin.name": mailbox,
 		"admin.email": "wharfinger@lockside.localhost"}
 	mail := answer.Given{"admin.password": mailboxPassword, "imap": imap}
@@ -74,12 +74,12 @@ func newGrounds(t *testing.T, engines ...string) *grounds {
 		mail[k] = v
 	}
 	h.requests = map[string]plan.Request{
-		"tt-rss":    {App: "tt-rss", At: "lockside.localhost/news", Archive: testserver.TTRSS(t), Answers: admin},
+		"tt-rss":    {App: "tt-rss", At: "lockside.localhost/news", Archive: servers.TTRSS(t), Answers: admin},
 		"roundcube": {App: "roundcube", At: "lockside.localhost/mail", Archive: roundcube, Answers: mail},
 	}
 	h.source = catalogue.Source{Name: "built-in", Files: withSum(t, sum)}
-	sshd := testserver.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
-	proftpd := testserver.ProFTPD(t, testserver.FTPOptions{Home: h.root, TLS: true, UID: uid})
+	sshd := servers.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
+	proftpd := servers.ProFTPD(t, servers.FTPOptions{Home: h.root, TLS: true, UID: uid})
 	h.reaches = map[string]func(*testing.T, *sitetest.World) (string, string){
 		"local": nil,
 		"SFTP": func(t *testing.T, w *sitetest.World) (string, string) {
@@ -257,7 +257,7 @@ func mustAccount(t *testing.T, w *sitetest.World) *account.Account {
 	return a
 }
 
-func loginOf(d testserver.Database) database.Login {
+func loginOf(d servers.Database) database.Login {
 	return database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password)}
 }
 
@@ -268,7 +268,7 @@ func TestPHPThatCannotCarry(t *testing.T) {
 	h := newGrounds(t, "mariadb")
 	w := h.world(t, "FTPS", "mariadb")
 	a := mustAccount(t, w)
-	bare := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost",
+	bare := servers.PHPWeb(t, []servers.Site{{Name: "lockside.localhost",
 		Root: filepath.Join(h.root, "web/lockside")}}, "disable_functions = openssl_verify")
 	reachedAt := func(address string) {
 		_, port, _ := strings.Cut(address, ":")

@@ -21,8 +21,8 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/plan"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/install"
 	"tivset/kits"
 )
@@ -42,14 +42,14 @@ func TestEveryKitIsWithoutMistakes(t *testing.T) {
 // reader sets up an account on real servers: nginx, php-fpm, MariaDB.
 func reader(t *testing.T) (*sitetest.World, plan.Request) {
 	t.Helper()
-	archive := testserver.TTRSS(t)
+	archive := servers.TTRSS(t)
 	php, err := exec.LookPath("php")
 	require.NoError(t, err)
-	d := testserver.MariaDB(t)
-	root := testserver.AccountFolder(t)
+	d := servers.MariaDB(t)
+	root := servers.AccountFolder(t)
 	docroot := filepath.Join(root, "web/lockside")
 	require.NoError(t, os.MkdirAll(docroot, 0o755))
-	address := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost", Root: docroot}})
+	address := servers.PHPWeb(t, []servers.Site{{Name: "lockside.localhost", Root: docroot}})
 	_, port, _ := strings.Cut(address, ":")
 	file := fmt.Sprintf(`account: quillmere
 reach: local:%s

@@ -11,9 +11,9 @@ import (
 
 	"tivset/internal/check"
 	"tivset/internal/fault"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/repair"
 )
 
@@ -21,7 +21,7 @@ import (
 // among the app's, where visitors upload, under any name. What is no program, what
 // the app makes itself and what the owner vouched for are not.
 func TestPlantedPrograms(t *testing.T) {
-	w := restless.NewGround(t, testserver.PHPWeb).World(t, "local")
+	w := restless.NewGround(t, servers.PHPWeb).World(t, "local")
 	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	folder := filepath.Join(w.Root, done.Site.Folder)

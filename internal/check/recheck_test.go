@@ -11,14 +11,14 @@ import (
 
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/repair"
 )
 
 // Every app's site can be checked from what is recorded, and what breaks shows.
 func TestChecksSites(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	w.Hosting.Settle = 0
 	addresses := map[string]string{}

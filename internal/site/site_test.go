@@ -14,9 +14,9 @@ import (
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/site"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/install"
 )
 
@@ -25,7 +25,7 @@ var ctx = context.Background()
 // A site made of its record is the one that was planned: every value that a
 // kit's texts can name is the same, secrets included, for every app.
 func TestASiteComesBackFromItsRecord(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	now := time.Date(2026, 11, 23, 8, 4, 5, 0, time.UTC)
 	for app, at := range sitetest.Apps {

@@ -16,10 +16,10 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
+	"tivset/internal/servers"
 	"tivset/internal/sites"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 )
 
 // browser is somebody's, that finds the account's domains.
@@ -102,8 +102,8 @@ func TestEnters(t *testing.T) {
 // An app in PHP that wants a cookie and a token first; and one whose password was
 // changed.
 func TestEntersAppsInPHP(t *testing.T) {
-	for server, serve := range map[string]func(testing.TB, []testserver.Site, ...string) string{
-		"nginx": testserver.PHPWeb, "Apache": testserver.Apache} {
+	for server, serve := range map[string]func(servers.Stage, []servers.Site, ...string) string{
+		"nginx": servers.PHPWeb, "Apache": servers.Apache} {
 		t.Run(server, func(t *testing.T) {
 			g := restless.NewGround(t, serve)
 			w := g.World(t, "local")

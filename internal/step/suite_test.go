@@ -26,10 +26,10 @@ import (
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/site"
 	"tivset/internal/step"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/remove"
 )
 
@@ -354,7 +354,7 @@ func TestSteps(t *testing.T) {
 			if s.stays || s.fails || testing.Short() {
 				return
 			}
-			for n := 1; n <= calls; n += testserver.Sweep(1 + calls/25) {
+			for n := 1; n <= calls; n += servers.Sweep(1 + calls/25) {
 				one := s.make(g)
 				before := g.all()
 				fields := prepared(t, one)
@@ -413,7 +413,7 @@ func TestFinishers(t *testing.T) {
 			whole := g.left()
 			require.NoError(t, finish(), "twice is once")
 			assert.Equal(t, whole, g.left())
-			for n := 1; n <= calls && !testing.Short(); n += testserver.Sweep(1 + calls/8) {
+			for n := 1; n <= calls && !testing.Short(); n += servers.Sweep(1 + calls/8) {
 				g := newGround(t)
 				one := make(g)
 				fields, err := json.Marshal(one)

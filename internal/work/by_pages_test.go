@@ -10,14 +10,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/testserver"
 )
 
 // An app that is set up by its own pages keeps the address and the folder that it
 // has meanwhile; afterwards they are those of its place, in tables and in files.
 func TestSetUpByPagesKnowsItsPlace(t *testing.T) {
-	g := restless.NewGround(t, testserver.PHPWeb)
+	g := restless.NewGround(t, servers.PHPWeb)
 	for _, reach := range []string{"local", "FTPS"} {
 		w := g.WorldByPages(t, reach)
 		done, err := w.Install(restless.Request("lockside.localhost/"+strings.ToLower(reach), "1.0.0"))

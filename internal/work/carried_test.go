@@ -13,9 +13,9 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"
 	"tivset/internal/work/restore"
@@ -40,7 +40,7 @@ func knowsItsPlace(t *testing.T, w *sitetest.World, x ledger.Site) {
 // All that changes with a place is carried: address, folders, wherever an app has
 // put them, without the kit naming each.
 func TestWhatChangesWithThePlace(t *testing.T) {
-	g := restless.NewGround(t, testserver.PHPWeb)
+	g := restless.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
 	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))

@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 )
 
 // Somebody presses Ctrl-C at any moment of an install, over each way to the
@@ -21,7 +21,7 @@ func TestInterruptedAtAnyMoment(t *testing.T) {
 	for _, reach := range restless.Reaches() {
 		t.Run(reach, func(t *testing.T) {
 			t.Parallel()
-			g := restless.NewGround(t, testserver.PHPWeb)
+			g := restless.NewGround(t, servers.PHPWeb)
 			w := g.World(t, reach)
 			begun := time.Now()
 			_, err := w.Install(restless.Request("lockside.localhost/whole", "1.0.0"))
@@ -29,7 +29,7 @@ func TestInterruptedAtAnyMoment(t *testing.T) {
 			takes := time.Since(begun)
 			before := w.Snapshot()
 			const tries = 25
-			for n := 0; n < tries; n += testserver.Sweep(4) {
+			for n := 0; n < tries; n += servers.Sweep(4) {
 				at := takes * time.Duration(n+1) / (tries + 1)
 				ctx, stop := context.WithCancel(ctx)
 				time.AfterFunc(at, stop)

@@ -12,8 +12,8 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
@@ -86,8 +86,8 @@ var changes = []change{
 // works, and nothing is left beside it; or the change had settled, and an undo
 // finishes it.
 func TestChangesAreUndoneWhicheverCallFails(t *testing.T) {
-	testserver.Slow(t)
-	stride := testserver.Sweep(8)
+	servers.Slow(t)
+	stride := servers.Sweep(8)
 	for _, c := range changes {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()

@@ -17,9 +17,9 @@ import (
 	"tivset/internal/fault"
 	format "tivset/internal/records/backup"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
@@ -80,8 +80,8 @@ var moving = []moved{
 // done to it. All that the site said it has kept is there afterwards, in the site
 // or in a backup that was named; and nobody else gets in.
 func TestWhileTheWorldMoves(t *testing.T) {
-	for server, serve := range map[string]func(testing.TB, []testserver.Site, ...string) string{
-		"nginx": testserver.PHPWeb, "Apache": testserver.Apache,
+	for server, serve := range map[string]func(servers.Stage, []servers.Site, ...string) string{
+		"nginx": servers.PHPWeb, "Apache": servers.Apache,
 	} {
 		for _, reach := range restless.Reaches() {
 			if server == "Apache" && reach != "local" {
@@ -126,8 +126,8 @@ func TestWhileTheWorldMoves(t *testing.T) {
 // A site at a document root is closed by its own files alone: what else lies there
 // goes on answering, the owner's pages and the sites in folders.
 func TestSitesInsideStayOpen(t *testing.T) {
-	for server, serve := range map[string]func(testing.TB, []testserver.Site, ...string) string{
-		"nginx": testserver.PHPWeb, "Apache": testserver.Apache,
+	for server, serve := range map[string]func(servers.Stage, []servers.Site, ...string) string{
+		"nginx": servers.PHPWeb, "Apache": servers.Apache,
 	} {
 		t.Run(server, func(t *testing.T) {
 			t.Parallel()
@@ -175,7 +175,7 @@ func TestCodeCaches(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			g := restless.NewGround(t, testserver.PHPWeb, settings...)
+			g := restless.NewGround(t, servers.PHPWeb, settings...)
 			w := g.World(t, "local")
 			done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))

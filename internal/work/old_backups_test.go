@@ -13,9 +13,9 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
@@ -53,7 +53,7 @@ func carriedOnto(t *testing.T, w *sitetest.World, at, from string) ledger.Site {
 // A backup is older than the site's place, its database and its password. It is
 // carried onto what the site has now, and not the other way round.
 func TestBackupsOlderThanThePlace(t *testing.T) {
-	g := restless.NewGround(t, testserver.PHPWeb)
+	g := restless.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
 	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))

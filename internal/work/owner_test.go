@@ -14,10 +14,10 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/sites"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"
 	"tivset/internal/work/renew"
@@ -35,7 +35,7 @@ type owned struct {
 
 func ownedSite(t *testing.T) *owned {
 	t.Helper()
-	g := restless.NewGround(t, testserver.PHPWeb)
+	g := restless.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
 	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))

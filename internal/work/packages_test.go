@@ -13,10 +13,10 @@ import (
 	"tivset/internal/app/debian"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/mirror"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/repair"
 	"tivset/internal/work/update"
 )
@@ -25,7 +25,7 @@ import (
 // and repaired without a file fetched by hand. When its packages are mended meanwhile
 // a site is still compared with what it was made of.
 func TestAppsOfADebianArchive(t *testing.T) {
-	g, m := restless.NewGround(t, testserver.PHPWeb), mirror.New(t)
+	g, m := restless.NewGround(t, servers.PHPWeb), mirror.New(t)
 	w := g.WorldOf(t, "local", restless.Packed(t))
 	_, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 	require.ErrorContains(t, err, "this machine knows none that has bookworm, trixie")

@@ -11,17 +11,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 )
 
 // What the kit says nobody may see is asked for as it is now, and not as the
 // archive has it: a log that has grown since, what stands deep in a folder, the
 // list of what is there.
 func TestWhatNobodyMaySee(t *testing.T) {
-	for server, serve := range map[string]func(testing.TB, []testserver.Site, ...string) string{
-		"nginx": testserver.PHPWeb, "Apache": testserver.Apache,
+	for server, serve := range map[string]func(servers.Stage, []servers.Site, ...string) string{
+		"nginx": servers.PHPWeb, "Apache": servers.Apache,
 	} {
 		t.Run(server, func(t *testing.T) {
 			t.Parallel()

@@ -12,9 +12,9 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
 )
@@ -54,8 +54,8 @@ func moveTo(t *testing.T, w *sitetest.World, from, to string) ledger.Site {
 // in a circle, and after a second move straight to the last place. It is known,
 // and can be taken away.
 func TestRedirects(t *testing.T) {
-	for server, serve := range map[string]func(testing.TB, []testserver.Site, ...string) string{
-		"nginx": testserver.PHPWeb, "Apache": testserver.Apache, "strict Apache": testserver.StrictApache,
+	for server, serve := range map[string]func(servers.Stage, []servers.Site, ...string) string{
+		"nginx": servers.PHPWeb, "Apache": servers.Apache, "strict Apache": servers.StrictApache,
 	} {
 		t.Run(server, func(t *testing.T) {
 			t.Parallel()

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/update"
 )
 
@@ -46,7 +46,7 @@ func limits(t *testing.T, g *restless.Ground, address string) map[string]int {
 // checked, also at a document root in which PHP knows for a while that there are
 // none; and they stay while a site is closed and comes back.
 func TestSettingsOfPHP(t *testing.T) {
-	g := restless.NewGround(t, testserver.PHPWeb)
+	g := restless.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
 	at := "http://lockside.localhost:" + g.Web[strings.LastIndexByte(g.Web, ':')+1:] + "/"
 	page := filepath.Join(g.Root, "web/lockside/index.php")

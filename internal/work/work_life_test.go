@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/hosting/account"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
@@ -22,7 +22,7 @@ import (
 // The whole life of a site ends with the account as it began, wherever the
 // account is.
 func TestWholeLife(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	sitetest.OnBoth(t, wholeLife)
 	t.Run("over SFTP", func(t *testing.T) {
 		w := sitetest.Demo(t)

@@ -20,8 +20,8 @@ import (
 
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
+	"tivset/internal/servers"
 	"tivset/internal/standin/pages"
-	"tivset/internal/testing/testserver"
 )
 
 // awkward are values that have broken configuration files.
@@ -106,10 +106,10 @@ var readers = map[string]string{
 
 // PHP itself reads back exactly the values that were written.
 func TestPHPReadsTheSame(t *testing.T) {
-	php := testserver.Need(t, "php")[0]
+	php := servers.Need(t, "php")[0]
 	for format, reader := range readers {
 		if format == "xml" && exec.Command(php, "-r", "exit(extension_loaded('simplexml') ? 0 : 1);").Run() != nil {
-			testserver.Missing(t, "PHP has no SimpleXML; on Debian php-xml has it")
+			servers.Missing(t, "PHP has no SimpleXML; on Debian php-xml has it")
 		}
 		t.Run(format, func(t *testing.T) {
 			values := append([]string{}, awkward...)

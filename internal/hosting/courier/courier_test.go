@@ -33,7 +33,7 @@ import (
 	"tivset/internal/hosting/files/local"
 	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 var ctx = context.Background()
@@ -48,7 +48,7 @@ type hosting struct {
 
 func newHosting(t *testing.T) *hosting {
 	t.Helper()
-	h := &hosting{root: testserver.AccountFolder(t)}
+	h := &hosting{root: servers.AccountFolder(t)}
 	f, err := local.Open(h.root)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = f.Close() })
@@ -56,7 +56,7 @@ func newHosting(t *testing.T) *hosting {
 	_, err = files.MkdirAll(ctx, f, "web/lockside", 0o755)
 	require.NoError(t, err)
 	require.NoError(t, f.Mkdir(ctx, ".tivset", 0o700))
-	address := testserver.PHPWeb(t, []testserver.Site{{Name: "lockside.localhost",
+	address := servers.PHPWeb(t, []servers.Site{{Name: "lockside.localhost",
 		Root: filepath.Join(h.root, "web/lockside")}})
 	_, port, _ := strings.Cut(address, ":")
 	h.visitor = web.NewVisitor(web.Connections{"lockside.localhost:" + port: address})
@@ -234,7 +234,7 @@ func TestNoPHP(t *testing.T) {
 func TestDatabasesFromInside(t *testing.T) {
 	h := newHosting(t)
 	c := h.send(t, time.Now())
-	for _, d := range []testserver.Database{testserver.MariaDB(t), testserver.PostgreSQL(t)} {
+	for _, d := range []servers.Database{servers.MariaDB(t), servers.PostgreSQL(t)} {
 		t.Run(d.Engine, func(t *testing.T) {
 			l := database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password),
 				Database: map[string]string{"mariadb": "mysql", "postgresql": "postgres"}[d.Engine]}

@@ -11,15 +11,15 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/servers"
 	"tivset/internal/standin/ftpd"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 )
 
 // Servers are odd. Where an install can be made all the same it is; else it is
 // undone, and said why.
 func TestOddFTPServers(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	for name, c := range map[string]struct {
 		odd   ftpd.Oddities
 		words string // of the failure; "" where there is none
@@ -57,7 +57,7 @@ func TestOddFTPServers(t *testing.T) {
 
 // A line that drops again and again does not end an install over FTP.
 func TestDroppedFTPLines(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	sitetest.OverFTP(t, w, account.FTPS)
 	_, err := w.Reach.Certificates.Trust(ctx, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
@@ -84,8 +84,8 @@ func TestDroppedFTPLines(t *testing.T) {
 
 // Where a helper of the host's makes databases, installs use it.
 func TestDatabasesMadeByAHelper(t *testing.T) {
-	testserver.Need(t, "jq", "mariadb")
-	d := testserver.MariaDB(t)
+	servers.Need(t, "jq", "mariadb")
+	d := servers.MariaDB(t)
 	w := sitetest.DemoOn(t, d)
 	login := filepath.Join(t.TempDir(), "login.cnf")
 	require.NoError(t, os.WriteFile(login, []byte("[client]\nsocket="+d.Socket+

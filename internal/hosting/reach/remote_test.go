@@ -9,15 +9,15 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/install"
 )
 
 // All apps are installed from elsewhere: files over SFTP, the database through
 // the same connection.
 func TestInstallsOverSFTP(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	sitetest.OnBoth(t, func(t *testing.T, w *sitetest.World) {
 		sitetest.OverSFTP(t, w)
 		mustBeAccepted(t, w)
@@ -29,7 +29,7 @@ func TestInstallsOverSFTP(t *testing.T) {
 
 // The same over FTP with TLS, whose certificate is accepted first.
 func TestInstallsOverFTPS(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	sitetest.OnBoth(t, func(t *testing.T, w *sitetest.World) {
 		sitetest.OverFTP(t, w, account.FTPS)
 		mustBeAccepted(t, w)
@@ -41,7 +41,7 @@ func TestInstallsOverFTPS(t *testing.T) {
 
 // Plain FTP works too, and the review warns of it.
 func TestInstallsOverFTP(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	sitetest.OverFTP(t, w, account.FTP)
 	planned, err := w.Planner.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
@@ -91,8 +91,8 @@ func allApps(t *testing.T, w *sitetest.World) {
 
 // The same over a real OpenSSH server and a real database server.
 func TestInstallsOverOpenSSH(t *testing.T) {
-	w := sitetest.DemoOn(t, testserver.MariaDB(t))
-	s := testserver.OpenSSH(t, "")
+	w := sitetest.DemoOn(t, servers.MariaDB(t))
+	s := servers.OpenSSH(t, "")
 	w.EditAccount(func(a *account.Account) {
 		a.Reach = "sftp://" + s.User + "@" + s.Address + w.Root
 		a.Login = &account.Access{Key: s.KeyFile}

@@ -18,8 +18,8 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/standin/sftpd"
-	"tivset/internal/testing/testserver"
 )
 
 var ctx = context.Background()
@@ -112,7 +112,7 @@ func TestRefused(t *testing.T) {
 
 // An agent's keys are offered, and a key file beside them.
 func TestAgent(t *testing.T) {
-	real := testserver.OpenSSH(t, "")
+	real := servers.OpenSSH(t, "")
 	h := &ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}
 	_, err := h.Trust(real.Address, real.Fingerprint)
 	require.NoError(t, err)

@@ -18,7 +18,7 @@ var floors = []struct {
 	rooms map[string]string // the room, and what it may import of its own floor
 }{
 	{"small tools", map[string]string{
-		"fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
+		"servers": "", "fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
 	}},
 	{"hosting, its rooms", map[string]string{
 		"hosting/files": "", "hosting/web": "", "hosting/database": "", "hosting/account": "hosting/database",
@@ -61,8 +61,8 @@ var floors = []struct {
 	}},
 	{"the command line", map[string]string{"command": ""}},
 	{"tests", map[string]string{
-		"testing/testserver": "", "testing/mirror": "", "testing/sitetest": "testing/testserver", "testing/house": "",
-		"testing/restless":        "testing/mirror testing/sitetest testing/testserver",
+		"testing/mirror": "", "testing/sitetest": "", "testing/house": "",
+		"testing/restless":        "testing/mirror testing/sitetest",
 		"hosting/files/filestest": "", "hosting/database/databasetest": "",
 	}},
 }
@@ -89,7 +89,7 @@ var only = map[string]string{
 	"github.com/wneessen/go-mail":     "mail",
 	"os/exec":                         "command demo hosting/files/local hosting/database/helper",
 	"golang.org/x/term":               "command screen",
-	"github.com/gofrs/flock":          "records/vault records/job testing/testserver",
+	"github.com/gofrs/flock":          "records/vault records/job servers",
 	"github.com/ulikunitz/xz":         "app/archive testing/mirror",
 	"pault.ag/go/debian/deb":          "app/debian",
 	"github.com/google/renameio/v2":   "app/debian app/release records/home records/vault",

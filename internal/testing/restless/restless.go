@@ -27,9 +27,9 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/hosting"
 	"tivset/internal/plan"
+	"tivset/internal/servers"
 	"tivset/internal/testing/mirror"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 )
 
 //go:embed all:app kit
@@ -168,34 +168,34 @@ func archive(t *testing.T, release string) []byte {
 // Ground is an account of two domains on real servers.
 type Ground struct {
 	Root, Web string
-	data      testserver.Database
+	data      servers.Database
 	files     map[string]func(*testing.T, *sitetest.World) (reach, login string)
 }
 
-// NewGround starts the servers. Serve is testserver.PHPWeb or testserver.Apache,
+// NewGround starts the servers. Serve is servers.PHPWeb or servers.Apache,
 // settings are PHP's.
-func NewGround(t *testing.T, serve func(testing.TB, []testserver.Site, ...string) string,
+func NewGround(t *testing.T, serve func(servers.Stage, []servers.Site, ...string) string,
 	settings ...string) *Ground {
 	t.Helper()
-	g := &Ground{Root: testserver.AccountFolder(t)}
-	name, uid := testserver.SiteUser(t)
-	var sites []testserver.Site
+	g := &Ground{Root: servers.AccountFolder(t)}
+	name, uid := servers.SiteUser(t)
+	var sites []servers.Site
 	require.NoError(t, os.Mkdir(filepath.Join(g.Root, "web"), 0o755))
 	for _, domain := range []string{"lockside", "chandlery"} {
 		root := filepath.Join(g.Root, "web", domain)
 		require.NoError(t, os.Mkdir(root, 0o755))
 		require.NoError(t, os.Chown(root, uid, uid))
-		sites = append(sites, testserver.Site{Name: domain + ".localhost", Root: root})
+		sites = append(sites, servers.Site{Name: domain + ".localhost", Root: root})
 	}
 	require.NoError(t, os.Chown(filepath.Join(g.Root, "web"), uid, uid))
 	if len(settings) == 0 {
 		settings = []string{"opcache.validate_timestamps = 1", "opcache.revalidate_freq = 2"}
 	}
 	g.Web = serve(t, sites, append(settings, "opcache.enable = 1")...)
-	g.data = testserver.MariaDB(t)
-	sshd := testserver.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
-	proftpd := testserver.ProFTPD(t, testserver.FTPOptions{Home: g.Root, TLS: true, UID: uid})
-	clear := testserver.ProFTPD(t, testserver.FTPOptions{Home: g.Root, UID: uid})
+	g.data = servers.MariaDB(t)
+	sshd := servers.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
+	proftpd := servers.ProFTPD(t, servers.FTPOptions{Home: g.Root, TLS: true, UID: uid})
+	clear := servers.ProFTPD(t, servers.FTPOptions{Home: g.Root, UID: uid})
 	g.files = map[string]func(*testing.T, *sitetest.World) (string, string){
 		"local": func(*testing.T, *sitetest.World) (string, string) { return "local:" + g.Root, "{}" },
 		"SFTP": func(t *testing.T, w *sitetest.World) (string, string) {

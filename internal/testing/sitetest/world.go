@@ -38,8 +38,8 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
+	"tivset/internal/servers"
 	"tivset/internal/standin/pages"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work"
 	"tivset/internal/work/install"
 )
@@ -56,7 +56,7 @@ type World struct {
 	Home home.Home
 	Root string     // the account's folder on this machine
 	Demo *demo.Demo // nil when the account is no stand-in
-	Real *testserver.Database
+	Real *servers.Database
 	*core.Core
 	Trip  *Trip
 	Reach *reach.Reach
@@ -76,7 +76,7 @@ func Demo(t *testing.T) *World {
 
 // DemoOn sets up the demo account with a real database server in place of the
 // stand-in's.
-func DemoOn(t *testing.T, d testserver.Database) *World {
+func DemoOn(t *testing.T, d servers.Database) *World {
 	t.Helper()
 	w := Demo(t)
 	w.Real = &d

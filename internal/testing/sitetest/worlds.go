@@ -9,7 +9,7 @@ import (
 
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // Apps are the demo apps, and where tests install them.
@@ -22,7 +22,7 @@ var Apps = map[string]string{
 // OnBoth runs a test on the stand-in's database server and on a real one.
 func OnBoth(t *testing.T, test func(*testing.T, *World)) {
 	t.Run("stand-in", func(t *testing.T) { test(t, Demo(t)) })
-	t.Run("MariaDB", func(t *testing.T) { test(t, DemoOn(t, testserver.MariaDB(t))) })
+	t.Run("MariaDB", func(t *testing.T) { test(t, DemoOn(t, servers.MariaDB(t))) })
 }
 
 // Older is a request for a release that is not the newest.

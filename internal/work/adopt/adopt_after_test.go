@@ -8,8 +8,8 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/adopt"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
@@ -32,7 +32,7 @@ func likeAnyOther(t *testing.T, w *sitetest.World, x ledger.Site) {
 // An app that somebody else installed is found, read and looked after; nothing
 // of it changes.
 func TestAdopts(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	for app, at := range sitetest.Apps {
 		done, err := w.Install(sitetest.Request(app, at))

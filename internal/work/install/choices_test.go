@@ -15,8 +15,8 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work"
 	"tivset/internal/work/install"
 )
@@ -62,9 +62,9 @@ func TestSetAsideAndTakenBack(t *testing.T) {
 
 // Whichever call fails, what was set aside is back where it was.
 func TestSetAsideUndoneWhicheverCallFails(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	t.Parallel()
-	stride := testserver.Sweep(4)
+	stride := servers.Sweep(4)
 	w := sitetest.Demo(t)
 	w.Hosting.Settle = 0
 	before := w.Snapshot()
@@ -99,9 +99,9 @@ func TestSetAsideUndoneWhicheverCallFails(t *testing.T) {
 
 // Taking back is itself a job that can be cut off and ended later.
 func TestTakingBackWhicheverCallFails(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	t.Parallel()
-	stride := testserver.Sweep(3)
+	stride := servers.Sweep(3)
 	w := sitetest.Demo(t)
 	w.Desk.Patience = 0
 	before := w.Snapshot()
@@ -329,7 +329,7 @@ func TestChoicesArrive(t *testing.T) {
 // The extra that locks out repeated failed sign-ins does so, and only when it
 // was chosen.
 func TestLockoutLocksOut(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	for at, chosen := range map[string]string{"lockside.localhost/locked": "yes", "lockside.localhost/open": "no"} {
 		r := sitetest.Request("towline", at)

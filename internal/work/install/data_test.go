@@ -13,8 +13,8 @@ import (
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/plan"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/install"
 )
 
@@ -107,7 +107,7 @@ func TestExistingDatabaseThatWillNotDo(t *testing.T) {
 
 // Every call of an install into a database that was there fails once.
 func TestExistingDatabaseUndone(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	t.Parallel()
 	w := sitetest.Demo(t)
 	w.Hosting.Settle = 0

@@ -21,8 +21,8 @@ import (
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/install"
 )
 
@@ -68,8 +68,8 @@ func TestInstallsAndChecks(t *testing.T) {
 // Each of many calls that an install makes fails once, and each time the account
 // is as it was. Calls whose failure changes nothing may be survived.
 func TestUndoneWhicheverCallFails(t *testing.T) {
-	testserver.Slow(t)
-	stride := testserver.Sweep(4)
+	servers.Slow(t)
+	stride := servers.Sweep(4)
 	for _, app := range []string{"inkwater", "moorings", "helmroom", "lanternbox"} {
 		at := sitetest.Apps["moorings"]
 		t.Run(app, func(t *testing.T) {
@@ -131,7 +131,7 @@ func undoneAt(t *testing.T, w *sitetest.World, app, at string, from, to int) boo
 // From one call on everything fails, the undo too: something is left, the
 // fault says so, and a later undo ends it.
 func TestLeftThenUndone(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	w.Hosting.Settle, w.Desk.Patience = 0, 0
 	before := w.Snapshot()
@@ -421,7 +421,7 @@ func TestDiskFull(t *testing.T) {
 // No secret is anywhere in the open: not in what is written here, nor in what
 // is said.
 func TestSecretsStaySecret(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	const mine = "Kranich-Teekanne-74-Ufer"
 	r := sitetest.Request("moorings", "lockside.localhost/forum")
@@ -462,7 +462,7 @@ func TestSecretsStaySecret(t *testing.T) {
 // follows every listing of a folder, and never gets to see or finish one; by
 // whatever reach the account is used.
 func TestNoStrangerGetsIn(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	for reach, reached := range map[string]func(*sitetest.World){
 		"local": func(*sitetest.World) {},
 		"SFTP": func(w *sitetest.World) {

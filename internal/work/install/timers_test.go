@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/hosting/account"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/install"
 )
 
@@ -37,7 +37,7 @@ func TestTimersInTheCrontab(t *testing.T) {
 	for name, reach := range map[string]func(*sitetest.World){
 		"local": func(*sitetest.World) {},
 		"SSH": func(w *sitetest.World) {
-			s := testserver.OpenSSH(w.T, "")
+			s := servers.OpenSSH(w.T, "")
 			_, err := w.Reach.Hosts.Trust(s.Address, s.Fingerprint)
 			require.NoError(t, err)
 			w.EditAccount(func(a *account.Account) {

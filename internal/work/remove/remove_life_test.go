@@ -5,15 +5,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
 )
 
 // A folder above the data of two sites goes with the last of them.
 func TestFoldersOfSeveral(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	begin := w.Snapshot()
 	first, err := w.Install(sitetest.Request("helmroom", "lockside.localhost/school"))

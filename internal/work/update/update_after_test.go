@@ -11,8 +11,8 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/update"
 )
 
@@ -89,7 +89,7 @@ func TestUpdatesThatWillNotDo(t *testing.T) {
 
 // Updates that are due are made, and mailed about as the care wants it.
 func TestUpdatesWhatIsDue(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	w := sitetest.Demo(t)
 	for app, release := range map[string]string{"towline": "2.0.1", "lanternbox": "1.7.0"} {
 		r := sitetest.Older(app, sitetest.Apps[app], release)

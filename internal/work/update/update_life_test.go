@@ -10,14 +10,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/testserver"
 	"tivset/internal/work/update"
 )
 
 // Extensions are brought to a newer release only where the care says so.
 func TestExtensionsByTheirOwnPolicy(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	for policy, stays := range map[string]bool{"off": true, "on": false} {
 		w := sitetest.Demo(t)
 		r := sitetest.Older("towline", "lockside.localhost/help", "1.9.5")

@@ -17,15 +17,15 @@ import (
 	"tivset/internal/hosting/database/helper"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 var ctx = context.Background()
 
 // The sample helper that ships makes databases that the whole suite accepts.
 func TestSampleHelper(t *testing.T) {
-	testserver.Need(t, "jq", "mariadb")
-	d := testserver.MariaDB(t)
+	servers.Need(t, "jq", "mariadb")
+	d := servers.MariaDB(t)
 	login := filepath.Join(t.TempDir(), "login.cnf")
 	require.NoError(t, os.WriteFile(login, []byte(fmt.Sprintf("[client]\nsocket=%s\nuser=%s\npassword=\"%s\"\n", d.Socket,
 		d.User, `a root's password, with '\" in it`)), 0o600))

@@ -15,8 +15,8 @@ import (
 	"tivset/internal/hosting/database/databasetest"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/standin/mysqld"
-	"tivset/internal/testing/testserver"
 )
 
 func host(login database.Login) databasetest.Host {
@@ -28,7 +28,7 @@ func host(login database.Login) databasetest.Host {
 }
 
 func TestRealServer(t *testing.T) {
-	d := testserver.MariaDB(t)
+	d := servers.MariaDB(t)
 	login := database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password)}
 	t.Run("tcp", func(t *testing.T) { databasetest.Run(t, host(login)) })
 	login.Server = d.Socket
@@ -94,7 +94,7 @@ func TestSilentServer(t *testing.T) {
 
 // A procedure needs another delimiter and has semicolons inside.
 func TestProcedures(t *testing.T) {
-	d := testserver.MariaDB(t)
+	d := servers.MariaDB(t)
 	ctx := context.Background()
 	db := d.Open(t, "")
 	defer db.Close()
@@ -119,7 +119,7 @@ func TestProcedures(t *testing.T) {
 // Views come back with the rights and the character set that they had: one of the
 // site's own user acts as that user, one of somebody else's as whoever asks.
 func TestViewsKeepWhoMadeThem(t *testing.T) {
-	d := testserver.MariaDB(t)
+	d := servers.MariaDB(t)
 	ctx := context.Background()
 	db := d.Open(t, "")
 	defer db.Close()

@@ -10,13 +10,13 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // Servers check passwords in different ways; each user signs in by its own.
 func TestSignInPlugins(t *testing.T) {
 	ctx := context.Background()
-	d := testserver.MariaDB(t)
+	d := servers.MariaDB(t)
 	root := d.Open(t, "")
 	defer root.Close()
 	for plugin, statements := range map[string][]string{

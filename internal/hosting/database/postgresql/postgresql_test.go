@@ -13,7 +13,7 @@ import (
 	"tivset/internal/hosting/database/databasetest"
 	"tivset/internal/hosting/database/postgresql"
 	"tivset/internal/secret"
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 var ctx = context.Background()
@@ -29,7 +29,7 @@ func host(login database.Login) databasetest.Host {
 }
 
 func TestRealServer(t *testing.T) {
-	d := testserver.PostgreSQL(t)
+	d := servers.PostgreSQL(t)
 	login := database.Login{Server: d.Address, User: d.User, Password: secret.Of(d.Password)}
 	t.Run("tcp", func(t *testing.T) { databasetest.Run(t, host(login)) })
 	login.Server = d.Socket

@@ -23,8 +23,8 @@ import (
 	"tivset/internal/hosting/files/filestest"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/standin/ftpd"
-	"tivset/internal/testing/testserver"
 )
 
 var ctx = context.Background()
@@ -42,14 +42,14 @@ func nothing(t *testing.T) *ftp.Certificates {
 }
 
 func TestProFTPD(t *testing.T) {
-	for name, o := range map[string]testserver.FTPOptions{
+	for name, o := range map[string]servers.FTPOptions{
 		"clear": {}, "TLS": {TLS: true},
 		"no facts":   {Extra: "FactsAdvertise off\n"},
 		"no shorter": {Extra: "<Limit EPSV>\nDenyAll\n</Limit>\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			o.Home = t.TempDir()
-			s := testserver.ProFTPD(t, o)
+			s := servers.ProFTPD(t, o)
 			n := 0
 			filestest.Run(t, func(t *testing.T) files.FS {
 				n++
@@ -88,7 +88,7 @@ func trusting(t *testing.T, s *ftpd.Server) *ftp.Certificates {
 }
 
 func TestStandin(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	for name, odd := range map[string]ftpd.Oddities{
 		"usual": {}, "TLS": {}, "no facts": {NoFacts: true}, "no EPSV, wrong address": {NoEPSV: true, OtherAddressed: true},
 		"two lines": {Lines: 2}, "hangs up": {CloseEachFile: true},
@@ -112,8 +112,8 @@ func TestLinksLeadNowhere(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret"), []byte("x"), 0o600))
 	require.NoError(t, os.Symlink(outside, filepath.Join(home, "account/away")))
 	require.NoError(t, os.Symlink(filepath.Join(outside, "secret"), filepath.Join(home, "account/file")))
-	real := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, Whole: true})
-	bare := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, Extra: "FactsAdvertise off\n"})
+	real := servers.ProFTPD(t, servers.FTPOptions{Home: home, Whole: true})
+	bare := servers.ProFTPD(t, servers.FTPOptions{Home: home, Extra: "FactsAdvertise off\n"})
 	for name, f := range map[string]*ftp.FS{
 		"proftpd": open(t, ftp.Login{Address: real.Address, User: real.User, Password: secret.Of(real.Password)},
 			nothing(t), filepath.Join(home, "account")),
@@ -147,7 +147,7 @@ func TestLinksLeadNowhere(t *testing.T) {
 
 // A connection that drops is made again, and the work goes on.
 func TestDroppedConnection(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	s := standin(t, t.TempDir(), ftpd.Oddities{})
 	f := open(t, login(s, false), nothing(t), "/")
 	for _, dir := range []string{"a", "b", "c"} {
@@ -174,7 +174,7 @@ func TestDroppedConnection(t *testing.T) {
 
 // Cut off while many files are under way, all arrive whole.
 func TestDroppedWhileSending(t *testing.T) {
-	testserver.Slow(t)
+	servers.Slow(t)
 	home := t.TempDir()
 	s := standin(t, home, ftpd.Oddities{})
 	f := open(t, login(s, true), trusting(t, s), "/")
@@ -302,7 +302,7 @@ func TestEndlessReplies(t *testing.T) {
 
 func TestCertificates(t *testing.T) {
 	home := t.TempDir()
-	try := func(s testserver.FTP, c *ftp.Certificates) error {
+	try := func(s servers.FTP, c *ftp.Certificates) error {
 		f, err := ftp.Open(ctx, ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password), TLS: true}, c,
 			"/")
 		if err == nil {
@@ -310,13 +310,13 @@ func TestCertificates(t *testing.T) {
 		}
 		return err
 	}
-	for words, o := range map[string]testserver.FTPOptions{
+	for words, o := range map[string]servers.FTPOptions{
 		"it expired on":               {Expired: true},
 		"it is for other.localhost":   {Name: "other.localhost"},
 		"nobody whom this machine tr": {},
 	} {
 		o.Home, o.TLS = home, true
-		s := testserver.ProFTPD(t, o)
+		s := servers.ProFTPD(t, o)
 		c := nothing(t)
 		if words[:2] == "it" {
 			c.Roots = s.Roots
@@ -344,7 +344,7 @@ func TestCertificates(t *testing.T) {
 	s.Be(ftpd.Oddities{NoTLS: true})
 	_, err = ftp.Open(ctx, login(s, true), c, "/")
 	assert.ErrorContains(t, err, "offers no encryption")
-	plain := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, TLS: true})
+	plain := servers.ProFTPD(t, servers.FTPOptions{Home: home, TLS: true})
 	_, err = ftp.Open(ctx, ftp.Login{Address: plain.Address, User: plain.User, Password: secret.Of(plain.Password)},
 		nothing(t), "/")
 	assert.ErrorContains(t, err, "wants encryption")
@@ -362,7 +362,7 @@ func TestLoginFolder(t *testing.T) {
 	home := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(home, `web/a "b"`), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(home, "web/here.txt"), []byte("here"), 0o644))
-	s := testserver.ProFTPD(t, testserver.FTPOptions{Home: home, Whole: true})
+	s := servers.ProFTPD(t, servers.FTPOptions{Home: home, Whole: true})
 	l := ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password)}
 	for _, top := range []string{"web", home + "/web", "./web"} {
 		text, err := files.Read(ctx, open(t, l, nothing(t), top), "here.txt", 100)
@@ -380,7 +380,7 @@ func TestLoginFolder(t *testing.T) {
 
 // A name that a server repeats says nothing about why it refuses.
 func TestNamesThatSoundLikeRefusals(t *testing.T) {
-	s := testserver.ProFTPD(t, testserver.FTPOptions{Home: t.TempDir()})
+	s := servers.ProFTPD(t, servers.FTPOptions{Home: t.TempDir()})
 	f := open(t, ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password)}, nothing(t), "/")
 	for _, name := range []string{"permissions.php", "access denied", "quota/no space.txt"} {
 		_, err := f.Open(ctx, name)

@@ -19,8 +19,8 @@ import (
 	"tivset/internal/hosting/files/sftp"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
+	"tivset/internal/servers"
 	"tivset/internal/standin/sftpd"
-	"tivset/internal/testing/testserver"
 )
 
 var ctx = context.Background()
@@ -62,7 +62,7 @@ func TestStandin(t *testing.T) {
 }
 
 func TestOpenSSH(t *testing.T) {
-	s := testserver.OpenSSH(t, "")
+	s := servers.OpenSSH(t, "")
 	h := trusting(t, s.Address, s.Fingerprint)
 	filestest.Run(t, func(t *testing.T) files.FS {
 		return open(t, ssh.Login{Address: s.Address, User: s.User, Key: s.Key}, h, t.TempDir())
@@ -87,7 +87,7 @@ func TestOpenSSH(t *testing.T) {
 
 // Nothing outside of the account is reached, by whatever link.
 func TestLinksLeadNowhere(t *testing.T) {
-	real := testserver.OpenSSH(t, "")
+	real := servers.OpenSSH(t, "")
 	for name, setUp := range map[string]func(string) files.FS{
 		"OpenSSH": func(home string) files.FS {
 			return open(t, ssh.Login{Address: real.Address, User: real.User, Key: real.Key},
@@ -154,8 +154,8 @@ func TestUnpackedTheSame(t *testing.T) {
 	packed, err := os.Open(filepath.Join(catalogue, "towline/towline-2.0.1.tar.gz"))
 	require.NoError(t, err)
 	defer packed.Close()
-	real := testserver.OpenSSH(t, "")
-	bare := testserver.OpenSSH(t, "ForceCommand internal-sftp\n") // no shell, as most hostings
+	real := servers.OpenSSH(t, "")
+	bare := servers.OpenSSH(t, "ForceCommand internal-sftp\n") // no shell, as most hostings
 	trees := map[string]string{}
 	for name, setUp := range map[string]func(home string) files.FS{
 		"local": func(home string) files.FS {

@@ -1,4 +1,4 @@
-package testserver_test
+package servers_test
 
 import (
 	"sync"
@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"tivset/internal/testing/testserver"
+	"tivset/internal/servers"
 )
 
 // However many ask at once, each is given a port of its own.
@@ -16,7 +16,7 @@ func TestPortsAreGivenOnce(t *testing.T) {
 	for range 8 {
 		all.Go(func() {
 			for range 50 {
-				_, twice := seen.LoadOrStore(testserver.FreePort(t), true)
+				_, twice := seen.LoadOrStore(servers.FreePort(t), true)
 				assert.False(t, twice)
 			}
 		})

@@ -1,16 +1,15 @@
-package testserver
+package servers
 
 import (
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"testing"
 )
 
 // TTRSS gives the untouched upstream archive of tt-rss, from Debian's source
 // packages. It is fetched once and kept in the user's cache folder.
-func TTRSS(t testing.TB) string {
+func TTRSS(t Stage) string {
 	t.Helper()
 	const name = "tt-rss_21~git20210204.b4cbc79+dfsg.orig.tar.xz"
 	packing.Lock()

@@ -1,4 +1,4 @@
-package testserver
+package servers
 
 import (
 	"database/sql"
@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"testing"
 
 	"github.com/go-sql-driver/mysql"
 )
@@ -23,7 +22,7 @@ type Database struct {
 
 // MariaDB gives a private MariaDB in which nobody has made anything: one that a
 // test before has let go, emptied, or a new one.
-func MariaDB(t testing.TB) Database {
+func MariaDB(t Stage) Database {
 	t.Helper()
 	return mariadbs.take(t, startMariaDB, Database.emptyMariaDB)
 }
@@ -31,7 +30,7 @@ func MariaDB(t testing.TB) Database {
 var mariadbs pool
 
 // emptyMariaDB takes away what a test has left.
-func (d Database) emptyMariaDB(t testing.TB) error {
+func (d Database) emptyMariaDB(t Stage) error {
 	db := d.Open(t, "")
 	defer db.Close()
 	for query, drop := range map[string]string{
@@ -65,7 +64,7 @@ func (d Database) emptyMariaDB(t testing.TB) error {
 }
 
 // startMariaDB starts a MariaDB that lasts as long as the process.
-func startMariaDB(t testing.TB) Database {
+func startMariaDB(t Stage) Database {
 	t.Helper()
 	paths := Need(t, "mariadbd", "mariadb-install-db")
 	dir := lastingFolder(t)
@@ -103,7 +102,7 @@ func startMariaDB(t testing.TB) Database {
 }
 
 // Open connects as the one who may create.
-func (d Database) Open(t testing.TB, database string) *sql.DB {
+func (d Database) Open(t Stage, database string) *sql.DB {
 	t.Helper()
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Net, c.Addr, c.DBName = d.User, d.Password, "tcp", d.Address, database
@@ -116,7 +115,7 @@ func (d Database) Open(t testing.TB, database string) *sql.DB {
 
 // Catalogue lists the server's databases with their tables, users and grants,
 // from its own tables: two equal lists mean that nothing has changed.
-func (d Database) Catalogue(t testing.TB) []string {
+func (d Database) Catalogue(t Stage) []string {
 	t.Helper()
 	if d.Engine == "postgresql" {
 		return d.postgresCatalogue(t)

@@ -1,4 +1,4 @@
-package testserver
+package servers
 
 import (
 	"crypto/ecdsa"
@@ -13,7 +13,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"testing"
 	"time"
 
 	"golang.org/x/crypto/bcrypt"
@@ -38,7 +37,7 @@ type FTPOptions struct {
 }
 
 // ProFTPD starts one.
-func ProFTPD(t testing.TB, o FTPOptions) FTP {
+func ProFTPD(t Stage, o FTPOptions) FTP {
 	t.Helper()
 	program := Need(t, "proftpd")[0]
 	dir := folder(t)
@@ -117,7 +116,7 @@ MaxInstances 60
 
 // certificate writes a certificate and its key, and gives the authority that
 // signed it.
-func certificate(t testing.TB, dir string, o FTPOptions) *x509.CertPool {
+func certificate(t Stage, dir string, o FTPOptions) *x509.CertPool {
 	t.Helper()
 	now := time.Now()
 	authority := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "test authority"},

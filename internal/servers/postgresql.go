@@ -1,4 +1,4 @@
-package testserver
+package servers
 
 import (
 	"context"
@@ -9,14 +9,13 @@ import (
 	"path/filepath"
 	"sort"
 	"strconv"
-	"testing"
 
 	"github.com/jackc/pgx/v5"
 )
 
 // PostgreSQL gives a private PostgreSQL in which nobody has made anything: one
 // that a test before has let go, emptied, or a new one.
-func PostgreSQL(t testing.TB) Database {
+func PostgreSQL(t Stage) Database {
 	t.Helper()
 	return postgresqls.take(t, startPostgreSQL, Database.emptyPostgreSQL)
 }
@@ -24,7 +23,7 @@ func PostgreSQL(t testing.TB) Database {
 var postgresqls pool
 
 // emptyPostgreSQL takes away what a test has left.
-func (d Database) emptyPostgreSQL(testing.TB) error {
+func (d Database) emptyPostgreSQL(Stage) error {
 	ctx := context.Background()
 	c, err := d.postgres("postgres")
 	if err != nil {
@@ -56,7 +55,7 @@ func (d Database) emptyPostgreSQL(testing.TB) error {
 
 // startPostgreSQL starts a PostgreSQL that lasts as long as the process. It
 // refuses to run as root, so that then it runs as nobody.
-func startPostgreSQL(t testing.TB) Database {
+func startPostgreSQL(t Stage) Database {
 	t.Helper()
 	programs := postgresPrograms(t)
 	dir := lastingFolder(t)
@@ -100,7 +99,7 @@ func startPostgreSQL(t testing.TB) Database {
 }
 
 // postgresPrograms finds the newest version that is installed.
-func postgresPrograms(t testing.TB) map[string]string {
+func postgresPrograms(t Stage) map[string]string {
 	t.Helper()
 	Need(t)
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
@@ -136,7 +135,7 @@ func (d Database) postgres(database string) (*pgx.Conn, error) {
 }
 
 // postgresCatalogue lists databases with their tables, and roles.
-func (d Database) postgresCatalogue(t testing.TB) []string {
+func (d Database) postgresCatalogue(t Stage) []string {
 	t.Helper()
 	list := func(database, query string) (out []string) {
 		c, err := d.postgres(database)

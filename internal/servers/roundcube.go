@@ -1,4 +1,4 @@
-package testserver
+package servers
 
 import (
 	"crypto/sha256"
@@ -8,13 +8,12 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
-	"testing"
 )
 
 // Roundcube gives the archive that scripts/roundcube.sh packs from Debian's
 // packages, and its SHA-256. It is packed once and kept in the user's cache
 // folder.
-func Roundcube(t testing.TB) (file, sum string) {
+func Roundcube(t Stage) (file, sum string) {
 	t.Helper()
 	packing.Lock()
 	defer packing.Unlock()
@@ -44,7 +43,7 @@ func Roundcube(t testing.TB) (file, sum string) {
 var packing sync.Mutex
 
 // archives is the folder where archives for tests are kept.
-func archives(t testing.TB) string {
+func archives(t Stage) string {
 	t.Helper()
 	cache, err := os.UserCacheDir()
 	if err != nil {

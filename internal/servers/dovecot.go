@@ -1,4 +1,4 @@
-package testserver
+package servers
 
 import (
 	"fmt"
@@ -7,13 +7,12 @@ import (
 	"os/user"
 	"path/filepath"
 	"strings"
-	"testing"
 	"time"
 )
 
 // Mailboxes starts a private IMAP server with one mailbox, and gives its
 // host:port.
-func Mailboxes(t testing.TB, name, password string) string {
+func Mailboxes(t Stage, name, password string) string {
 	t.Helper()
 	program := Need(t, "dovecot")[0]
 	dir, port := folder(t), FreePort(t)

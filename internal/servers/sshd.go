@@ -1,4 +1,4 @@
-package testserver
+package servers
 
 import (
 	"crypto/ed25519"
@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
-	"testing"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -26,7 +25,7 @@ type SSH struct {
 }
 
 // OpenSSH starts one. Extra are further lines of its configuration.
-func OpenSSH(t testing.TB, extra string) SSH {
+func OpenSSH(t Stage, extra string) SSH {
 	t.Helper()
 	me, err := user.Current()
 	if err != nil {
@@ -37,7 +36,7 @@ func OpenSSH(t testing.TB, extra string) SSH {
 
 // OpenSSHAs starts one to be signed in to as another user, which only root may
 // let in.
-func OpenSSHAs(t testing.TB, name, extra string) SSH {
+func OpenSSHAs(t Stage, name, extra string) SSH {
 	t.Helper()
 	program := Need(t, "sshd")[0]
 	dir := folder(t)
@@ -85,7 +84,7 @@ Subsystem sftp internal-sftp
 	return s
 }
 
-func keyPair(t testing.TB) (private []byte, public ssh.PublicKey) {
+func keyPair(t Stage) (private []byte, public ssh.PublicKey) {
 	t.Helper()
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
@@ -101,7 +100,7 @@ func keyPair(t testing.TB) (private []byte, public ssh.PublicKey) {
 	return pem.EncodeToMemory(block), public
 }
 
-func write(t testing.TB, name string, content []byte) {
+func write(t Stage, name string, content []byte) {
 	t.Helper()
 	if err := os.WriteFile(name, content, 0o600); err != nil {
 		t.Fatal(err)

@@ -1,4 +1,4 @@
-package testserver
+package servers
 
 import (
 	"fmt"
@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
-	"testing"
 
 	"github.com/gofrs/flock"
 )
@@ -31,10 +30,10 @@ var ports struct {
 }
 
 // FreePort finds a port that nobody listens at, and that no other test is given.
-func FreePort(t testing.TB) int { return freeRange(t, 1) }
+func FreePort(t Stage) int { return freeRange(t, 1) }
 
 // freeRange finds so many ports in a row, and gives the first.
-func freeRange(t testing.TB, n int) int {
+func freeRange(t Stage, n int) int {
 	t.Helper()
 	ports.mu.Lock()
 	defer ports.mu.Unlock()
@@ -54,7 +53,7 @@ func freeRange(t testing.TB, n int) int {
 }
 
 // nextBlock goes on with a block that no other process has.
-func nextBlock(t testing.TB) {
+func nextBlock(t Stage) {
 	t.Helper()
 	first, ok := 0, len(ports.firsts) < most
 	if ok {
@@ -71,7 +70,7 @@ func nextBlock(t testing.TB) {
 }
 
 // takeBlock takes a block for as long as the process lasts.
-func takeBlock(t testing.TB) (first int, ok bool) {
+func takeBlock(t Stage) (first int, ok bool) {
 	t.Helper()
 	dir := filepath.Join(os.TempDir(), fmt.Sprintf("tivset-test-ports-%d", os.Getuid()))
 	if err := os.MkdirAll(dir, 0o700); err != nil {

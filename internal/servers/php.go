@@ -1,4 +1,4 @@
-package testserver
+package servers
 
 import (
 	"errors"
@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"testing"
 )
 
 // Site is a domain that the web server serves.
@@ -19,7 +18,7 @@ type Site struct {
 }
 
 // SiteUser gives whom the sites run as, and the number of that user.
-func SiteUser(t testing.TB) (name string, uid int) {
+func SiteUser(t Stage) (name string, uid int) {
 	t.Helper()
 	if os.Geteuid() != 0 {
 		me, err := user.Current()
@@ -42,7 +41,7 @@ const siteUser = "www-data"
 
 // AccountFolder makes a folder for an account, which belongs to the user whom
 // the sites run as.
-func AccountFolder(t testing.TB) string {
+func AccountFolder(t Stage) string {
 	t.Helper()
 	dir := folder(t)
 	if os.Geteuid() != 0 {
@@ -63,7 +62,7 @@ func AccountFolder(t testing.TB) string {
 // PHPWeb starts a private nginx with php-fpm that serves the sites, and gives
 // its host:port. Settings are lines of PHP configuration, such as
 // "memory_limit = 64M". This nginx knows nothing of .htaccess.
-func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
+func PHPWeb(t Stage, sites []Site, settings ...string) string {
 	t.Helper()
 	program := Need(t, "nginx")[0]
 	dir, port := folder(t), FreePort(t)
@@ -76,7 +75,7 @@ func PHPWeb(t testing.TB, sites []Site, settings ...string) string {
 }
 
 // Apache does the same with an Apache that obeys .htaccess.
-func Apache(t testing.TB, sites []Site, settings ...string) string {
+func Apache(t Stage, sites []Site, settings ...string) string {
 	t.Helper()
 	return startApache(t, "All", sites, settings)
 }
@@ -84,7 +83,7 @@ func Apache(t testing.TB, sites []Site, settings ...string) string {
 // StrictApache does the same with an Apache that answers 500 where a .htaccess says
 // more than who may come in and what is answered in a page's place (Apache manual,
 // AllowOverrideList).
-func StrictApache(t testing.TB, sites []Site, settings ...string) string {
+func StrictApache(t Stage, sites []Site, settings ...string) string {
 	t.Helper()
 	return startApache(
 		t,
@@ -94,7 +93,7 @@ func StrictApache(t testing.TB, sites []Site, settings ...string) string {
 	)
 }
 
-func startApache(t testing.TB, override string, sites []Site, settings []string) string {
+func startApache(t Stage, override string, sites []Site, settings []string) string {
 	t.Helper()
 	program := Need(t, "apache2")[0]
 	dir, port := folder(t), FreePort(t)
@@ -114,7 +113,7 @@ func startApache(t testing.TB, override string, sites []Site, settings []string)
 }
 
 // fpm starts PHP for a web server, and gives its socket.
-func fpm(t testing.TB, dir string, settings []string) (socket string) {
+func fpm(t Stage, dir string, settings []string) (socket string) {
 	t.Helper()
 	program := Need(t, "php-fpm8.2")[0]
 	if err := os.Chmod(dir, 0o755); err != nil {
@@ -151,7 +150,7 @@ func fpm(t testing.TB, dir string, settings []string) (socket string) {
 }
 
 // readable writes a server's configuration.
-func readable(t testing.TB, dir, name, text string) string {
+func readable(t Stage, dir, name, text string) string {
 	t.Helper()
 	full := filepath.Join(dir, name)
 	if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
@@ -160,7 +159,7 @@ func readable(t testing.TB, dir, name, text string) string {
 	return full
 }
 
-func logWhenFailed(t testing.TB, names ...string) {
+func logWhenFailed(t Stage, names ...string) {
 	t.Cleanup(func() {
 		for _, name := range names {
 			if text, _ := os.ReadFile(name); t.Failed() && len(text) > 0 {
@@ -170,7 +169,7 @@ func logWhenFailed(t testing.TB, names ...string) {
 	})
 }
 
-func awaitPort(t testing.TB, network, address string) {
+func awaitPort(t Stage, network, address string) {
 	t.Helper()
 	await(t, address, func() error {
 		c, err := net.Dial(network, address)

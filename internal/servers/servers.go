@@ -1,11 +1,12 @@
-// Package testserver starts real servers for tests: private throw-away
-// instances on 127.0.0.1 with their own data folder and a free port, which end
-// with the test. It never touches a system instance.
-package testserver
+// Package servers starts real servers to try things on: private throw-away instances
+// on 127.0.0.1 with their own data folder and a free port, which end with the stage
+// that they were started for. It never touches a system instance.
+package servers
 
 import (
 	"bytes"
 	"cmp"
+	"flag"
 	"io"
 	"net"
 	"os"
@@ -14,9 +15,26 @@ import (
 	"strconv"
 	"sync"
 	"syscall"
-	"testing"
 	"time"
 )
+
+// Stage is whoever needs servers: a test, or the trial of a kit. Fatal and Skip do not
+// return.
+type Stage interface {
+	Helper()
+	Cleanup(func())
+	Failed() bool
+	Logf(format string, args ...any)
+	Fatal(args ...any)
+	Fatalf(format string, args ...any)
+	Skip(args ...any)
+}
+
+// quick says whether this is the quick loop of the tests (go test -short).
+func quick() bool {
+	f := flag.Lookup("test.short")
+	return f != nil && f.Value.String() == "true"
+}
 
 // Required is the variable that makes a missing server a failure instead of a
 // skipped test.
@@ -25,9 +43,9 @@ const Required = "TIVSET_TEST_REQUIRE_SERVERS"
 // Need finds programs, also where only root has them on the path. When one is
 // missing the test is skipped, or fails where servers are required. In the quick
 // loop (go test -short) no server is started.
-func Need(t testing.TB, names ...string) []string {
+func Need(t Stage, names ...string) []string {
 	t.Helper()
-	if testing.Short() {
+	if quick() {
 		t.Skip("real servers are for make test")
 	}
 	var paths []string
@@ -50,7 +68,7 @@ var packages = map[string]string{"mariadbd": "mariadb-server", "mariadb": "maria
 	"proftpd": "proftpd-core", "sshd": "openssh-server", "dovecot": "dovecot-imapd", "apt-get": "apt"}
 
 // Missing skips the test, or fails it where servers are required.
-func Missing(t testing.TB, why string) {
+func Missing(t Stage, why string) {
 	t.Helper()
 	if os.Getenv(Required) != "" {
 		t.Fatal(why)
@@ -59,9 +77,9 @@ func Missing(t testing.TB, why string) {
 }
 
 // Slow marks a test that takes too long for the quick loop.
-func Slow(t testing.TB) {
+func Slow(t Stage) {
 	t.Helper()
-	if testing.Short() {
+	if quick() {
 		t.Skip("too long for the quick loop: make test runs it")
 	}
 }
@@ -76,7 +94,7 @@ func Sweep(usual int) int {
 }
 
 // folder makes a folder with a short path, for sockets have short names only.
-func folder(t testing.TB) string {
+func folder(t Stage) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "tvs")
 	if err != nil {
@@ -87,7 +105,7 @@ func folder(t testing.TB) string {
 }
 
 // run runs a program to its end.
-func run(t testing.TB, program string, args ...string) {
+func run(t Stage, program string, args ...string) {
 	t.Helper()
 	if out, err := exec.Command(program, args...).CombinedOutput(); err != nil {
 		t.Fatalf("%s: %v\n%s", program, err, out)
@@ -95,7 +113,7 @@ func run(t testing.TB, program string, args ...string) {
 }
 
 // start starts a server that ends with the test.
-func start(t testing.TB, program string, args ...string) *bytes.Buffer {
+func start(t Stage, program string, args ...string) *bytes.Buffer {
 	t.Helper()
 	var log bytes.Buffer
 	c := exec.Command(program, args...)
@@ -120,7 +138,7 @@ func start(t testing.TB, program string, args ...string) *bytes.Buffer {
 
 // lastingFolder makes a folder as folder does, which goes with the server that
 // last starts in it.
-func lastingFolder(t testing.TB) string {
+func lastingFolder(t Stage) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "tvs")
 	if err != nil {
@@ -135,7 +153,7 @@ var lasting []io.WriteCloser
 // last starts a server that several tests use, one after the other. It ends, and
 // its folder goes, when this process ends in whatever way: a shell waits for the
 // end of a pipe that only this process has open.
-func last(t testing.TB, dir, program string, args ...string) {
+func last(t Stage, dir, program string, args ...string) {
 	t.Helper()
 	const watch = `dir=$1; shift; "$@" >"$dir/log" 2>&1 & cat >/dev/null; kill $!; wait $!; rm -rf "$dir"`
 	c := exec.Command("sh", append([]string{"-c", watch, "sh", dir, program}, args...)...)
@@ -158,7 +176,7 @@ type pool struct {
 
 // take lends an idle server until the end of the test, or a new one. One that
 // cannot be emptied afterwards is not lent again.
-func (p *pool) take(t testing.TB, start func(testing.TB) Database, empty func(Database, testing.TB) error) Database {
+func (p *pool) take(t Stage, start func(Stage) Database, empty func(Database, Stage) error) Database {
 	t.Helper()
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -179,7 +197,7 @@ func (p *pool) take(t testing.TB, start func(testing.TB) Database, empty func(Da
 }
 
 // await tries until ready gives nil.
-func await(t testing.TB, what string, ready func() error) {
+func await(t Stage, what string, ready func() error) {
 	t.Helper()
 	var err error
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
