@@ -29,5 +29,5 @@ func (a *app) kit() *cobra.Command {
 			return nil
 		},
 	}
-	return a.group("kit", "For people who write kits", check)
+	return a.group("kit", "For people who write kits", check, a.kitTry())
 }

@@ -158,6 +158,7 @@ func (k *Kit) problems() []fault.Problem {
 	c.steps("copied", c.Copied)
 	c.steps("moved", c.Moved)
 	c.steps("renew", c.Renew)
+	c.steps("try.title", c.Try.Title)
 	c.now()
 	c.lookedAfter()
 	c.timers()

@@ -60,6 +60,7 @@ type Kit struct {
 	// what gives the admin the password {admin.password}; the configuration is written anew by itself
 	Renew []Step     `yaml:"renew"`
 	Known *Recognise `yaml:"recognise"` // how to know the app where somebody else installed it
+	Try   Try           `yaml:"try"`       // what a trial of the kit needs to know
 	// own (when left out): made by the set-up; elsewhere: one that is there, such as a mailbox
 	Account string `yaml:"admin-account"`
 
@@ -210,6 +211,7 @@ type Place struct {
 	Shared []string `yaml:"shared"`
 	// where the app writes programs of its own making, which nobody can judge
 	Compiled   []string `yaml:"compiled"`
+	Rewriting  bool     `yaml:"rewriting"`   // the server has to pass the app's addresses on to it (.htaccess)
 	DataFolder bool     `yaml:"data-folder"` // the app keeps files outside of the document root: {data.folder}
 }
 
@@ -231,6 +233,12 @@ type Stored struct {
 	// files below the app's folder, or below its data folder, by a pattern: * for any part of a name
 	Files     string `yaml:"files"`
 	DataFiles string `yaml:"data-files"`
+}
+
+// Try is what a trial needs to know that lives a site's life.
+type Try struct {
+	Answers map[string]string `yaml:"answers"` // to questions that have no default; {try.mail} is a mail server
+	Title   []Step            `yaml:"title"`   // what an owner does who changes the title in the app
 }
 
 // Recognise says how an app is known by its files.
