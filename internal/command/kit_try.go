@@ -12,6 +12,7 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/screen"
 	"tivset/internal/trial"
 )
 
@@ -49,7 +50,7 @@ func (a *app) runTry(ctx context.Context, dir string, on []string, keep bool) er
 	failed := 0
 	for _, g := range grounds {
 		a.streams.Say("On %s:", g.Name())
-		err := trial.On(func(s *trial.Stage) error {
+		logs, err := trial.On(func(s *trial.Stage) error {
 			ok, err := t.Live(ctx, s, g)
 			if err == nil && !ok {
 				failed++
@@ -61,6 +62,7 @@ func (a *app) runTry(ctx context.Context, dir string, on []string, keep bool) er
 			}
 			return err
 		})
+		a.tellLogged(logs)
 		if err != nil {
 			return err
 		}
@@ -73,6 +75,27 @@ func (a *app) runTry(ctx context.Context, dir string, on []string, keep bool) er
 	return nil
 }
 
+// short is the beginning of what is worth knowing.
+func short(text string) string {
+	const most = 200
+	if runes := []rune(text); len(runes) > most {
+		return string(runes[:most]) + "…"
+	}
+	return text
+}
+
+// tellLogged prints the ends of what servers logged.
+func (a *app) tellLogged(logs []string) {
+	for _, text := range logs {
+		lines := strings.Split(text, "\n")
+		for _, l := range lines[max(0, len(lines)-8):] {
+			if !strings.Contains(l, "NOTICE: ") && !strings.Contains(l, "is forbidden") {
+				a.streams.Say("    %.500s", screen.Clean(l))
+			}
+		}
+	}
+}
+
 // tellTried prints what an act came to.
 func (a *app) tellTried(l trial.Line) {
 	sign := "✓"
@@ -81,7 +104,7 @@ func (a *app) tellTried(l trial.Line) {
 	}
 	text := fmt.Sprintf("  %s %-46s %6.1f s", sign, l.Act, l.Took.Round(100*time.Millisecond).Seconds())
 	if l.Said != "" {
-		text += "  " + l.Said
+		text += "  " + short(l.Said)
 	}
 	a.streams.Say("%s", text)
 	if l.Err != nil {

@@ -163,7 +163,7 @@ func logWhenFailed(t Stage, names ...string) {
 	t.Cleanup(func() {
 		for _, name := range names {
 			if text, _ := os.ReadFile(name); t.Failed() && len(text) > 0 {
-				t.Logf("%s: %.2000s", filepath.Base(name), text)
+				t.Logf("%s: %s", filepath.Base(name), text[max(0, len(text)-2000):])
 			}
 		}
 	})

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"html"
+	"net/url"
 	"path"
 	"slices"
 	"strings"
@@ -11,9 +13,11 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/app/catalogue"
+	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/check"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/web"
 	"tivset/internal/plan"
 	"tivset/internal/records/ledger"
 	"tivset/internal/sites"
@@ -132,9 +136,6 @@ func (l *life) install(ctx context.Context, release string, given answer.Given) 
 	}
 	for id, text := range l.kit.Try.Answers {
 		given[id] = strings.ReplaceAll(text, "{try.mail}", l.mail)
-	}
-	if l.ground.Engine != "" {
-		given["data.engine"] = l.ground.Engine
 	}
 	p, err := l.Planner.Plan(ctx, plan.Request{App: l.App, At: domain + "/site", Release: release, Answers: given})
 	if err != nil {
@@ -317,16 +318,54 @@ func (l *life) renewed(ctx context.Context) (string, error) {
 	return "", l.right(ctx)
 }
 
+// entered hands a session over to a browser, which is signed in then.
 func (l *life) entered(ctx context.Context) (string, error) {
 	e, err := l.Sites.Enter(ctx, l.site.Address)
 	if err != nil {
 		return "", err
 	}
-	_, _, err = e.Hand(ctx, "A browser/1.0")
+	browser := l.newcomer()
+	browser.Agent = "A browser/1.0"
+	address, values, err := e.Hand(ctx, browser.Agent)
 	if errors.Is(err, sites.ErrByHand) {
-		err = nil
+		return "the site runs no page that could hand a session over", e.Close()
+	}
+	if err == nil {
+		err = l.signedIn(ctx, browser, address, values)
 	}
 	return "", errors.Join(err, e.Close())
+}
+
+// signedIn sees that a browser that took a session over is signed in.
+func (l *life) signedIn(ctx context.Context, browser *web.Visitor, address string, values url.Values) error {
+	s, err := l.Book.From(l.site)
+	if err != nil {
+		return err
+	}
+	known, err := s.Values(l.Now())
+	if err != nil {
+		return err
+	}
+	then := s.Kit.Check.SignIn.Then
+	where, err := fill.Text(then.Get, known)
+	if err != nil {
+		return err
+	}
+	sign, err := fill.Text(then.Expect.Text, known)
+	if err != nil {
+		return err
+	}
+	if _, err := browser.Post(ctx, address, values); err != nil {
+		return err
+	}
+	page, err := browser.Get(ctx, l.site.URL+strings.TrimPrefix(where, "/"))
+	if err != nil {
+		return err
+	}
+	if !strings.Contains(string(page.Body), sign) && !strings.Contains(string(page.Body), html.EscapeString(sign)) {
+		return fmt.Errorf("the browser that took the session over is not signed in: %s has no %q", page.URL, sign)
+	}
+	return nil
 }
 
 // adopted forgets the site and takes charge of it as of one that somebody else made.

@@ -18,8 +18,9 @@ type Stage struct {
 // stopped is a stage that cannot go on.
 type stopped struct{ why string }
 
-// On runs something on a stage. Servers that are not there are a fault.
-func On(do func(*Stage) error) (err error) {
+// On runs something on a stage, and gives what the servers logged where it failed.
+// Servers that are not there are a fault.
+func On(do func(*Stage) error) (logs []string, err error) {
 	s := &Stage{}
 	defer func() {
 		if p := recover(); p != nil {
@@ -32,8 +33,9 @@ func On(do func(*Stage) error) (err error) {
 		}
 		s.failed = s.failed || err != nil
 		s.end()
+		logs = s.logs
 	}()
-	return do(s)
+	return nil, do(s)
 }
 
 func (s *Stage) end() {
@@ -44,9 +46,6 @@ func (s *Stage) end() {
 
 // Fail has the servers tell what they logged, when they end.
 func (s *Stage) Fail() { s.failed = true }
-
-// Logs is what the servers logged.
-func (s *Stage) Logs() []string { return s.logs }
 
 // Helper implements servers.Stage.
 func (*Stage) Helper() {}

@@ -25,7 +25,7 @@ const pause = 100 * time.Millisecond
 func (w *world) stranger(ctx context.Context, at string) *stranger {
 	ctx, cancel := context.WithCancel(ctx)
 	s := &stranger{answers: map[int]int{}, cancel: cancel, ended: make(chan struct{})}
-	visitor := web.NewVisitor(web.Connections{domain + w.web[strings.LastIndexByte(w.web, ':'):]: w.web})
+	visitor := w.newcomer()
 	go func() {
 		defer close(s.ended)
 		for ctx.Err() == nil {
@@ -40,6 +40,11 @@ func (w *world) stranger(ctx context.Context, at string) *stranger {
 		}
 	}()
 	return s
+}
+
+// newcomer is somebody with a browser who finds the account's domain.
+func (w *world) newcomer() *web.Visitor {
+	return web.NewVisitor(web.Connections{domain + w.web[strings.LastIndexByte(w.web, ':'):]: w.web})
 }
 
 func (s *stranger) saw(p *web.Page) {

@@ -17,7 +17,6 @@ import (
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/reach"
 	"tivset/internal/hosting/ssh"
-	"tivset/internal/hosting/web"
 	"tivset/internal/mail"
 	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
@@ -33,7 +32,6 @@ type world struct {
 	web     string // host:port of its web server
 	mail    string // of its mail server, for apps whose accounts are elsewhere
 	data    *servers.Database
-	visitor *web.Visitor
 	failing bool // the next release's migration is to fail
 	close   func()
 }
@@ -88,7 +86,6 @@ func (t *Trial) world(ctx context.Context, s servers.Stage, g Ground, k catalogu
 		return nil, err
 	}
 	_, port, _ := strings.Cut(w.web, ":")
-	w.visitor = web.NewVisitor(web.Connections{domain + ":" + port: w.web})
 	text := fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n  - {name: %s, folder: web/lockside, "+
 		"url: \"http://%s:%s\", connect: %q}\n%sruntime: {folder: %q}\n", to, login, domain, domain, port, w.web, data, w.root)
 	_, err = w.Accounts.Add("quillmere", []byte(text), false, os.Getenv)

@@ -17,6 +17,9 @@ func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bo
 	if err != nil {
 		return err
 	}
+	if err := s.dumpNumbers(ctx, out); err != nil {
+		return err
+	}
 	wanted := func(table string) bool { return only == nil || only(table) }
 	for _, m := range made {
 		if m[0] != "table" || !wanted(m[1]) {
@@ -98,3 +101,18 @@ func (s *Session) Empty(ctx context.Context, only func(string) bool) error {
 }
 
 func text(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// dumpNumbers writes the numbers that apps keep in the file's header, such as that of
+// their tables' form (sqlite.org/pragma.html, user_version and application_id).
+func (s *Session) dumpNumbers(ctx context.Context, out io.Writer) error {
+	for _, name := range []string{"user_version", "application_id"} {
+		found, err := s.rows(ctx, "PRAGMA "+name)
+		if err != nil {
+			return err
+		}
+		if len(found) == 1 {
+			fmt.Fprintf(out, "PRAGMA %s = %s;\n", name, found[0][0])
+		}
+	}
+	return nil
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -65,4 +66,32 @@ func TestChangesAreKept(t *testing.T) {
 	assert.Len(t, all, 1, "nothing is left beside it")
 	_, err = sqlite.Open(ctx, at(), "data/none/none.sqlite")
 	assert.ErrorContains(t, err, "no database of this name")
+}
+
+// The number of its tables' form, which an app keeps in the file's header, is carried
+// along: without it the app would make its tables anew.
+func TestNumbersOfTheHeaderAreDumped(t *testing.T) {
+	account, ctx := t.TempDir(), context.Background()
+	opened := func(name string) database.Session {
+		f, err := local.Open(account)
+		require.NoError(t, err)
+		require.NoError(t, sqlite.Connect(f, "data").CreateDatabase(ctx, name))
+		s, err := sqlite.Open(ctx, f, "data/"+name+"/"+name+".sqlite")
+		require.NoError(t, err)
+		return s
+	}
+	from, to := opened("one"), opened("two")
+	require.NoError(t, from.Exec(ctx, "PRAGMA user_version = 126", nil))
+	require.NoError(t, to.Exec(ctx, "PRAGMA application_id = 7", nil))
+	var text strings.Builder
+	require.NoError(t, from.Dump(ctx, &text, nil))
+	_, err := to.Run(ctx, strings.NewReader(text.String()), database.ScriptOptions{})
+	require.NoError(t, err)
+	for name, is := range map[string]string{"user_version": "126", "application_id": "0"} {
+		got, err := to.Value(ctx, "PRAGMA "+name, nil)
+		require.NoError(t, err)
+		assert.Equal(t, is, got, name)
+	}
+	require.NoError(t, from.Close())
+	require.NoError(t, to.Close())
 }
