@@ -154,8 +154,8 @@ func notAsked(part string, asked, of, folders int) string {
 }
 
 // sample chooses files to ask for, of how many: of each kind in turn, the newest
-// first. A page that only keeps a folder from being listed is nobody's secret; of
-// programs one is asked for, since servers run them.
+// first. A page that only keeps a folder from being listed is nobody's secret.
+// Programs are not asked for: the server would run them, whatever they do.
 func sample(found []wanted) (out []wanted, of int) {
 	kinds := map[string][]wanted{}
 	for _, w := range found {
@@ -163,15 +163,15 @@ func sample(found []wanted) (out []wanted, of int) {
 			continue
 		}
 		kind := strings.ToLower(path.Ext(w.name))
+		if slices.Contains(programEnds, kind) {
+			continue
+		}
 		kinds[kind] = append(kinds[kind], w)
 	}
 	for kind, list := range kinds {
 		slices.SortFunc(list, func(a, b wanted) int {
 			return cmp.Or(b.info.Modified.Compare(a.info.Modified), strings.Compare(a.name, b.name))
 		})
-		if slices.Contains(programEnds, kind) {
-			kinds[kind] = list[:1]
-		}
 		of += len(kinds[kind])
 	}
 	names := slices.Sorted(maps.Keys(kinds))

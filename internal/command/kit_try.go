@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,12 +85,15 @@ func short(text string) string {
 	return text
 }
 
+// expected is what servers log of what goes as it should.
+var expected = []string{"NOTICE: ", ":notice]", "is forbidden", "client denied by server configuration"}
+
 // tellLogged prints the ends of what servers logged.
 func (a *app) tellLogged(logs []string) {
 	for _, text := range logs {
 		lines := strings.Split(text, "\n")
 		for _, l := range lines[max(0, len(lines)-8):] {
-			if !strings.Contains(l, "NOTICE: ") && !strings.Contains(l, "is forbidden") {
+			if !slices.ContainsFunc(expected, func(s string) bool { return strings.Contains(l, s) }) {
 				a.streams.Say("    %.500s", screen.Clean(l))
 			}
 		}

@@ -24,10 +24,28 @@ func (a *Asking) Questions() []answer.Question {
 			out = append(out, asked(q))
 		}
 	}
+	for i, q := range out {
+		if limit, is := a.Kit.Limits[q.ID]; is {
+			out[i].Check = limited(limit, a.Kit.Title, q.Check)
+		}
+	}
 	slices.SortStableFunc(out, func(a, b answer.Question) int {
 		return slices.Index(answer.Groups, a.Group) - slices.Index(answer.Groups, b.Group)
 	})
 	return out
+}
+
+// limited looks at an answer as the app bears it, and then as ever.
+func limited(l kit.Limit, app string, check func(string) (string, string)) func(string) (string, string) {
+	return func(value string) (what, remedy string) {
+		if value != Generate && !l.Fits(value) {
+			return app + " does not bear it", "It is to be " + l.Form + "."
+		}
+		if check == nil {
+			return "", ""
+		}
+		return check(value)
+	}
 }
 
 // aboutSite asks what visitors will see, and what the app wants to know.

@@ -3,9 +3,11 @@ package site
 import (
 	"context"
 	"maps"
+	"path"
 	"slices"
 
 	"tivset/internal/answer"
+	"tivset/internal/app/archive"
 	"tivset/internal/app/kit"
 	"tivset/internal/app/release"
 	"tivset/internal/hosting/files"
@@ -25,12 +27,15 @@ func (s *Site) Leaves() []string {
 	return out
 }
 
-// SetUpOnly lists what the app's set-up takes away when it is over.
+// SetUpOnly lists what the app's set-up takes away when it is over. What it empties of
+// what the app writes itself, such as a cache, comes again.
 func (s *Site) SetUpOnly() []string {
 	var out []string
 	for _, step := range s.Kit.Setup {
-		if s.Holds(step.When) {
-			out = append(out, step.Remove...)
+		for _, name := range step.Remove {
+			if s.Holds(step.When) && !archive.Skipped(path.Clean(name), s.Kit.Place.Written()) {
+				out = append(out, name)
+			}
 		}
 	}
 	return out

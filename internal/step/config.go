@@ -18,6 +18,7 @@ import (
 	"tivset/internal/app/rewrite"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
+	"tivset/internal/records/job"
 )
 
 // mostOfConfig is up to how many bytes of a configuration file are read.
@@ -25,15 +26,34 @@ const mostOfConfig = 4 << 20
 
 // configure writes the configuration of a new site.
 func (u *Unpack) configure(ctx context.Context) error {
-	for i, c := range u.Site.Kit.Config {
-		if len(c.Constant) > 0 {
+	if err := u.writeConfigs(ctx, u.Stage, u.From.Configs, false); err != nil {
+		return err
+	}
+	return u.SetConstants(ctx)
+}
+
+// writeConfigs writes the configuration files that go there before or after the set-up.
+func (t *Tools) writeConfigs(ctx context.Context, folder string, texts [][]byte, after bool) error {
+	for i, c := range t.Site.Kit.Config {
+		if len(c.Constant) > 0 || c.After != after {
 			continue
 		}
-		if err := replace(ctx, u.In.Files, path.Join(u.Stage, c.Path), u.From.Configs[i], fileMode(c.Mode)); err != nil {
+		if err := replace(ctx, t.In.Files, path.Join(folder, c.Path), texts[i], fileMode(c.Mode)); err != nil {
 			return err
 		}
 	}
-	return u.SetConstants(ctx)
+	return nil
+}
+
+// Configured writes the configuration files that come after the set-up; nil where
+// there are none.
+func Configured(t *Tools, s Stage, texts [][]byte) []job.Step {
+	if !slices.ContainsFunc(t.Site.Kit.Config, func(c kit.Config) bool { return c.After }) {
+		return nil
+	}
+	return []job.Step{&Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+		return t.writeConfigs(ctx, s.Folder, texts, true)
+	}}}
 }
 
 // SetConstants edits the PHP files of the archive in which the kit sets

@@ -124,7 +124,28 @@ func (l *life) awkwardInstall(ctx context.Context) (string, error) {
 	if !l.kit.AccountElsewhere() {
 		given["admin.password"] = `Kran "ich" & 'Tee' $1 \ é-74`
 	}
+	for id, limit := range l.kit.Limits {
+		if given[id] != "" {
+			given[id] = within(limit, given[id])
+		}
+	}
 	return l.install(ctx, l.kit.Releases[len(l.kit.Releases)-1].Release, given)
+}
+
+// within is as much of an awkward answer as an app bears.
+func within(limit kit.Limit, value string) string {
+	plain := strings.Map(func(r rune) rune {
+		if r > '~' {
+			return -1
+		}
+		return r
+	}, value)
+	for _, text := range []string{value, plain, "Kranich-Teekanne-74"} {
+		if limit.Fits(text) {
+			return text
+		}
+	}
+	return ""
 }
 
 // install installs a release while a stranger asks for its pages all the while.
@@ -308,7 +329,7 @@ func (l *life) moved(ctx context.Context) (string, error) {
 }
 
 func (l *life) renewed(ctx context.Context) (string, error) {
-	if l.kit.AccountElsewhere() || len(l.kit.Renew) == 0 && !l.kit.Uses("admin.password") {
+	if !l.kit.RenewsPassword() {
 		return "", errSkip
 	}
 	_, err := renew.Renew(ctx, l.Desk, l.site.Address)

@@ -48,7 +48,7 @@ func (l *life) titleChanged(ctx context.Context) (string, error) {
 // passwordChanged is an owner who changes the password in the app: what is stored is
 // refused before anything is touched, until the new one is told.
 func (l *life) passwordChanged(ctx context.Context) (string, error) {
-	if l.kit.AccountElsewhere() || len(l.kit.Renew) == 0 && !l.kit.Uses(site.AdminPassword) {
+	if !l.kit.RenewsPassword() {
 		return "", errSkip
 	}
 	word := secret.Of("Wasserstand-Pegel-17-Ufer")

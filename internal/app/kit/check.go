@@ -149,6 +149,7 @@ func (k *Kit) problems() []fault.Problem {
 	}
 	c.releases()
 	c.asks()
+	c.limits()
 	c.extras()
 	c.place()
 	c.configs()

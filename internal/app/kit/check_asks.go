@@ -142,3 +142,15 @@ func (c *checker) extras() {
 		}
 	}
 }
+
+// limits checks what the kit says of answers that every app has.
+func (c *checker) limits() {
+	for id, l := range c.Limits {
+		c.oneOf("limits."+id, id, Limited)
+		if _, err := regexp.Compile(l.Pattern); err != nil || l.Pattern == "" {
+			c.wrong("limits."+id+".pattern", fmt.Sprintf("%q is not a regular expression", l.Pattern),
+				`Write it as "[a-z0-9]{3,16}".`)
+		}
+		c.need("limits."+id+".form", l.Form, "form: at most 16 letters and digits")
+	}
+}

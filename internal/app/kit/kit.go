@@ -10,6 +10,7 @@ package kit
 import (
 	"io/fs"
 	"maps"
+	"regexp"
 	"slices"
 
 	"github.com/dustin/go-humanize"
@@ -25,21 +26,22 @@ const Version = 1
 
 // Kit is one app's description.
 type Kit struct {
-	Format    int       `yaml:"kit"`
-	App       string    `yaml:"app"`     // the name in commands: lower case letters, digits, -
-	Title     string    `yaml:"title"`   // the name that people read
-	Kind      string    `yaml:"kind"`    // what the app is for
-	Summary   string    `yaml:"summary"` // one line
-	About     string    `yaml:"about"`   // a Markdown file about the app's features
-	Home      string    `yaml:"home"`
-	Licence   Licence   `yaml:"licence"`
-	Languages []string  `yaml:"languages"` // language tags (BCP 47), the default first
-	Releases  []Release `yaml:"releases"`
-	Archive   Origin    `yaml:"archive"` // where the releases come from by themselves
-	Needs     Needs     `yaml:"needs"`   // what releases that come by themselves need
-	Asks      []Ask     `yaml:"asks"`
-	Extras    []Extra   `yaml:"extras"`
-	Place     Place     `yaml:"place"`
+	Format    int              `yaml:"kit"`
+	App       string           `yaml:"app"`     // the name in commands: lower case letters, digits, -
+	Title     string           `yaml:"title"`   // the name that people read
+	Kind      string           `yaml:"kind"`    // what the app is for
+	Summary   string           `yaml:"summary"` // one line
+	About     string           `yaml:"about"`   // a Markdown file about the app's features
+	Home      string           `yaml:"home"`
+	Licence   Licence          `yaml:"licence"`
+	Languages []string         `yaml:"languages"` // language tags (BCP 47), the default first
+	Releases  []Release        `yaml:"releases"`
+	Archive   Origin           `yaml:"archive"` // where the releases come from by themselves
+	Needs     Needs            `yaml:"needs"`   // what releases that come by themselves need
+	Asks      []Ask            `yaml:"asks"`
+	Limits    map[string]Limit `yaml:"limits"` // what the app bears of answers that every app has, by their ids
+	Extras    []Extra          `yaml:"extras"`
+	Place     Place            `yaml:"place"`
 
 	PHPSettings map[string]string `yaml:"php-settings"` // that the app brings with it, the least values of php.ini
 
@@ -60,7 +62,7 @@ type Kit struct {
 	// what gives the admin the password {admin.password}; the configuration is written anew by itself
 	Renew []Step     `yaml:"renew"`
 	Known *Recognise `yaml:"recognise"` // how to know the app where somebody else installed it
-	Try   Try           `yaml:"try"`       // what a trial of the kit needs to know
+	Try   Try        `yaml:"try"`       // what a trial of the kit needs to know
 	// own (when left out): made by the set-up; elsewhere: one that is there, such as a mailbox
 	Account string `yaml:"admin-account"`
 
@@ -184,6 +186,22 @@ func (a Ask) Condition() answer.Condition {
 	return c
 }
 
+// Limit is what an app bears of an answer.
+type Limit struct {
+	Pattern string `yaml:"pattern"` // a regular expression (RE2) for the whole answer
+	Form    string `yaml:"form"`    // what it asks for, in words
+}
+
+// Fits says whether an answer is within the limit.
+func (l Limit) Fits(value string) bool {
+	re, err := regexp.Compile("^(?:" + l.Pattern + ")$")
+	return err == nil && re.MatchString(value)
+}
+
+// Limited are the answers that a kit may limit.
+var Limited = []string{"title", "tagline", "admin.name", "admin.email", "admin.password", "admin.first-name",
+	"admin.last-name"}
+
 // Extra is something optional that comes with the app.
 type Extra struct {
 	ID      string              `yaml:"id"`
@@ -260,10 +278,12 @@ type Timer struct {
 // Config is a configuration file to write, or a PHP file of the archive in
 // which constants get other values.
 type Config struct {
-	Path     string            `yaml:"path"`     // below the app's folder
-	Template string            `yaml:"template"` // a file of the kit
-	Format   string            `yaml:"format"`
-	Mode     string            `yaml:"mode"`         // octal; 0640 when left out
+	Path     string `yaml:"path"`     // below the app's folder
+	Template string `yaml:"template"` // a file of the kit
+	Format   string `yaml:"format"`
+	Mode     string `yaml:"mode"` // octal; 0640 when left out
+	// written when the set-up is over, in the place of what the app's own pages wrote
+	After    bool              `yaml:"after-setup"`
 	Constant map[string]string `yaml:"set-constant"` // by name, the new value of a constant that the file sets once
 }
 

@@ -122,3 +122,21 @@ func NowWord(name string) string {
 	words := map[string]string{"admin.name": "admin's name", "admin.email": "admin's e-mail address"}
 	return cmp.Or(words[name], name)
 }
+
+// RenewsPassword says whether the kit can give the admin another password: by steps, or
+// in the configuration, where the app keeps it.
+func (k *Kit) RenewsPassword() bool {
+	return !k.AccountElsewhere() && (len(k.Renew) > 0 || slices.ContainsFunc(k.Config, func(c Config) bool {
+		text, err := fs.ReadFile(k.files, path.Clean(c.Template))
+		return c.Template != "" && err == nil && k.names(string(text), "admin.password")
+	}))
+}
+
+// names says whether a text has a place for a value, or for one that is put together
+// from it.
+func (k *Kit) names(text, name string) bool {
+	return slices.ContainsFunc(fill.Parse(text), func(p fill.Part) bool {
+		other, is := k.Values[strings.TrimPrefix(p.Name, "value.")]
+		return p.Name == name || is && slices.Contains(other.Names(), name)
+	})
+}

@@ -43,7 +43,7 @@ func Renew(ctx context.Context, d *work.Desk, word string) (site.Credentials, er
 		return none, fault.New(fault.Usage, k.Title+" does not keep the admin's password itself", h.Address,
 			"Change it where the account is made.")
 	}
-	if len(k.Renew) == 0 && !k.Uses(site.AdminPassword) {
+	if !k.RenewsPassword() {
 		return none, fault.New(fault.Usage, "the kit of "+k.Title+" does not say how to set a new password", h.Address,
 			"Set it on the admin side.")
 	}
