@@ -87,7 +87,7 @@ func Constant(text, name string) (string, error) {
 		return "", err
 	}
 	expression := strings.TrimSpace(text[from:to])
-	value, ok := literal("php", expression)
+	value, _, ok := literal("php", expression)
 	if !ok || expression != "" && strings.ContainsAny(expression[:1], `'"`) && !quotedWhole(expression) {
 		return "", fmt.Errorf("the constant %s is put together, not a plain value", name)
 	}

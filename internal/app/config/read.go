@@ -29,17 +29,34 @@ func Read(format, template, current string) fill.Values {
 			rest = current
 		}
 		rest = rest[at[1]:]
-		value, ok := literal(format, rest)
-		if !ok {
-			continue
-		}
-		if len(parts[1].Filters) == 0 || bare(parts[1]) {
-			found[parts[1].Name] = value
-		} else if back, ok := fill.Back(parts[1], value); ok {
-			found[parts[1].Name] = back
-		}
+		readLine(format, parts[1:], rest, found)
 	}
 	return found
+}
+
+// readLine reads the values of one line of the template, the first of which is where
+// the text begins; behind it as far as the line goes on as the template has it.
+func readLine(format string, parts []fill.Part, text string, found fill.Values) {
+	for len(parts) > 0 {
+		value, end, ok := literal(format, text)
+		if !ok {
+			return
+		}
+		p := parts[0]
+		if len(p.Filters) == 0 || bare(p) {
+			found[p.Name] = value
+		} else if back, ok := fill.Back(p, value); ok {
+			found[p.Name] = back
+		}
+		if len(parts) < 3 || parts[1].Name != "" || parts[2].Name == "" {
+			return
+		}
+		between := loose(parts[1].Text).FindStringIndex(text[end:])
+		if between == nil || between[0] != 0 {
+			return
+		}
+		text, parts = text[end+between[1]:], parts[2:]
+	}
 }
 
 var spaces = regexp.MustCompile(`\s+`)
@@ -65,19 +82,19 @@ var (
 )
 
 // literal reads the value at the beginning of a text.
-func literal(format, text string) (string, bool) {
+func literal(format, text string) (value string, end int, ok bool) {
 	if format == "xml" || text == "" || text[0] != '"' && text[0] != '\'' {
-		end := strings.IndexAny(text, bareEnds[format])
+		end = strings.IndexAny(text, bareEnds[format])
 		if end < 0 {
 			end = len(text)
 		}
-		value := strings.TrimSpace(text[:end])
+		value = strings.TrimSpace(text[:end])
 		if format == "xml" {
-			return html.UnescapeString(text[:end]), true
+			return html.UnescapeString(text[:end]), end, true
 		}
-		return value, true
+		return value, end, true
 	}
-	end := 1
+	end = 1
 	for end < len(text) && text[end] != text[0] {
 		if text[end] == '\\' && (text[0] == '"' || format == "php") {
 			end++
@@ -85,20 +102,19 @@ func literal(format, text string) (string, bool) {
 		end++
 	}
 	if end >= len(text) {
-		return "", false
+		return "", 0, false
 	}
 	inside := text[1:end]
 	switch {
 	case text[0] == '\'' && format == "php":
-		return phpPlain.Replace(inside), true
+		return phpPlain.Replace(inside), end + 1, true
 	case text[0] == '\'':
-		return inside, true
+		return inside, end + 1, true
 	case format == "php":
-		return phpTwice.Replace(inside), true
+		return phpTwice.Replace(inside), end + 1, true
 	case format == "ini" || format == "dotenv":
-		return strings.ReplaceAll(iniTwice.Replace(inside), `\n`, "\n"), true
+		return strings.ReplaceAll(iniTwice.Replace(inside), `\n`, "\n"), end + 1, true
 	}
-	var value string
 	err := json.Unmarshal([]byte(text[:end+1]), &value)
-	return value, err == nil
+	return value, end + 1, err == nil
 }
