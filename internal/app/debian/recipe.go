@@ -156,12 +156,8 @@ func (p *packed) resolve(name string) (string, error) {
 func (p *packed) choose(r Recipe) (map[string]string, error) {
 	out := map[string]string{}
 	for _, from := range slices.Sorted(maps.Keys(r.Take)) {
-		before := len(out)
 		if err := p.take(r, path.Clean(from), path.Clean(r.Take[from]), out, 0); err != nil {
 			return nil, err
-		}
-		if len(out) == before {
-			return nil, fmt.Errorf("take: the packages have nothing at %s", from)
 		}
 	}
 	return out, nil
