@@ -3,7 +3,6 @@ package kits_test
 import (
 	"context"
 	"fmt"
-	"io/fs"
 	"maps"
 	"net/http"
 	"net/http/httptest"
@@ -11,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,13 +24,7 @@ import (
 	"tivset/internal/secret"
 	"tivset/internal/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/work/install"
 	"tivset/kits"
-)
-
-const (
-	mailbox         = "wharfinger"
-	mailboxPassword = "Kranich-Teekanne-74"
 )
 
 // grounds is an account on real servers.
@@ -65,19 +57,11 @@ func newGrounds(t *testing.T, engines ...string) *grounds {
 			h.engines[engine] = servers.PostgreSQL(t)
 		}
 	}
-	roundcube, sum := servers.Roundcube(t)
-	imap := servers.Mailboxes(t, mailbox, mailboxPassword)
-	admin := answer.Given{"title": `Mail "of" the $lock's`, "admin.name": mailbox,
-		"admin.email": "wharfinger@lockside.localhost"}
-	mail := answer.Given{"admin.password": mailboxPassword, "imap": imap}
-	for k, v := range admin {
-		mail[k] = v
-	}
 	h.requests = map[string]plan.Request{
-		"tt-rss":    {App: "tt-rss", At: "lockside.localhost/news", Archive: servers.TTRSS(t), Answers: admin},
-		"roundcube": {App: "roundcube", At: "lockside.localhost/mail", Archive: roundcube, Answers: mail},
+		"tt-rss": {App: "tt-rss", At: "lockside.localhost/news", Answers: answer.Given{"title": `News "of" the $lock's`,
+			"admin.name": "wharfinger", "admin.email": "wharfinger@lockside.localhost"}},
 	}
-	h.source = catalogue.Source{Name: "built-in", Files: withSum(t, sum)}
+	h.source = catalogue.Source{Name: "built-in", Files: kits.Files}
 	sshd := servers.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
 	proftpd := servers.ProFTPD(t, servers.FTPOptions{Home: h.root, TLS: true, UID: uid})
 	h.reaches = map[string]func(*testing.T, *sitetest.World) (string, string){
@@ -94,31 +78,6 @@ func newGrounds(t *testing.T, engines ...string) *grounds {
 		},
 	}
 	return h
-}
-
-// withSum gives the kits with the checksum of the archive that was packed here:
-// Debian mends its packages.
-func withSum(t *testing.T, sum string) fs.FS {
-	t.Helper()
-	all := fstest.MapFS{}
-	require.NoError(t, fs.WalkDir(kits.Files, ".", func(name string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		text, err := fs.ReadFile(kits.Files, name)
-		if name == "roundcube/kit.yaml" {
-			lines := strings.Split(string(text), "\n")
-			for i, l := range lines {
-				if before, _, found := strings.Cut(l, "sha256: "); found {
-					lines[i] = before + "sha256: " + sum
-				}
-			}
-			text = []byte(strings.Join(lines, "\n"))
-		}
-		all[name] = &fstest.MapFile{Data: text, Mode: 0o644}
-		return err
-	}))
-	return all
 }
 
 // world sets up Tivset on the account, by a reach and with one engine.
@@ -138,6 +97,7 @@ func (h *grounds) world(t *testing.T, reach, engine string) *sitetest.World {
 	}
 	w := sitetest.Local(t, h.root, file("local:"+h.root, "{}"), h.source)
 	w.Hosting.Settle = hosting.UsualSettle
+	byThisMachine(t, w)
 	if d.Address != "" {
 		w.Real = &d
 	}
@@ -151,58 +111,13 @@ func (h *grounds) world(t *testing.T, reach, engine string) *sitetest.World {
 	return w
 }
 
-// Both real apps are installed over every reach and on every engine that they
-// can use, checked as a visitor and as somebody who signs in, and taken back.
-func TestRealAppsOnEveryHosting(t *testing.T) {
-	for app, engines := range map[string][]string{
-		"tt-rss":    {"mariadb", "postgresql"},
-		"roundcube": {"mariadb", "postgresql", "sqlite"},
-	} {
-		for _, engine := range engines {
-			t.Run(app+" on "+engine, func(t *testing.T) {
-				t.Parallel()
-				h := newGrounds(t, engine)
-				for reach := range h.reaches {
-					t.Run("over "+reach, func(t *testing.T) { h.comesAndGoes(t, app, engine, reach) })
-				}
-			})
-		}
-	}
-}
-
-// comesAndGoes installs an app, looks at it, and takes it back.
-func (h *grounds) comesAndGoes(t *testing.T, app, engine, reach string) {
-	t.Helper()
-	w := h.world(t, reach, engine)
-	before := w.Snapshot()
-	plan, err := w.Planner.Plan(context.Background(), h.requests[app])
-	require.NoError(t, err)
-	done, err := install.Install(context.Background(), w.Desk, plan)
-	require.NoError(t, err, fault.Of(err).Details)
-	for _, c := range done.Checks {
-		assert.True(t, c.OK, c.Name)
-	}
-	assert.NotEqual(t, before, w.Snapshot())
-	examined, err := w.Examiner.Check(context.Background(), done.Site)
-	require.NoError(t, err)
-	for _, c := range examined.Checks { // this nginx passes over .htaccess, and so shows what apps deny by it
-		assert.True(t, c.OK || c.Name == "private files", "%s: %s", c.Name, c.Detail)
-	}
-	_, left, err := w.Desk.TakeBack(context.Background(), done.Job)
-	require.NoError(t, err)
-	assert.Empty(t, left)
-	gone, come := difference(before, w.Snapshot())
-	assert.Empty(t, gone)
-	assert.Empty(t, come)
-}
-
 // On FTP-only hosting with a database that only the sites can reach, a courier
 // unpacks, loads the schema and checks; it is gone afterwards, and undoing
 // sends another.
 func TestDatabaseSeenOnlyFromInside(t *testing.T) {
 	t.Parallel()
 	h := newGrounds(t, "mariadb")
-	for app, engine := range map[string]string{"tt-rss": "mariadb", "roundcube": "mariadb"} {
+	for app, engine := range map[string]string{"tt-rss": "mariadb"} {
 		t.Run(app, func(t *testing.T) {
 			w := h.world(t, "FTPS", engine)
 			server, err := w.Hosting.OpenServer(context.Background(), mustAccount(t, w), &mustAccount(t, w).Databases[0],

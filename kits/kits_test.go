@@ -42,7 +42,6 @@ func TestEveryKitIsWithoutMistakes(t *testing.T) {
 // reader sets up an account on real servers: nginx, php-fpm, MariaDB.
 func reader(t *testing.T) (*sitetest.World, plan.Request) {
 	t.Helper()
-	archive := servers.TTRSS(t)
 	php, err := exec.LookPath("php")
 	require.NoError(t, err)
 	d := servers.MariaDB(t)
@@ -62,7 +61,8 @@ runtime: {php: %q}
 	w := sitetest.Local(t, root, file, catalogue.Source{Name: "built-in", Files: kits.Files})
 	w.Real = &d
 	w.Hosting.Settle = hosting.UsualSettle
-	return w, plan.Request{App: "tt-rss", At: "lockside.localhost/news", Archive: archive, Answers: answer.Given{
+	byThisMachine(t, w)
+	return w, plan.Request{App: "tt-rss", At: "lockside.localhost/news", Answers: answer.Given{
 		"title": `News "of" the $lock's`, "admin.name": "wharfinger", "admin.email": "wharfinger@lockside.localhost"}}
 }
 

@@ -5,6 +5,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 )
 
 // TTRSS gives the untouched upstream archive of tt-rss, from Debian's source
@@ -71,4 +72,21 @@ func unique(text string) []string {
 		}
 	}
 	return out
+}
+
+// packing is for one test at a time: the others take what it packed.
+var packing sync.Mutex
+
+// archives is the folder where archives for tests are kept.
+func archives(t Stage) string {
+	t.Helper()
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		cache = os.TempDir()
+	}
+	dir := filepath.Join(cache, "tivset-test-archives")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	return dir
 }

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/gofrs/flock"
 	"github.com/google/renameio/v2"
 	"github.com/therootcompany/xz"
 
@@ -388,6 +389,15 @@ func (a *Archive) fetch(ctx context.Context, address, name string, l listed, tol
 	}
 	if err := os.MkdirAll(a.Folder, 0o700); err != nil {
 		return "", err
+	}
+	// Whoever fetches it already is waited for: two would write into one file.
+	lock := flock.New(full + ".lock")
+	if _, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil {
+		return "", err
+	}
+	defer func() { _ = lock.Unlock() }()
+	if sumOf(full) == l.sum {
+		return full, nil
 	}
 	part := full + ".part"
 	for try := 1; ; try++ {

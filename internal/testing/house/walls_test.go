@@ -89,7 +89,7 @@ var only = map[string]string{
 	"github.com/wneessen/go-mail":     "mail",
 	"os/exec":                         "command demo hosting/files/local hosting/database/helper",
 	"golang.org/x/term":               "command screen",
-	"github.com/gofrs/flock":          "records/vault records/job servers",
+	"github.com/gofrs/flock":          "records/vault records/job servers app/debian",
 	"github.com/ulikunitz/xz":         "app/archive testing/mirror",
 	"pault.ag/go/debian/deb":          "app/debian",
 	"github.com/google/renameio/v2":   "app/debian app/release records/home records/vault",
