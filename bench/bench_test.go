@@ -31,7 +31,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 )
 

@@ -22,8 +22,8 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
-	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 )
 

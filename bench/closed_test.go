@@ -17,8 +17,8 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/hosting/files/local"
-	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/place"
 	"tivset/internal/work/update"

@@ -22,7 +22,7 @@ import (
 	"tivset/internal/app/rewrite"
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 )
 

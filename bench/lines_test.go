@@ -25,7 +25,7 @@ import (
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 )
 
 // With a courier, thousands of files take little longer than their archive on

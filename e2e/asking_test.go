@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/records/home"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 )
 
 // An account is added by asking: what the servers show is accepted on the way,

@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

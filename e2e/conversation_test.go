@@ -17,7 +17,7 @@ import (
 	"tivset/internal/records/home"
 	"tivset/internal/records/vault"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 )
 
 const folded = "Choose any of these yourself? yes or no [no]:"

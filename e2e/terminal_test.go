@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"

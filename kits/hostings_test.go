@@ -22,7 +22,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/plan"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/kits"
 )

@@ -14,9 +14,9 @@ import (
 	"tivset/internal/app/debian"
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/trial"
+	"tivset/internal/testing/trial"
 	"tivset/kits"
 )
 
@@ -34,8 +34,8 @@ func archives(t *testing.T) *release.Archives {
 	if len(sources) == 0 {
 		servers.Missing(t, "no Debian archive is configured on this machine")
 	}
-	return &release.Archives{Folder: folder, Client: http.DefaultClient, Debian: &debian.Archive{Client: http.DefaultClient,
-		Folder: filepath.Join(folder, "debian"), Sources: sources, Now: time.Now,
+	return &release.Archives{Folder: folder, Client: http.DefaultClient, Debian: &debian.Archive{
+		Client: http.DefaultClient, Folder: filepath.Join(folder, "debian"), Sources: sources, Now: time.Now,
 		Keyring: "/usr/share/keyrings/debian-archive-keyring.gpg"}}
 }
 

@@ -11,8 +11,8 @@ import (
 
 	"tivset/internal/check"
 	"tivset/internal/fault"
-	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/repair"
 )

@@ -11,7 +11,7 @@ import (
 
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/repair"
 )

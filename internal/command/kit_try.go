@@ -14,7 +14,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/screen"
-	"tivset/internal/trial"
+	"tivset/internal/testing/trial"
 )
 
 func (a *app) kitTry() *cobra.Command {

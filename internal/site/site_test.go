@@ -14,8 +14,8 @@ import (
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
 	"tivset/internal/site"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/install"
 )

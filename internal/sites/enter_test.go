@@ -16,9 +16,9 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
-	"tivset/internal/servers"
 	"tivset/internal/sites"
 	"tivset/internal/testing/restless"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 )
 

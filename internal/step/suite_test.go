@@ -26,9 +26,9 @@ import (
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
 	"tivset/internal/site"
 	"tivset/internal/step"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/remove"
 )

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
-	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
+	"tivset/internal/testing/servers"
 )
 
 // An app that is set up by its own pages keeps the address and the folder that it

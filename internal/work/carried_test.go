@@ -13,8 +13,8 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
-	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"

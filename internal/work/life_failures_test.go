@@ -12,7 +12,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"

@@ -12,8 +12,8 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
-	"tivset/internal/servers"
 	"tivset/internal/testing/restless"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"

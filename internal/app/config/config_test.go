@@ -20,8 +20,8 @@ import (
 
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
-	"tivset/internal/servers"
 	"tivset/internal/standin/pages"
+	"tivset/internal/testing/servers"
 )
 
 // awkward are values that have broken configuration files.

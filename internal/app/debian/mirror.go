@@ -84,7 +84,8 @@ var validUntil = regexp.MustCompile(`(?mi)^\s*Acquire::Check-Valid-Until\s+"?(\w
 
 // off reads a switch of apt's.
 func off(text string) bool {
-	return slices.Contains([]string{"no", "false", "without", "off", "disable", "0"}, strings.ToLower(strings.TrimSpace(text)))
+	words := []string{"no", "false", "without", "off", "disable", "0"}
+	return slices.Contains(words, strings.ToLower(strings.TrimSpace(text)))
 }
 
 // lines reads the style of one line: deb [options] URI suite component…

@@ -263,7 +263,8 @@ func (c *checker) recipe(key string, r Recipe) {
 	}
 	for _, pattern := range r.Without {
 		if !doublestar.ValidatePattern(pattern) {
-			c.wrong(key+".without", fmt.Sprintf("%q is not a pattern", pattern), "* and ? stand for parts of a name, ** for any folders.")
+			c.wrong(key+".without", fmt.Sprintf("%q is not a pattern", pattern),
+				"* and ? stand for parts of a name, ** for any folders.")
 		}
 	}
 	for i, one := range r.Change {

@@ -28,7 +28,8 @@ type Now struct {
 	Pattern  string            `yaml:"pattern"`  // a regular expression (RE2) with one group
 }
 
-// Told lists the templates in which a value stands so that it can be read back from the files that were written after them.
+// Told lists the templates in which a value stands so that it can be read back from the
+// files that were written after them.
 func (k *Kit) Told(name string) []Config {
 	var out []Config
 	for _, c := range k.Config {

@@ -11,8 +11,8 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/servers"
 	"tivset/internal/standin/ftpd"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 )
 

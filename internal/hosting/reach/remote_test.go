@@ -9,7 +9,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/install"
 )

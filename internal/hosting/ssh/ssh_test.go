@@ -18,8 +18,8 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
 	"tivset/internal/standin/sftpd"
+	"tivset/internal/testing/servers"
 )
 
 var ctx = context.Background()

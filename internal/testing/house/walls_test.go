@@ -18,7 +18,7 @@ var floors = []struct {
 	rooms map[string]string // the room, and what it may import of its own floor
 }{
 	{"small tools", map[string]string{
-		"servers": "", "fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
+		"fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
 	}},
 	{"hosting, its rooms", map[string]string{
 		"hosting/files": "", "hosting/web": "", "hosting/database": "", "hosting/account": "hosting/database",
@@ -59,6 +59,7 @@ var floors = []struct {
 		"standin": "standin/*", "standin/mysqld": "", "standin/pages": "", "standin/mailbox": "", "standin/lines": "",
 		"standin/sftpd": "standin/lines", "standin/ftpd": "standin/lines", "demo": "standin",
 	}},
+	{"trials", map[string]string{"testing/servers": "", "testing/trial": "testing/servers"}},
 	{"the command line", map[string]string{"command": ""}},
 	{"tests", map[string]string{
 		"testing/mirror": "", "testing/sitetest": "", "testing/house": "",
@@ -82,14 +83,14 @@ var never = map[string][]string{
 var only = map[string]string{
 	"github.com/spf13/cobra":          "command",
 	"charm.land/lipgloss/v2":          "screen",
-	"github.com/go-sql-driver/mysql":  "hosting/database/mariadb standin/pages",
+	"github.com/go-sql-driver/mysql":  "hosting/database/mariadb standin/pages testing/servers",
 	"modernc.org/sqlite":              "records/ledger hosting/database/sqlite standin/mysqld",
-	"github.com/jackc/pgx/v5":         "hosting/database/postgresql",
+	"github.com/jackc/pgx/v5":         "hosting/database/postgresql testing/servers",
 	"filippo.io/age":                  "records/vault records/backup",
 	"github.com/wneessen/go-mail":     "mail",
-	"os/exec":                         "command demo hosting/files/local hosting/database/helper",
+	"os/exec":                         "command demo hosting/files/local hosting/database/helper testing/servers",
 	"golang.org/x/term":               "command screen",
-	"github.com/gofrs/flock":          "records/vault records/job servers app/debian",
+	"github.com/gofrs/flock":          "records/vault records/job testing/servers app/debian",
 	"github.com/ulikunitz/xz":         "app/archive testing/mirror",
 	"pault.ag/go/debian/deb":          "app/debian",
 	"github.com/google/renameio/v2":   "app/debian app/release records/home records/vault",

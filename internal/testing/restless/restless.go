@@ -27,8 +27,8 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/hosting"
 	"tivset/internal/plan"
-	"tivset/internal/servers"
 	"tivset/internal/testing/mirror"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 )
 

@@ -38,8 +38,8 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
-	"tivset/internal/servers"
 	"tivset/internal/standin/pages"
+	"tivset/internal/testing/servers"
 	"tivset/internal/work"
 	"tivset/internal/work/install"
 )

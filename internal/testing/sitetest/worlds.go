@@ -9,7 +9,7 @@ import (
 
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 )
 
 // Apps are the demo apps, and where tests install them.

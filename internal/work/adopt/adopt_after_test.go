@@ -8,7 +8,7 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/records/ledger"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/adopt"
 	"tivset/internal/work/place"

@@ -13,7 +13,7 @@ import (
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/plan"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/install"
 )

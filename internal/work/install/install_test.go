@@ -21,7 +21,7 @@ import (
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/install"
 )

@@ -17,7 +17,7 @@ import (
 	"tivset/internal/hosting/database/helper"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 )
 
 var ctx = context.Background()

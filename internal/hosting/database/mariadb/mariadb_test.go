@@ -15,8 +15,8 @@ import (
 	"tivset/internal/hosting/database/databasetest"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
 	"tivset/internal/standin/mysqld"
+	"tivset/internal/testing/servers"
 )
 
 func host(login database.Login) databasetest.Host {

@@ -23,8 +23,8 @@ import (
 	"tivset/internal/hosting/files/filestest"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
 	"tivset/internal/standin/ftpd"
+	"tivset/internal/testing/servers"
 )
 
 var ctx = context.Background()

@@ -19,8 +19,8 @@ import (
 	"tivset/internal/hosting/files/sftp"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
-	"tivset/internal/servers"
 	"tivset/internal/standin/sftpd"
+	"tivset/internal/testing/servers"
 )
 
 var ctx = context.Background()

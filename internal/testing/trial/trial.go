@@ -14,7 +14,7 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 )
 
 // Trial is a kit that is to be tried.
@@ -47,7 +47,8 @@ type Ground struct{ Engine, Web, Reach string }
 
 // Name names it.
 func (g Ground) Name() string {
-	return strings.Join(slices.DeleteFunc([]string{g.Engine, g.Web, g.Reach}, func(s string) bool { return s == "" }), ", ")
+	parts := slices.DeleteFunc([]string{g.Engine, g.Web, g.Reach}, func(s string) bool { return s == "" })
+	return strings.Join(parts, ", ")
 }
 
 // Grounds lists the fewest on which each engine that the app can use, each kind of web

@@ -42,7 +42,6 @@ type life struct {
 	site   ledger.Site
 	backup string   // the one that the owner asked for
 	mine   []string // what the owner put there, below the site's folder
-	n      int
 }
 
 // errSkip is what does not apply to an app.

@@ -21,7 +21,7 @@ import (
 	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
-	"tivset/internal/servers"
+	"tivset/internal/testing/servers"
 )
 
 // world is an account on private servers, and a core that works on it.
@@ -87,7 +87,8 @@ func (t *Trial) world(ctx context.Context, s servers.Stage, g Ground, k catalogu
 	}
 	_, port, _ := strings.Cut(w.web, ":")
 	text := fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n  - {name: %s, folder: web/lockside, "+
-		"url: \"http://%s:%s\", connect: %q}\n%sruntime: {folder: %q}\n", to, login, domain, domain, port, w.web, data, w.root)
+		"url: \"http://%s:%s\", connect: %q}\n%sruntime: {folder: %q}\n", to, login, domain, domain, port, w.web,
+		data, w.root)
 	_, err = w.Accounts.Add("quillmere", []byte(text), false, os.Getenv)
 	return w, err
 }
