@@ -38,9 +38,12 @@ func (a *app) runBrowse(kind string, words []string) error {
 	if err != nil {
 		return err
 	}
-	all, err := c.All()
+	all, faulty, err := c.Look()
 	if err != nil {
 		return err
+	}
+	for _, f := range faulty {
+		a.streams.Warn(fault.Of(f).What + ", and is left out; see them with: tivset kit check DIR")
 	}
 	found := catalogue.Search(all, kind, words)
 	if a.json {

@@ -199,3 +199,18 @@ func TestQuestionsOfTheKit(t *testing.T) {
 	assert.Equal(t, "decline", all["licence"].Answer, "nobody accepts for somebody else")
 	assert.Equal(t, a.Release.Release, question.ChooseRelease(&kit.Kit{Releases: []kit.Release{*a.Release}}, "").Release)
 }
+
+// What an app does not bear of an answer that every app has is said, before anything
+// else is; a password that is made is not looked at.
+func TestLimits(t *testing.T) {
+	a := asking(answer.Given{"admin.name": "longer-than-that", "admin.password": "Kranich-Teekanne-é-74"})
+	a.Kit.Limits = map[string]kit.Limit{"admin.name": {Pattern: "[a-z]{3,8}", Form: "at most 8 letters"},
+		"admin.password": {Pattern: "[ -~]+", Form: "letters without accents"}}
+	all := open(t, a)
+	assert.Equal(t, "Pier Talk does not bear it", all["admin.name"].What)
+	assert.Equal(t, "It is to be at most 8 letters.", all["admin.name"].Remedy)
+	assert.Equal(t, "Pier Talk does not bear it", all["admin.password"].What)
+	a.Given = answer.Given{"admin.name": "dunlin", "admin.password": question.Generate}
+	all = open(t, a)
+	assert.Empty(t, all["admin.name"].What+all["admin.password"].What)
+}

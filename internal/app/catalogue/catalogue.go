@@ -69,14 +69,20 @@ type Catalogue struct {
 // New makes a catalogue of sources; of two kits for one app the first wins.
 func New(sources ...Source) *Catalogue { return &Catalogue{sources: sources} }
 
-// All reads every kit, sorted by title.
+// All reads every kit without mistakes, sorted by title.
 func (c *Catalogue) All() ([]Entry, error) {
-	var out []Entry
+	all, _, err := c.Look()
+	return all, err
+}
+
+// Look reads every kit, sorted by title, and says what is wrong with those that have
+// mistakes: they hide no other.
+func (c *Catalogue) Look() (out []Entry, faulty []error, err error) {
 	seen := map[string]bool{}
 	for _, s := range c.sources {
 		folders, err := fs.ReadDir(s.Files, ".")
 		if err != nil {
-			return nil, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
+			return nil, nil, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
 				"Check that its folder is there.").Because(err)
 		}
 		for _, f := range folders {
@@ -84,15 +90,16 @@ func (c *Catalogue) All() ([]Entry, error) {
 				continue
 			}
 			e, err := c.read(s, f.Name())
-			if err != nil {
-				return nil, err
-			}
 			seen[f.Name()] = true
+			if err != nil {
+				faulty = append(faulty, err)
+				continue
+			}
 			out = append(out, e)
 		}
 	}
 	slices.SortFunc(out, func(a, b Entry) int { return cmp.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)) })
-	return out, nil
+	return out, faulty, nil
 }
 
 func (c *Catalogue) read(s Source, app string) (Entry, error) {

@@ -41,9 +41,18 @@ func TestFolderOfAnotherName(t *testing.T) {
 	assert.ErrorContains(t, err, "is for moorings")
 	_, err = catalogue.New(catalogue.Source{Name: "gone", Files: os.DirFS(dir + "/none")}).All()
 	assert.ErrorContains(t, err, "cannot read the catalogue gone")
-	_, err = catalogue.New(catalogue.Source{Name: "bad",
-		Files: fstest.MapFS{"x/kit.yaml": {Data: []byte("kit: 9")}}}).All()
-	assert.Error(t, err)
+}
+
+// A kit with mistakes hides no other, and is named.
+func TestFaultyKit(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.WriteCatalogue(dir))
+	all, faulty, err := catalogue.New(catalogue.Source{Name: "demo", Files: os.DirFS(dir)},
+		catalogue.Source{Name: "bad", Files: fstest.MapFS{"x/kit.yaml": {Data: []byte("kit: 9")}}}).Look()
+	require.NoError(t, err)
+	assert.Len(t, all, 6)
+	require.Len(t, faulty, 1)
+	assert.ErrorContains(t, faulty[0], "the kit x has mistakes")
 }
 
 // A kit's links lead nowhere outside of its own folder: neither to this machine's

@@ -391,7 +391,11 @@ func (a *Archive) fetch(ctx context.Context, address, name string, l listed, tol
 		return "", err
 	}
 	// Whoever fetches it already is waited for: two would write into one file.
-	lock := flock.New(full + ".lock")
+	locks := filepath.Join(a.Folder, "locks")
+	if err := os.MkdirAll(locks, 0o700); err != nil {
+		return "", err
+	}
+	lock := flock.New(filepath.Join(locks, name))
 	if _, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil {
 		return "", err
 	}

@@ -8,6 +8,8 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -246,4 +248,81 @@ func TestRecipes(t *testing.T) {
 		"circle",
 	)
 	require.Error(t, debian.Make(r, []string{put("no.deb", []byte("!<arch>\n"))}, io.Discard))
+}
+
+// An index that holds no longer is taken where the machine says so, as one with a frozen
+// mirror has to: by the source's own option, or for all.
+func TestFrozenMirrors(t *testing.T) {
+	m, a := newMirror(t)
+	m.Release("/debian", "bookworm", today.AddDate(0, 0, -30), today.AddDate(0, 0, -23),
+		m.Publish("/debian", "tidebook", "1.0-1", mirror.PackageOf(t, tidebook...)))
+	_, err := a.Find(ctx, "bookworm", "tidebook")
+	require.ErrorIs(t, err, debian.ErrExpired)
+	line := "deb " + m.URL + "/debian bookworm main\n"
+	for name, files := range map[string]map[string]string{
+		"an option": {"sources.list": strings.Replace(line, "deb ", "deb [check-valid-until=no] ", 1)},
+		"a field": {"sources.list.d/a.sources": "Types: deb\nURIs: " + m.URL + "/debian\nSuites: bookworm\n" +
+			"Components: main\nCheck-Valid-Until: no\n"},
+		"for all": {"sources.list": line, "apt.conf.d/99frozen": "// frozen\nAcquire::Check-Valid-Until \"false\";\n"},
+		"none":    {"sources.list": line, "apt.conf.d/99frozen": "Acquire::Check-Valid-Until \"true\";\n"},
+	} {
+		etc := fstest.MapFS{}
+		for file, text := range files {
+			etc[file] = &fstest.MapFile{Data: []byte(text)}
+		}
+		a.Sources, err = debian.Configured(etc)
+		require.NoError(t, err)
+		require.Len(t, a.Sources, 1, name)
+		found, err := a.Find(ctx, "bookworm", "tidebook")
+		if name == "none" {
+			require.ErrorIs(t, err, debian.ErrExpired)
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.Len(t, found, 1, name)
+	}
+}
+
+// Files of the archive's own take the place of what a package has.
+func TestFilesOfItsOwn(t *testing.T) {
+	deb := filepath.Join(t.TempDir(), "a.deb")
+	require.NoError(t, os.WriteFile(deb, mirror.PackageOf(t, mirror.File{Name: "usr/share/a/"},
+		mirror.File{Name: "usr/share/a/data/"}, mirror.File{Name: "usr/share/a/lib/"},
+		mirror.File{Name: "usr/share/a/lib/deep/"}, mirror.File{Name: "usr/share/a/lib/deep/one.php", Text: "'/usr/share/b'"},
+		mirror.File{Name: "usr/share/a/index.php", Text: "theirs"}), 0o644))
+	var out bytes.Buffer
+	require.NoError(t, debian.Make(debian.Recipe{Take: map[string]string{"usr/share/a": "."},
+		Put:    map[string]string{"data/.htaccess": "denied", "index.php": "ours"},
+		Change: []debian.Change{{File: "**/*.php", From: "'/usr/share/b'", To: "'b'"}}}, []string{deb}, &out))
+	got := map[string]string{}
+	for r := tar.NewReader(&out); ; {
+		h, err := r.Next()
+		if err != nil {
+			break
+		}
+		text, err := io.ReadAll(r)
+		require.NoError(t, err)
+		got[h.Name] = string(text)
+	}
+	assert.Equal(t, map[string]string{"data/.htaccess": "denied", "index.php": "ours", "lib/deep/one.php": "'b'"}, got)
+}
+
+// Several who want the same package wait for whoever fetches it: it is fetched once, and
+// never written by two.
+func TestFetchedOnceForAll(t *testing.T) {
+	m, a := newMirror(t)
+	m.Release("/debian", "bookworm", today.AddDate(0, 0, -3), today.AddDate(0, 0, 4),
+		m.Publish("/debian", "tidebook", "1.0-1", mirror.PackageOf(t, tidebook...)))
+	found, err := a.Find(ctx, "bookworm", "tidebook")
+	require.NoError(t, err)
+	asked := len(m.Asked)
+	var all sync.WaitGroup
+	for range 4 {
+		all.Go(func() {
+			_, err := a.Get(ctx, found["tidebook"], nil)
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+	assert.Len(t, m.Asked, asked+1)
 }

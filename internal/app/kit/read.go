@@ -85,6 +85,9 @@ func (k *Kit) remember(path string, n *yaml.Node) {
 	}
 }
 
+// At names the place of a key in the kit's file, such as kit.yaml:12.
+func (k *Kit) At(path string) string { return k.at(path) }
+
 // at names the place of a key, falling back on what holds it.
 func (k *Kit) at(path string) string {
 	for {

@@ -220,3 +220,30 @@ func TestInterruptedBetweenSteps(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, []string{"do a", "undo prepared a"}, log, "the undo is not cancelled")
 }
+
+// A job that is to be kept when it fails stays as it is; it is undone when asked for. An
+// interrupt is no failure to look at.
+func TestFailureIsKept(t *testing.T) {
+	var log []string
+	list := settledBy(&step{Name: "a", log: &log}, &step{Name: "b", log: &log, fail: errors.New("full")},
+		&step{Name: "c", log: &log})
+	r := begin(t, t.TempDir(), list)
+	defer r.Journal.Close()
+	r.Keep = true
+	err := r.Run(context.Background(), list)
+	var stopped *job.Stopped
+	require.ErrorAs(t, err, &stopped)
+	assert.True(t, stopped.Kept)
+	assert.False(t, stopped.Undone)
+	assert.Equal(t, []string{"do a", "do b"}, log)
+	assert.Empty(t, r.Journal.Ended)
+
+	log = nil
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	again := begin(t, t.TempDir(), list)
+	defer again.Journal.Close()
+	again.Keep = true
+	require.ErrorAs(t, again.Run(ctx, list), &stopped)
+	assert.True(t, stopped.Undone)
+}
