@@ -49,7 +49,7 @@ func OfPackage(text string) string {
 	if i := strings.IndexAny(bare, "+"); i > 0 {
 		bare = bare[:i]
 	}
-	bare = strings.ReplaceAll(bare, "-", ".")
+	bare = strings.ReplaceAll(strings.TrimSuffix(bare, "-really"), "-", ".") // really: after a version that was taken back
 	if v.Revision == "" {
 		return bare + "-0"
 	}

@@ -155,7 +155,7 @@ func (l *life) install(ctx context.Context, release string, given answer.Given) 
 		given["admin.name"], given["admin.password"] = mailbox, mailboxPassword
 	}
 	for id, text := range l.kit.Try.Answers {
-		given[id] = strings.ReplaceAll(text, "{try.mail}", l.mail)
+		given[id] = l.try.Replace(text)
 	}
 	p, err := l.Planner.Plan(ctx, plan.Request{App: l.App, At: domain + "/site", Release: release, Answers: given})
 	if err != nil {

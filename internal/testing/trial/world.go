@@ -28,9 +28,9 @@ import (
 type world struct {
 	*core.Core
 	stage   servers.Stage
-	root    string // the account's folder
-	web     string // host:port of its web server
-	mail    string // of its mail server, for apps whose accounts are elsewhere
+	root    string            // the account's folder
+	web     string            // host:port of its web server
+	try     *strings.Replacer // what kits' answers can name of it
 	data    *servers.Database
 	failing bool // the next release's migration is to fail
 	close   func()
@@ -60,10 +60,8 @@ func (t *Trial) world(ctx context.Context, s servers.Stage, g Ground, k catalogu
 	serve := map[string]func(servers.Stage, []servers.Site, ...string) string{"nginx": servers.PHPWeb,
 		"apache": servers.Apache}[g.Web]
 	w.web = serve(s, []servers.Site{{Name: domain, Root: filepath.Join(w.root, "web/lockside")}})
-	if k.AccountElsewhere() {
-		w.mail = servers.Mailboxes(s, mailbox, mailboxPassword)
-	}
 	data := w.database(s, g.Engine)
+	w.try = w.named(s, k)
 	h := home.At(own)
 	l, err := ledger.Open(ctx, h.Ledger())
 	if err != nil {
@@ -91,6 +89,22 @@ func (t *Trial) world(ctx context.Context, s servers.Stage, g Ground, k catalogu
 		data, w.root)
 	_, err = w.Accounts.Add("quillmere", []byte(text), false, os.Getenv)
 	return w, err
+}
+
+// named gives what the answers of a kit can name: a mail server, where it is named, and
+// a user of the database server who may do all.
+func (w *world) named(s servers.Stage, k catalogue.Entry) *strings.Replacer {
+	of := []string{}
+	for _, text := range k.Try.Answers {
+		if strings.Contains(text, "{try.mail}") {
+			of = append(of, "{try.mail}", servers.Mailboxes(s, mailbox, mailboxPassword))
+			break
+		}
+	}
+	if w.data != nil {
+		of = append(of, "{try.data-user}", w.data.User, "{try.data-password}", w.data.Password)
+	}
+	return strings.NewReplacer(of...)
 }
 
 // database starts a server of an engine, and gives the account's lines for it.
