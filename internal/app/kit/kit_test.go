@@ -57,7 +57,7 @@ func TestMistakes(t *testing.T) {
 		"doubled key":        {"kind: forum", "kind: forum\nkind: blog", "stands twice"},
 		"newer format":       {"kit: 1", "kit: 2", "write kit: 1"},
 		"bad name":           {"app: moorings", "app: Moorings!", "lower case letters"},
-		"bad kind":           {"kind: forum", "kind: forun", "one of blog"},
+		"bad kind":           {"kind: forum", "kind: forun", "one of admin, blog"},
 		"no title":           {"title: Moorings", "title: \"\"", "title is missing"},
 		"missing file":       {"about: about.md", "about: abut.md", "no file abut.md"},
 		"missing template":   {"template: moorings.ini.tmpl", "template: none", "no file none"},
