@@ -22,6 +22,7 @@ func (s *Site) Values(now time.Time) (fill.Values, error) {
 		"admin.first-name": s.Admin.First, "admin.last-name": s.Admin.Last,
 		"support.email": cmp.Or(s.Admin.Support, s.Admin.Email),
 		"admin.folder":  s.Place.AdminFolder, "data.folder": s.serverPath(s.Place.DataFolder),
+		"site.folder": s.serverPath(s.Place.Folder),
 	}
 	for _, a := range s.Kit.Asks {
 		v["ask."+a.ID] = plain(a.Kind, s.Answers[a.ID])

@@ -14,7 +14,7 @@ var commonAnswers = []string{"language", "licence", "title", "tagline", "admin",
 
 // commonNames are the values that every kit can use.
 var commonNames = []string{
-	"title", "tagline", "language", "release", "app", "url", "domain", "path", "now",
+	"title", "tagline", "language", "release", "app", "url", "domain", "path", "now", "site.folder",
 	"admin.name", "admin.email", "admin.password", "admin.first-name", "admin.last-name", "support.email",
 	"data.engine", "data.server", "data.host", "data.port", "data.name", "data.user", "data.password", "data.file",
 	"tables",

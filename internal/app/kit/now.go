@@ -26,7 +26,11 @@ type Now struct {
 	Constant string            `yaml:"constant"` // of a PHP file, set once as a plain string
 	Get      string            `yaml:"get"`      // a page, below the app's address
 	Pattern  string            `yaml:"pattern"`  // a regular expression (RE2) with one group
+	As       string            `yaml:"as"`       // html: the app keeps the value escaped, as its pages show it
 }
+
+// AsHTML is how values are kept that are escaped as HTML.
+const AsHTML = "html"
 
 // Told lists the templates in which a value stands so that it can be read back from the
 // files that were written after them.
@@ -71,6 +75,9 @@ func (c *checker) nowOne(key string, n Now) {
 				"by %q", form),
 			"Write {query: …}, {file: …, constant: …}, {file: …, pattern: …} or {get: …, pattern: …}.",
 		)
+	}
+	if n.As != "" {
+		c.oneOf(key+".as", n.As, []string{AsHTML})
 	}
 	if n.File != "" {
 		c.inside(key+".file", n.File)

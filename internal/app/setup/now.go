@@ -38,6 +38,9 @@ func (r *Runner) Now(ctx context.Context, k *kit.Kit) (fill.Values, error) {
 			continue
 		}
 		value, err := run.now(ctx, k, name)
+		if k.Now[name].As == kit.AsHTML {
+			value = html.UnescapeString(value)
+		}
 		if err == nil && len(value) > longest {
 			err = fmt.Errorf("it has more than %d bytes", longest)
 		}
