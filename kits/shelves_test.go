@@ -49,11 +49,14 @@ func byThisMachine(t *testing.T, w *sitetest.World) {
 // usual are the grounds on which apps are tried each time, those with the fewest files
 // from afar; all others are for a sweep.
 var usual = map[string][]string{
+	"davical":      {"postgresql", "apache", "local"},
+	"phpmyadmin":   {"mariadb", "apache", "local"},
 	"postfixadmin": {"postgresql", "apache", "ftps"},
 	"roundcube":    {"mariadb", "nginx", "local"},
 	"shaarli":      {"apache", "sftp"},
 	"spip":         {"mariadb", "apache", "local"},
 	"tt-rss":       {"postgresql", "nginx", "local"},
+	"zoph":         {"mariadb", "apache", "local"},
 }
 
 // Each app on the shelves lives its whole life on real servers: on one ground each

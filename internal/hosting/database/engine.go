@@ -31,7 +31,7 @@ var (
 	MariaDB = Engine{Name: "mariadb", Title: "MariaDB", Port: "3306", Dump: Inserts, // stands for MySQL too
 		Syntax: Syntax{Backslash: true, Backquotes: true, Hash: true, DashSpace: true, Obeyed: true, Delimiters: true}}
 	PostgreSQL = Engine{Name: "postgresql", Title: "PostgreSQL", Port: "5432", Dump: Copied,
-		Syntax: Syntax{Escapes: true, DoubleNames: true, Nested: true, Dollars: true, Copy: true, Meta: true}}
+		Syntax: Syntax{Escapes: true, DoubleNames: true, Nested: true, Parens: true, Dollars: true, Copy: true, Meta: true}}
 	SQLite = Engine{Name: "sqlite", Title: "SQLite", InFiles: true, Dump: Literals,
 		Syntax: Syntax{DoubleNames: true, Backquotes: true, Brackets: true, Triggers: true}}
 )

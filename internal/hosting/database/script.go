@@ -53,6 +53,7 @@ type splitter struct {
 	last      byte // the last byte of code, to know where names begin
 	line      int
 	start     int // the line on which the statement begins
+	open      int // parentheses
 	complete  bool
 }
 
@@ -66,7 +67,7 @@ var (
 func (s *splitter) emit(run func(Statement) error) error {
 	text := strings.TrimSpace(s.out.String())
 	s.out.Reset()
-	s.complete, s.last = false, 0
+	s.complete, s.last, s.open = false, 0, 0
 	if text == "" {
 		return nil
 	}
@@ -184,14 +185,23 @@ func (s *splitter) step() error {
 	case b == '$' && s.Dollars && !wordByte(s.last):
 		return s.dollars()
 	}
+	switch b {
+	case '(':
+		s.open++
+	case ')':
+		s.open--
+	}
 	s.put(b)
 	s.last = b
 	return nil
 }
 
-// end notes that a statement is whole, unless it is a trigger's inner one.
+// end notes that a statement is whole, unless it is an inner one of a trigger or of a
+// rule (PostgreSQL manual, psql: a semicolon between parentheses ends nothing).
 func (s *splitter) end() {
-	if s.Triggers && triggers.MatchString(s.out.String()[:min(s.out.Len(), 40)]) && !ends.MatchString(s.out.String()) {
+	inTrigger := s.Triggers && triggers.MatchString(s.out.String()[:min(s.out.Len(), 40)]) &&
+		!ends.MatchString(s.out.String())
+	if inTrigger || s.Parens && s.open > 0 {
 		s.put(';')
 		s.last = ';'
 		return

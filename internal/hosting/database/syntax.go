@@ -11,6 +11,7 @@ type Syntax struct {
 	DashSpace   bool // -- begins a comment only before white space
 	Obeyed      bool // comments that begin with ! are obeyed, and so kept
 	Nested      bool // comments hold comments
+	Parens      bool // a semicolon between parentheses ends nothing: rules hold statements so
 	Dollars     bool // strings may stand between dollars
 	Copy        bool // rows may follow COPY … FROM stdin
 	Meta        bool // lines may begin with a backslash, for the command-line client
