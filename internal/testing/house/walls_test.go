@@ -33,7 +33,7 @@ var floors = []struct {
 		"app/fill": "", "app/config": "app/fill", "app/kit": "app/config app/fill app/version", "app/catalogue": "app/kit",
 		"app/rewrite": "",
 		"app/archive": "", "app/version": "", "app/debian": "app/version",
-		"app/release": "app/archive app/catalogue app/debian app/kit",
+		"app/release": "app/archive app/catalogue app/config app/debian app/fill app/kit",
 		"app/setup":   "app/config app/fill app/kit",
 	}},
 	{"records", map[string]string{
