@@ -382,7 +382,10 @@ func (l *looking) updates(ctx context.Context) {
 		return
 	}
 	l.Book.FillIn(&x)
-	switch {
+	switch unseen := l.site.Kit.Unseen; {
+	case x.Newer == "" && unseen != nil:
+		l.add("updates", true, "%s is the newest release that is known; whether there is a newer one could not be looked "+
+			"up: %v", x.Release, unseen)
 	case x.Newer == "":
 		l.add("updates", true, "%s is the newest release", x.Release)
 	case x.Due == "" && x.Tried != nil && x.Tried.Release == site.Due(l.site.Kit.Kit, x):

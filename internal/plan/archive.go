@@ -39,6 +39,7 @@ func Fetched(ctx context.Context, from *release.Archives, s *site.Site, given st
 	if file, err = from.Fetch(ctx, s.Kit, s.Of, given); err != nil {
 		return "", found, err
 	}
+	s.Archive = release.SumOf(file)
 	found, err = release.Survey(ctx, file, s.Of, s.Leaves())
 	if err != nil {
 		err = fault.New(fault.Failed, "the archive of "+s.Title+" "+s.Release+" cannot be used", "",

@@ -13,7 +13,7 @@ import (
 func (s *Site) Record(now time.Time) ledger.Site {
 	now = now.UTC()
 	r := ledger.Site{
-		Address: s.Address(), URL: s.Place.URL, AdminURL: s.AdminURL(), App: s.App, Release: s.Release,
+		Address: s.Address(), URL: s.Place.URL, AdminURL: s.AdminURL(), App: s.App, Release: s.Release, Archive: s.Archive,
 		Account: s.Account, Folder: s.Place.Folder, Language: s.Face.Language, Title: s.Face.Title,
 		Admin:       ledger.Admin{Name: s.Admin.Name, Email: s.Admin.Email},
 		InstalledAt: now, UpdatedAt: now, CheckedAt: &now, Care: s.Care, Health: "good",

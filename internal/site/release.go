@@ -48,9 +48,14 @@ func (s *Site) Edits(name string) bool {
 
 // Content finds out what the site's release consists of, from its archive.
 func (s *Site) Content(ctx context.Context, from *release.Archives) (release.Content, error) {
-	file, err := from.Fetch(ctx, s.Kit, s.Of, "")
-	if err != nil {
-		return release.Content{}, err
+	// What it was made of is what it is compared with, whatever the same release would be
+	// made of today.
+	file := from.Kept(s.Archive)
+	if file == "" {
+		var err error
+		if file, err = from.Fetch(ctx, s.Kit, s.Of, ""); err != nil {
+			return release.Content{}, err
+		}
 	}
 	own := append(s.Kit.Place.Written(), s.Kit.Update.Keep...)
 	for _, c := range s.Kit.Config {

@@ -29,6 +29,7 @@ type Site struct {
 
 	Kit     catalogue.Entry        `json:"-"`
 	Of      *kit.Release           `json:"-"` // the release, as the kit describes it
+	Archive string                 `json:"-"` // SHA-256 of the archive that its files are of, where that is known
 	In      *account.Account       `json:"-"`
 	At      place.Place            `json:"-"`
 	Server  *account.Database      `json:"-"` // where its data is; nil without a database

@@ -1,6 +1,8 @@
 package work_test
 
 import (
+	"bytes"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -11,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/app/debian"
+	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/testing/mirror"
@@ -26,7 +29,8 @@ import (
 // a site is still compared with what it was made of.
 func TestAppsOfADebianArchive(t *testing.T) {
 	g, m := restless.NewGround(t, servers.PHPWeb), mirror.New(t)
-	w := g.WorldOf(t, "local", restless.Packed(t))
+	source := restless.Packed(t)
+	w := g.WorldOf(t, "local", source)
 	_, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
 	require.ErrorContains(t, err, "this machine knows none that has bookworm, trixie")
 	assert.Contains(t, fault.Of(err).Remedy, "deb ADDRESS bookworm main")
@@ -56,6 +60,17 @@ func TestAppsOfADebianArchive(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, m.Asked, asked, "the indexes are read once a day")
 
+	// The kit makes something else of the same packages: the site is still what it was
+	// made of.
+	file := filepath.Join(fmt.Sprint(source.Files), "restless/kit.yaml")
+	text, err = os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, bytes.Replace(text, []byte("    take: "),
+		[]byte("    put: {more.txt: more}\n    take: "), 1), 0o644))
+	e, err := w.Examiner.Check(ctx, x)
+	require.NoError(t, err)
+	assert.Empty(t, append(append(e.Changed, e.Missing...), e.Added...))
+
 	// The package is mended: a site is still compared with what it was made of, and what
 	// mends it is urgent.
 	app, lib := restless.Packages(t, "1.0.0")
@@ -66,17 +81,10 @@ func TestAppsOfADebianArchive(t *testing.T) {
 	w.Archives.Debian.Sources = append(w.Archives.Debian.Sources, debian.Source{URI: m.URL + "/debian/",
 		Suites: []string{"bookworm-security"}, Components: []string{"main"}})
 	w.Archives.Debian.Folder = t.TempDir() // as a day later: the index is read anew
-	e, err := w.Examiner.Check(ctx, x)
+	e, err = w.Examiner.Check(ctx, x)
 	require.NoError(t, err)
 	assert.Empty(t, append(append(e.Changed, e.Missing...), e.Added...))
-	said := ""
-	for _, c := range e.Checks {
-		if c.Name == "updates" {
-			assert.False(t, c.OK)
-			said = c.Detail
-		}
-	}
-	assert.Contains(t, said, "mends a security hole")
+	assert.Contains(t, saidOf(e, "updates"), "mends a security hole")
 	require.NoError(t, os.WriteFile(filepath.Join(w.Root, x.Folder, "lib/release.php"), []byte("<?php"), 0o644))
 	_, err = repair.Repair(ctx, w.Desk, x.Address)
 	require.NoError(t, err, "%v", fault.Of(err))
@@ -95,6 +103,9 @@ func TestAppsOfADebianArchive(t *testing.T) {
 	w.Archives.Debian.Folder, m.Deaf = t.TempDir(), true
 	_, err = update.To(ctx, w.Desk, update.Request{Site: x.Address})
 	require.ErrorIs(t, err, update.ErrCurrent)
+	e, err = w.Examiner.Check(ctx, found(t, w, x.Address))
+	require.NoError(t, err)
+	assert.Contains(t, saidOf(e, "updates"), "could not be looked up")
 	m.Deaf = false
 	for _, suite := range []string{"bookworm", "bookworm-security", "trixie"} {
 		m.Release("/debian", suite, time.Now().Add(-time.Minute), time.Now().AddDate(0, 0, 7),
@@ -111,6 +122,16 @@ func TestAppsOfADebianArchive(t *testing.T) {
 	require.ErrorContains(t, err, "none of the suites bookworm, trixie has a package restless any more")
 	_, err = repair.Repair(ctx, w.Desk, x.Address)
 	require.ErrorContains(t, err, "is not in the Debian archive any more")
+}
+
+// saidOf is what a check said.
+func saidOf(e check.Examined, name string) string {
+	for _, c := range e.Checks {
+		if c.Name == name {
+			return c.Detail
+		}
+	}
+	return ""
 }
 
 func found(t *testing.T, w *sitetest.World, address string) ledger.Site {

@@ -66,6 +66,9 @@ type Kit struct {
 	// own (when left out): made by the set-up; elsewhere: one that is there, such as a mailbox
 	Account string `yaml:"admin-account"`
 
+	// why its releases could not be looked up now; those that were known before hold
+	Unseen error `yaml:"-"`
+
 	files fs.FS
 	lines map[string]int  // the line of each key, by its path
 	used  map[string]bool // the values that its texts and templates use

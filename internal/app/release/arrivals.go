@@ -64,6 +64,9 @@ func (a *Archives) LookUp(ctx context.Context, k *kit.Kit) error {
 		return a.noneCame(k, err)
 	}
 	a.Known(k)
+	if !errors.Is(err, debian.ErrNone) { // a suite that this machine knows nothing of brings nothing
+		k.Unseen = err
+	}
 	return nil
 }
 

@@ -61,10 +61,32 @@ func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release,
 	return quick(ctx, name, r), nil
 }
 
+// Kept gives an archive that is in the cache, by its checksum, which is verified; ""
+// where it is not.
+func (a *Archives) Kept(sum string) string {
+	if !sumForm(sum) {
+		return ""
+	}
+	name := filepath.Join(a.Folder, sum)
+	if verify(name, sum) != nil {
+		return ""
+	}
+	if _, err := os.Stat(name + quickEnd); err == nil {
+		return name + quickEnd
+	}
+	return name
+}
+
+// SumOf is the checksum of an archive's file in the cache.
+func SumOf(file string) string { return strings.TrimSuffix(filepath.Base(file), quickEnd) }
+
+// quickEnd ends the name of an archive's form that is read quickly.
+const quickEnd = ".tar.zst"
+
 // quick gives a form of an archive that is read quickly, made once and kept beside
 // it; the archive itself where it is that, or where none can be made.
 func quick(ctx context.Context, name string, r *kit.Release) string {
-	made := name + ".tar.zst"
+	made := name + quickEnd
 	if _, err := os.Stat(made); err == nil {
 		return made
 	}

@@ -71,6 +71,7 @@ type Site struct {
 	AdminURL    string    `json:"admin_url"`
 	App         string    `json:"app"`
 	Release     string    `json:"release"`
+	Archive     string    `json:"archive,omitempty"`       // SHA-256 of the archive that its files are of
 	Newer       string    `json:"newer_release,omitempty"` // filled in when shown
 	Account     string    `json:"account"`
 	Folder      string    `json:"folder"`

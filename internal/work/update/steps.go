@@ -238,6 +238,7 @@ func (u *updating) carried() []string {
 // after is the site's record with its new release.
 func (u *updating) after(ctx context.Context) (ledger.Site, error) {
 	x := u.plan.Site
+	x.Archive = u.plan.next.Archive
 	x.Release, x.UpdatedAt, x.LastJob, x.Health, x.Tried = u.plan.To, u.Now().UTC(), u.Job, "good", nil
 	if slices.ContainsFunc(u.Result.Checks, func(c check.Checked) bool { return !c.OK }) {
 		x.Health = "bad"
