@@ -8,12 +8,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/debian"
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
+	"tivset/internal/testing/restless"
 	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/testing/trial"
@@ -96,4 +98,29 @@ func told(t *testing.T, l trial.Line) {
 		f := fault.Of(l.Err)
 		t.Errorf("%s: %v %s %s %v", l.Act, l.Err, f.Where, f.Remedy, f.Details)
 	}
+}
+
+// A trial can fail: an app whose release 2.5.0 is broken fails there, after all that goes
+// well, and a word that is no ground is refused.
+func TestTrialSaysWhatFails(t *testing.T) {
+	t.Parallel()
+	var lines []trial.Line
+	tried := &trial.Trial{Kits: restless.Source(t), App: "restless", On: []string{"mariadb", "nginx", "local"},
+		Archives: &release.Archives{Folder: t.TempDir(), Client: http.DefaultClient},
+		Tell:     func(l trial.Line) { lines = append(lines, l) }}
+	grounds, err := tried.Grounds(context.Background())
+	require.NoError(t, err)
+	require.Equal(t, []trial.Ground{{Engine: "mariadb", Web: "nginx", Reach: "local"}}, grounds)
+	ok, err := tried.Live(context.Background(), t, grounds[0])
+	require.NoError(t, err, "%v", fault.Of(err))
+	assert.False(t, ok)
+	last := lines[len(lines)-1]
+	assert.Equal(t, "update to 2.5.0", last.Act)
+	require.Error(t, last.Err)
+	for _, l := range lines[:len(lines)-1] {
+		assert.NoError(t, l.Err, l.Act)
+	}
+	tried.On = []string{"oracle"}
+	_, err = tried.Grounds(context.Background())
+	require.ErrorContains(t, err, "there is no oracle to try it on")
 }

@@ -20,7 +20,7 @@ func (s *Site) Runner(in *hosting.Account, folder, base string, now time.Time) (
 	}
 	r := &setup.Runner{
 		Files: in.Files, Folder: folder, PHP: in.Runtime.PHP, Base: base, Values: values, Secrets: s.Hidden(),
-		Visitor: in.Visitor(),
+		Visitor: in.Visitor(), Rewriting: s.Kit.Place.Rewriting,
 	}
 	if s.Data != nil {
 		r.Data = &hosting.LazySession{Open: func(ctx context.Context) (database.Session, error) {

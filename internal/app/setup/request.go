@@ -47,6 +47,10 @@ func (r *Runner) Request(ctx context.Context, q kit.Request) error {
 	return r.judge(r.page, q.Expect)
 }
 
+// passOn is what to do where a server keeps an app's addresses to itself.
+const passOn = "The server has to pass the app's addresses on to it. Ask the host to do so for this folder: with Apache, " +
+	"AllowOverride All and mod_rewrite; with nginx, try_files that ends with the folder's index.php."
+
 const lookAtServer = "Open the address in a browser and look at the server's error log."
 
 // sendForm sends the form of the page got last.
@@ -99,7 +103,7 @@ func (r *Runner) judge(p *web.Page, e kit.Expect) error {
 	if status == 0 {
 		status = http.StatusOK
 	}
-	wrong := func(what string) error {
+	wrong := func(what string) *fault.Error {
 		return &fault.Error{Kind: fault.Failed, What: what, Where: p.URL.Redacted(), Details: r.excerpt(p),
 			Remedy: lookAtServer}
 	}
@@ -107,7 +111,11 @@ func (r *Runner) judge(p *web.Page, e kit.Expect) error {
 		return wrong("the page leads to another host: " + p.Away)
 	}
 	if p.Status != status {
-		return wrong(fmt.Sprintf("the page answered %d instead of %d", p.Status, status))
+		err := wrong(fmt.Sprintf("the page answered %d instead of %d", p.Status, status))
+		if r.Rewriting && p.Status == http.StatusNotFound {
+			err.Remedy = passOn
+		}
+		return err
 	}
 	text, err := fill.Text(e.Text, r.Values)
 	if err != nil {

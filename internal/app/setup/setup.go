@@ -26,6 +26,8 @@ type Runner struct {
 	Values  fill.Values
 	Secrets []string // what no message may hold
 
+	Rewriting bool // the server has to pass the app's addresses on to it
+
 	page *web.Page            // the page got last
 	got  map[string]*web.Page // while it is read as it is: the pages got, each once
 }

@@ -137,6 +137,8 @@ func TestAnswersThatAreNotTheExpectedOnes(t *testing.T) {
 		require.ErrorContains(t, err, what)
 		assert.NotContains(t, fmt.Sprint(err, fault.Of(err).Details), "geheim", "secrets are left out of what a page says")
 	}
+	r.Rewriting = true
+	assert.Contains(t, fault.Of(r.Request(ctx, kit.Request{Get: "nothing"})).Remedy, "pass the app's addresses on")
 	assert.ErrorContains(t, (&setup.Runner{}).Request(ctx, kit.Request{Form: "page"}), "no page was fetched before")
 	require.NoError(t, r.Request(ctx, kit.Request{Get: "nothing", Expect: kit.Expect{Status: 404}}))
 	for page, what := range map[string]string{"get-form": "not sent by POST", "other-form": "another host",

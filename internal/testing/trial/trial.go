@@ -82,6 +82,10 @@ func (t *Trial) Grounds(ctx context.Context) ([]Ground, error) {
 			out = append(out, Ground{engines[i%len(engines)], webs[i%len(webs)], reaches[i%len(reaches)]})
 		}
 	}
+	if len(out) == 0 {
+		return nil, fault.New(fault.Usage, k.Title+" needs rewriting, which none of the servers named does here", t.App,
+			"Try it on apache.")
+	}
 	return out, nil
 }
 
