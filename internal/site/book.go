@@ -166,7 +166,8 @@ func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{Kit: entry, In: a, App: x.App, Title: entry.Title, Release: x.Release, Archive: x.Archive, Account: x.Account, Care: x.Care,
+	s := &Site{Kit: entry, In: a, App: x.App, Title: entry.Title, Release: x.Release, Archive: x.Archive,
+		Account: x.Account, Care: x.Care,
 		Answers: answer.Given{}, Admin: Admin{Name: x.Admin.Name, Email: x.Admin.Email},
 		Face:  Face{Title: x.Title, Language: x.Language, Asked: []Told{}, Extras: []Told{}},
 		Place: Place{URL: x.URL, Folder: x.Folder, DataFolder: x.DataFolder}}

@@ -48,8 +48,8 @@ func (r *Runner) Request(ctx context.Context, q kit.Request) error {
 }
 
 // passOn is what to do where a server keeps an app's addresses to itself.
-const passOn = "The server has to pass the app's addresses on to it. Ask the host to do so for this folder: with Apache, " +
-	"AllowOverride All and mod_rewrite; with nginx, try_files that ends with the folder's index.php."
+const passOn = "The server has to pass the app's addresses on to it. Ask the host to do so for this folder: with " +
+	"Apache, AllowOverride All and mod_rewrite; with nginx, try_files that ends with the folder's index.php."
 
 const lookAtServer = "Open the address in a browser and look at the server's error log."
 
