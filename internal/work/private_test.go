@@ -32,6 +32,10 @@ func TestWhatNobodyMaySee(t *testing.T) {
 			assert.Contains(t, strings.Join(done.Warnings, "\n"), "log/readme.txt", "the install tells it already")
 			x := done.Site
 			log := filepath.Join(w.Root, x.Folder, "log")
+			// A program there does something when it is asked for: nobody asks.
+			ran := filepath.Join(w.Root, x.Folder, "uploads/ran.txt")
+			require.NoError(t, os.WriteFile(filepath.Join(w.Root, x.Folder, "lib/make.php"),
+				[]byte("<?php file_put_contents('../uploads/ran.txt', 'x');"), 0o644))
 			private := func() (ok bool, detail string) {
 				e, _ := sitetest.Examined(t, w, x.Address)
 				for _, c := range e.Checks {
@@ -46,6 +50,7 @@ func TestWhatNobodyMaySee(t *testing.T) {
 			assert.False(t, ok)
 			assert.Contains(t, detail, "log/visits.txt")
 			assert.NotContains(t, detail, "config.php", "it is run")
+			assert.NoFileExists(t, ran)
 
 			// Many files, some deep: all kinds are asked for, and the rest is named.
 			require.NoError(t, os.MkdirAll(filepath.Join(log, "a/b"), 0o755))
