@@ -133,7 +133,7 @@ func (l *life) carryOut(ctx context.Context, s *site.Site, steps []kit.Step) err
 		return err
 	}
 	defer in.Close()
-	return errors.Join(l.do(ctx, in, s, steps))
+	return l.do(ctx, in, s, steps)
 }
 
 func (l *life) do(ctx context.Context, in *hosting.Account, s *site.Site, steps []kit.Step) error {

@@ -8,7 +8,7 @@ import (
 	"tivset/internal/fault"
 )
 
-// Stage is what servers are started for where there is no test: they end with End.
+// Stage is what servers are started for where there is no test: they end when On does.
 type Stage struct {
 	ends   []func()
 	failed bool
