@@ -22,6 +22,7 @@ type gotten struct {
 func (pl *Planner) lookAtArchive(ctx context.Context, s *site.Site, r Request) (gotten, error) {
 	if r.Carried != nil {
 		x := r.Carried.Record
+		s.Archive = x.Archive
 		return gotten{files: x.Files, bytes: x.Bytes, survey: archive.Survey{Entries: x.Entries}}, nil
 	}
 	file, survey, err := Fetched(ctx, pl.Archives, s, r.Archive)

@@ -135,6 +135,9 @@ func (b Before) asItIs(ctx context.Context, d *work.Desk, in *hosting.Account, a
 	if x.AdminURL = now.AdminURL; b.Record.URL != now.URL || x.AdminURL == "" {
 		x.AdminURL = now.URL + strings.TrimPrefix(b.Record.AdminURL, b.Record.URL)
 	}
+	if x.Release != now.Release {
+		x.Archive = now.Archive
+	}
 	x.Address, x.URL, x.Account, x.Folder, x.Release = now.Address, now.URL, now.Account, now.Folder, now.Release
 	if now.Database != nil && (x.Database == nil || x.Database.Name != now.Database.Name) {
 		x.Database = now.Database

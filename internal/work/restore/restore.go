@@ -328,7 +328,7 @@ func becomes(d *work.Desk, h *work.Held, c *place.Content) (ledger.Site, *site.S
 		old = h.Site // the site's own, as it is
 		c.Secrets = h.Of.Secrets
 	}
-	x.Release, x.Title, x.Language, x.Admin = old.Release, old.Title, old.Language, old.Admin
+	x.Release, x.Archive, x.Title, x.Language, x.Admin = old.Release, old.Archive, old.Title, old.Language, old.Admin
 	x.Entries, x.Files, x.Bytes, x.Chosen, x.Licence, x.Gone = old.Entries, old.Files, old.Bytes, old.Chosen, old.Licence,
 		""
 	if x.AdminURL = x.URL; len(old.AdminURL) > len(old.URL) {
