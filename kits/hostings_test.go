@@ -152,15 +152,11 @@ func TestDatabaseSeenOnlyFromInside(t *testing.T) {
 			assert.Empty(t, found, "the courier is gone")
 			_, _, err = w.Desk.TakeBack(context.Background(), done.Job)
 			require.NoError(t, err)
-			gone, come := difference(before, w.Snapshot())
-			assert.Empty(t, gone)
-			assert.Empty(t, come)
+			sitetest.Same(t, before, w.Snapshot())
 			r.Answers["data.password"] = "wrong"
 			_, err = w.Install(r)
 			assert.ErrorContains(t, err, "refused the user or password")
-			gone, come = difference(before, w.Snapshot())
-			assert.Empty(t, gone)
-			assert.Empty(t, come)
+			sitetest.Same(t, before, w.Snapshot())
 		})
 	}
 }
@@ -202,7 +198,5 @@ func TestPHPThatCannotCarry(t *testing.T) {
 	reachedAt(strings.TrimPrefix(plain.URL, "http://"))
 	_, err = w.Install(h.requests["tt-rss"])
 	assert.ErrorContains(t, err, "PHP is not run for")
-	gone, come := difference(before, w.Snapshot())
-	assert.Empty(t, gone)
-	assert.Empty(t, come)
+	sitetest.Same(t, before, w.Snapshot())
 }

@@ -18,6 +18,7 @@ import (
 	"tivset/internal/answer"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/kit"
+	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/plan"
@@ -92,7 +93,7 @@ func TestTTRSSOnRealServers(t *testing.T) {
 	for _, name := range []string{"config.php", "install/", "schema/ttrss_schema_mysql.sql"} {
 		assert.NotContains(t, stranger(t, done.Site.URL+name), creds.Data.Reveal(), name)
 	}
-	gone, _ := difference(before, w.Snapshot())
+	gone, _ := demo.Difference(before, w.Snapshot())
 	assert.Empty(t, gone)
 }
 
@@ -121,21 +122,5 @@ func TestTTRSSUndoneAtItsLastStep(t *testing.T) {
 	_, err = install.Install(context.Background(), w.Desk, plan)
 	require.ErrorContains(t, err, "check of the database")
 	w.Trip.FailOn("")
-	gone, come := difference(before, w.Snapshot())
-	assert.Empty(t, gone)
-	assert.Empty(t, come)
-}
-
-func difference(before, after string) (gone, come []string) {
-	for line := range strings.Lines(before) {
-		if !strings.Contains(after, line) {
-			gone = append(gone, line)
-		}
-	}
-	for line := range strings.Lines(after) {
-		if !strings.Contains(before, line) {
-			come = append(come, line)
-		}
-	}
-	return gone, come
+	sitetest.Same(t, before, w.Snapshot())
 }

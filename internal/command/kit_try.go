@@ -26,7 +26,7 @@ func (a *app) kitTry() *cobra.Command {
 		Long: "Starts private servers, installs the app and lives its life: sign-in, what an owner does, backup, updates,\n" +
 			"one that fails, copy, move, restore, renewal, removal. A line for each; at the end the account as it began.",
 		Example: "  tivset kit try ./moorings\n  tivset kit try ./moorings --on mariadb,apache --keep",
-		Args:    takes(1, 1, "DIR"),
+		Args:    takes(1, 1, "DIR"), Annotations: noDryRun(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.runTry(cmd.Context(), args[0], on, keep)
 		},
@@ -37,43 +37,90 @@ func (a *app) kitTry() *cobra.Command {
 	return c
 }
 
+// tried is what a trial came to.
+type tried struct {
+	App     string        `json:"app"`
+	OK      bool          `json:"ok"`
+	Grounds []triedGround `json:"grounds"`
+}
+
+type triedGround struct {
+	Ground string     `json:"ground"`
+	OK     bool       `json:"ok"`
+	Acts   []triedAct `json:"acts"`
+}
+
+type triedAct struct {
+	Act     string  `json:"act"`
+	Seconds float64 `json:"seconds"`
+	Said    string  `json:"said,omitempty"`
+	Problem string  `json:"problem,omitempty"`
+}
+
 func (a *app) runTry(ctx context.Context, dir string, on []string, keep bool) error {
 	full, err := filepath.Abs(dir)
 	if err != nil {
 		return err
 	}
 	t := &trial.Trial{Kits: catalogue.Folder("tried", filepath.Dir(full)), App: filepath.Base(full),
-		Archives: core.Archives(a.machine(), a.world.Now), On: on, Keep: keep, Tell: a.tellTried}
+		Archives: core.Archives(a.machine(), a.world.Now), On: on, Keep: keep}
 	grounds, err := t.Grounds(ctx)
 	if err != nil {
 		return err
 	}
-	failed := 0
+	all := tried{App: t.App}
+	var fine, failed []string
 	for _, g := range grounds {
-		a.streams.Say("On %s:", g.Name())
-		logs, err := trial.On(func(s *trial.Stage) error {
-			ok, err := t.Live(ctx, s, g)
-			if err == nil && !ok {
-				failed++
-				s.Fail()
-				if keep {
-					a.streams.Say("What failed is kept, and its servers run until Ctrl-C.")
-					<-ctx.Done()
-				}
-			}
-			return err
-		})
-		a.tellLogged(logs)
+		one, err := a.tryOn(ctx, t, g)
 		if err != nil {
 			return err
 		}
+		if one.OK {
+			fine = append(fine, one.Ground)
+		} else {
+			failed = append(failed, one.Ground)
+		}
+		all.Grounds = append(all.Grounds, one)
 	}
-	if failed > 0 {
-		return fault.New(fault.Failed, fmt.Sprintf("the trial failed on %d of %d grounds", failed, len(grounds)), t.App,
+	if all.OK = len(failed) == 0; a.json {
+		if err := a.streams.WriteJSON(all); err != nil || all.OK {
+			return err
+		}
+		return &silent{int(fault.Failed)}
+	}
+	if len(failed) > 0 {
+		return fault.New(fault.Failed, "the trial failed on "+strings.Join(failed, "; "), t.App,
 			"See what failed, and look at it with --keep.")
 	}
-	a.streams.Print("The kit of %s was tried on %d grounds, and all went well.", t.App, len(grounds))
+	a.streams.Print("The kit of %s was tried, and all went well on %s.", t.App, strings.Join(fine, "; "))
 	return nil
+}
+
+// tryOn lives the app's life on one ground, and tells of each act as it ends.
+func (a *app) tryOn(ctx context.Context, t *trial.Trial, g trial.Ground) (triedGround, error) {
+	out := triedGround{Ground: g.Name(), Acts: []triedAct{}}
+	a.streams.Say("On %s:", g.Name())
+	t.Tell = func(l trial.Line) {
+		a.tellTried(l)
+		act := triedAct{Act: l.Act, Seconds: l.Took.Round(100 * time.Millisecond).Seconds(), Said: l.Said}
+		if l.Err != nil {
+			act.Problem = screen.Spelled(l.Err.Error())
+		}
+		out.Acts = append(out.Acts, act)
+	}
+	logs, err := trial.On(func(s *trial.Stage) (err error) {
+		if out.OK, err = t.Live(ctx, s, g); err != nil || out.OK {
+			return err
+		}
+		s.Fail()
+		if t.Keep {
+			a.streams.Say("What failed is kept, and its servers run until Ctrl-C.")
+			<-ctx.Done()
+		}
+		return nil
+	})
+	a.tellLogged(logs)
+	return out, err
 }
 
 // short is the beginning of what is worth knowing.

@@ -68,6 +68,26 @@ func Tree(out *strings.Builder, top string) error {
 	})
 }
 
+// Difference compares two snapshots line by line.
+func Difference(before, after string) (gone, come []string) {
+	old, new := map[string]bool{}, map[string]bool{}
+	for line := range strings.SplitSeq(before, "\n") {
+		old[line] = true
+	}
+	for line := range strings.SplitSeq(after, "\n") {
+		new[line] = true
+		if !old[line] {
+			come = append(come, line)
+		}
+	}
+	for line := range strings.SplitSeq(before, "\n") {
+		if !new[line] {
+			gone = append(gone, line)
+		}
+	}
+	return gone, come
+}
+
 // ButBackups leaves the backups in the account's store out of a snapshot: one
 // that was made before a change stays when the change is taken back.
 func ButBackups(snapshot string) string {

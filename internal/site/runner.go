@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"tivset/internal/app/kit"
 	"tivset/internal/app/setup"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/database"
@@ -28,4 +29,25 @@ func (s *Site) Runner(in *hosting.Account, folder, base string, now time.Time) (
 		}}
 	}
 	return r, nil
+}
+
+// CarryOut carries steps of the kit out in the folder where the site's files are.
+func (s *Site) CarryOut(ctx context.Context, in *hosting.Account, folder string, steps []kit.Step,
+	now time.Time) error {
+	run, err := s.Runner(in, folder, s.Place.URL, now)
+	if err != nil {
+		return err
+	}
+	if run.Data != nil {
+		defer run.Data.Close()
+	}
+	for _, step := range steps {
+		if !s.Holds(step.When) {
+			continue
+		}
+		if err := run.Do(ctx, step); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -276,20 +276,5 @@ func (*SetPassword) Undo(context.Context) error { return nil }
 
 // Do carries the kit's steps out where the site lies.
 func (s *SetPassword) Do(ctx context.Context) error {
-	run, err := s.Site.Runner(s.In, s.Folder, s.Site.Place.URL, s.Now())
-	if err != nil {
-		return err
-	}
-	if run.Data != nil {
-		defer run.Data.Close()
-	}
-	for _, step := range s.Site.Kit.Renew {
-		if !s.Site.Holds(step.When) {
-			continue
-		}
-		if err := run.Do(ctx, step); err != nil {
-			return err
-		}
-	}
-	return nil
+	return s.Site.CarryOut(ctx, s.In, s.Folder, s.Site.Kit.Renew, s.Now())
 }

@@ -191,7 +191,7 @@ func TestCodeCaches(t *testing.T) {
 			if name == "neither looks nor is emptied" {
 				require.ErrorContains(t, err, "cannot be closed")
 				assert.Equal(t, "1.0.0", x.Release)
-				gone, come := sitetest.Difference(before, demo.ButBackups(w.Snapshot()))
+				gone, come := demo.Difference(before, demo.ButBackups(w.Snapshot()))
 				for _, line := range append(gone, come...) { // but what visitors wrote
 					assert.Regexp(t, "/uploads|/cache|/log/|/log.txt", line)
 				}

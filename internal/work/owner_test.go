@@ -85,7 +85,7 @@ func (o *owned) stale(t *testing.T, what string, do func() error) {
 		fault.Calls(f.Remedy), what)
 	_, statuses := v.Closed()
 	assert.Zero(t, statuses[503], "%s closed the site", what)
-	gone, come := sitetest.Difference(before, demo.ButBackups(o.Snapshot()))
+	gone, come := demo.Difference(before, demo.ButBackups(o.Snapshot()))
 	for _, line := range append(gone, come...) {
 		assert.Regexp(t, "/cache|/log/|/uploads|/log.txt", line, what) // what visitors wrote
 	}

@@ -2,10 +2,12 @@ package work_test
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -122,6 +124,47 @@ func TestAppsOfADebianArchive(t *testing.T) {
 	require.ErrorContains(t, err, "none of the suites bookworm, trixie has a package restless any more")
 	_, err = repair.Repair(ctx, w.Desk, x.Address)
 	require.ErrorContains(t, err, "is not in the Debian archive any more")
+}
+
+// Another machine has nothing of a release that its suite has no longer: the site is
+// checked all the same, told from what it cannot be compared with, and goes to the
+// release that there is, as the remedy says.
+func TestAnotherMachineWithoutTheRelease(t *testing.T) {
+	t.Parallel()
+	g, m := restless.NewGround(t, servers.PHPWeb), mirror.New(t)
+	w := g.WorldOf(t, "local", restless.Packed(t))
+	w.Archives.Debian = &debian.Archive{Client: http.DefaultClient, Folder: t.TempDir(), Keyring: m.Keyring,
+		Sources: []debian.Source{{URI: m.URL + "/debian/", Suites: []string{"bookworm"}, Components: []string{"main"}}},
+		Now:     time.Now}
+	app, lib := restless.Packages(t, "1.0.0")
+	publish := func(revision string, ago time.Duration) {
+		m.Release("/debian", "bookworm", time.Now().Add(-ago), time.Now().AddDate(0, 0, 7),
+			m.Publish("/debian", "restless", "1.0.0-"+revision, mirror.PackageOf(t, app...)),
+			m.Publish("/debian", "restless-lib", "1.0.0-1", mirror.PackageOf(t, lib...)))
+	}
+	publish("1", time.Hour)
+	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	require.NoError(t, err, "%v", fault.Of(err))
+	x := done.Site
+
+	app = append(app, mirror.File{Name: "usr/share/restless/mended.txt", Text: "mended"})
+	publish("1+deb12u1", time.Minute)
+	w.Archives.Folder, w.Archives.Debian.Folder = t.TempDir(), t.TempDir()
+	e, err := w.Examiner.Check(ctx, x)
+	require.NoError(t, err)
+	assert.Contains(t, saidOf(e, "files"), "not compared")
+	assert.Contains(t, saidOf(e, "updates"), "1.0.0-1+deb12u1 of ")
+	_, err = repair.Repair(ctx, w.Desk, x.Address)
+	require.ErrorContains(t, err, "is not in the Debian archive any more")
+	assert.Contains(t, fault.Of(err).Remedy, "Update the site to a release that is there: 1.0.0-1+deb12u1")
+	p, err := update.Look(ctx, w.Desk, update.Request{Site: x.Address})
+	require.NoError(t, err, "%v", fault.Of(err))
+	assert.Contains(t, strings.Join(p.Warnings, "\n"), "cannot be told which files were changed by hand")
+	_, err = update.Update(ctx, w.Desk, p)
+	require.NoError(t, errors.Join(err, p.Close()), "%v", fault.Of(err))
+	e, err = w.Examiner.Check(ctx, found(t, w, x.Address))
+	require.NoError(t, err)
+	assert.Contains(t, saidOf(e, "files"), "as release 1.0.0-1+deb12u1 has them")
 }
 
 // saidOf is what a check said.

@@ -13,7 +13,7 @@ import (
 
 func TestText(t *testing.T) {
 	values := fill.Values{"title": "Lock {admin.name} & co", "admin.name": "Wharfinger", "secret.cookie-key": "k",
-		"address": "https://lock.example:8080/a%20b/"}
+		"address": "https://lock.example:8080/a%20b/", "quoted": `a "b" <c> & d\'`}
 	for text, want := range map[string]string{
 		"":                             "",
 		"no places":                    "no places",
@@ -26,9 +26,13 @@ func TestText(t *testing.T) {
 		"{title | url}":       "Lock+%7Badmin.name%7D+%26+co",
 		"{admin.name | sha1}": "f543fbbe431403db797a2e83d6dec68cb741872e",
 		"{address | host} {address | host-port} {address | path}": "lock.example lock.example:8080 /a%20b/",
-		"{title | url-part}":    "Lock%20%7Badmin.name%7D%20%26%20co",
-		"{admin.name | base64}": "V2hhcmZpbmdlcg==",
-		"{admin.name | sha256}": "ea0f1edb3ef6dd9f8ad2a5dcb1f2be02bd4a2f9b7c0c4ab3a5ac9a40ff1e6a51",
+		"{title | url-part}":     "Lock%20%7Badmin.name%7D%20%26%20co",
+		"{admin.name | base64}":  "V2hhcmZpbmdlcg==",
+		"{quoted | html}":        "a &#34;b&#34; &lt;c&gt; &amp; d\\&#39;",
+		"{quoted | slashes}":     `a \"b\" <c> & d\\\'`,
+		"{quoted | json}":        `"a \"b\" \u003cc\u003e \u0026 d\\'"`,
+		"{address | trim-slash}": "https://lock.example:8080/a%20b",
+		"{admin.name | sha256}":  "ea0f1edb3ef6dd9f8ad2a5dcb1f2be02bd4a2f9b7c0c4ab3a5ac9a40ff1e6a51",
 	} {
 		got, err := fill.Text(text, values)
 		require.NoError(t, err, text)

@@ -3,6 +3,7 @@ package kit
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -145,7 +146,8 @@ func (c *checker) extras() {
 
 // limits checks what the kit says of answers that every app has.
 func (c *checker) limits() {
-	for id, l := range c.Limits {
+	for _, id := range slices.Sorted(maps.Keys(c.Limits)) {
+		l := c.Limits[id]
 		c.oneOf("limits."+id, id, Limited)
 		if _, err := regexp.Compile(l.Pattern); err != nil || l.Pattern == "" {
 			c.wrong("limits."+id+".pattern", fmt.Sprintf("%q is not a regular expression", l.Pattern),

@@ -113,13 +113,13 @@ func (k *Kit) Doubts() []string {
 	for _, p := range fill.Parse(k.Check.Front.Expect.Text) {
 		if slices.Contains(NowNames, p.Name) {
 			out = append(out, fmt.Sprintf("%s: the check of the front page looks for {%s}, which owners change: name a text "+
-				"that is the app's own", k.at("check.front"), p.Name))
+				"that is the app's own", k.At("check.front"), p.Name))
 		}
 	}
 	for _, name := range []string{"title", "admin.name"} {
 		if k.Uses(name) && !k.ReadsNow(name) && !(name == "admin.name" && k.AccountElsewhere()) {
 			out = append(out, fmt.Sprintf("%s: nothing says how {%s} is read when the owner has changed it: add it below now:",
-				k.at("now"), name))
+				k.At("now"), name))
 		}
 	}
 	return out

@@ -85,11 +85,9 @@ func (k *Kit) remember(path string, n *yaml.Node) {
 	}
 }
 
-// At names the place of a key in the kit's file, such as kit.yaml:12.
-func (k *Kit) At(path string) string { return k.at(path) }
-
-// at names the place of a key, falling back on what holds it.
-func (k *Kit) at(path string) string {
+// At names the place of a key in the kit's file, such as kit.yaml:12, falling back on
+// what holds it.
+func (k *Kit) At(path string) string {
 	for {
 		if line, ok := k.lines[path]; ok && line > 0 {
 			return fmt.Sprintf("kit.yaml:%d", line)

@@ -78,20 +78,31 @@ func (a *Archives) packages(ctx context.Context, k catalogue.Entry, r *kit.Relea
 	if d.Version == "" {
 		return nil, gone
 	}
-	var out []debian.Package
-	for _, name := range append([]string{d.Package}, d.Recipe.Also...) {
+	names := append([]string{d.Package}, d.Recipe.Also...)
+	wanted := map[string][]string{} // by suite; those of one are looked up at once
+	for i, name := range names {
 		name, suite, other := strings.Cut(name, "/") // as apt writes it
 		if !other {
 			suite = d.Suite
 		}
-		found, err := a.Debian.Find(ctx, suite, name)
+		wanted[suite], names[i] = append(wanted[suite], name), suite+"/"+name
+	}
+	found := map[string]debian.Package{}
+	for suite, names := range wanted {
+		there, err := a.Debian.Find(ctx, suite, names...)
 		if err != nil {
 			return nil, fault.New(fault.Failed, "the packages of "+k.Title+" "+r.Release+" cannot be looked up", suite,
 				"Check the connection and try again. Nothing was touched.").Because(err)
 		}
+		for name, p := range there {
+			found[suite+"/"+name] = p
+		}
+	}
+	var out []debian.Package
+	for _, name := range names {
 		p, there := found[name]
 		if !there {
-			return nil, fault.New(fault.Failed, "the suite "+suite+" has no package "+name, k.Title+" "+r.Release,
+			return nil, fault.New(fault.Failed, "the archive has no package "+name, k.Title+" "+r.Release,
 				"Tell whoever made the kit. Nothing was touched.")
 		}
 		out = append(out, p)
@@ -114,7 +125,7 @@ func (a *Archives) make(ctx context.Context, d kit.Recipe, packages []debian.Pac
 	}
 	recipe := debian.Recipe{Take: d.Take, Without: d.Without, Put: d.Put}
 	for _, c := range d.Change {
-		recipe.Change = append(recipe.Change, debian.Change{File: c.File, From: c.From, To: c.To})
+		recipe.Change = append(recipe.Change, debian.Change(c))
 	}
 	if err := os.MkdirAll(a.Folder, 0o700); err != nil {
 		return "", err

@@ -45,10 +45,7 @@ func OfPackage(text string) string {
 	if err != nil {
 		return text
 	}
-	bare := v.Version
-	if i := strings.IndexAny(bare, "+"); i > 0 {
-		bare = bare[:i]
-	}
+	bare, _, _ := strings.Cut(v.Version, "+")
 	bare = strings.ReplaceAll(strings.TrimSuffix(bare, "-really"), "-", ".") // really: after a version that was taken back
 	if v.Revision == "" {
 		return bare + "-0"
@@ -63,9 +60,7 @@ func Upstream(release string) string {
 		return release
 	}
 	bare, _, _ := strings.Cut(release, "-")
-	if i := strings.IndexByte(bare, '~'); i > 0 {
-		bare = bare[:i]
-	}
+	bare, _, _ = strings.Cut(bare, "~")
 	return bare
 }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/testing/servers"
@@ -74,7 +75,7 @@ func allApps(t *testing.T, w *sitetest.World) {
 		sitetest.Same(t, before, w.Snapshot(), "a plan changes nothing")
 		done, err := install.Install(ctx, w.Desk, planned)
 		require.NoError(t, err, app)
-		gone, come := sitetest.Difference(before, w.Snapshot())
+		gone, come := demo.Difference(before, w.Snapshot())
 		assert.Empty(t, gone)
 		assert.Equal(t, planned.Changes.Files, sitetest.CountFiles(come), "the review counts the files")
 		_, left, err := w.Desk.TakeBack(ctx, done.Job)

@@ -10,33 +10,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/check"
+	"tivset/internal/demo"
 	"tivset/internal/work/place"
 )
-
-// Difference compares two listings line by line.
-func Difference(before, after string) (gone, come []string) {
-	old, new := map[string]bool{}, map[string]bool{}
-	for line := range strings.SplitSeq(before, "\n") {
-		old[line] = true
-	}
-	for line := range strings.SplitSeq(after, "\n") {
-		new[line] = true
-		if !old[line] {
-			come = append(come, line)
-		}
-	}
-	for line := range old {
-		if !new[line] {
-			gone = append(gone, line)
-		}
-	}
-	return gone, come
-}
 
 // Same fails with what has gone and come, a line each.
 func Same(t *testing.T, before, after string, why ...any) {
 	t.Helper()
-	gone, come := Difference(before, after)
+	gone, come := demo.Difference(before, after)
 	require.Empty(t, append(gone, come...), why...)
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"html"
 	"net/url"
 	"path"
 	"slices"
@@ -12,11 +11,13 @@ import (
 	"time"
 
 	"tivset/internal/answer"
+	"tivset/internal/app/archive"
 	"tivset/internal/app/catalogue"
-	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/check"
+	"tivset/internal/demo"
 	"tivset/internal/fault"
+	"tivset/internal/hosting"
 	"tivset/internal/hosting/web"
 	"tivset/internal/plan"
 	"tivset/internal/records/ledger"
@@ -237,33 +238,40 @@ func (l *life) failedUpdate(ctx context.Context, to string) (string, error) {
 	if err == nil {
 		return "", errors.New("a migration that fails did not stop the update")
 	}
-	if f := fault.Of(err); f.Kind != fault.Failed || l.Keep {
-		return "", err
+	if f := fault.Of(err); !strings.Contains(f.Where, nowhere) || l.Keep {
+		return "", err // it failed before
 	}
 	after, err := l.kept()
 	if err != nil {
 		return "", err
 	}
-	return "", errors.Join(wrongly(difference(before, after)), l.right(ctx))
+	return "", errors.Join(unlike(before, after), l.right(ctx))
 }
+
+// nowhere is a page that no app has.
+const nowhere = "tivset-nowhere"
 
 // known is told to the catalogue: the releases that there are, and a migration that
 // fails where one is to.
 func (w *world) known(k *kit.Kit) {
 	w.Archives.Known(k)
 	if w.failing {
-		k.Update.Steps = append(slices.Clone(k.Update.Steps), kit.Step{Request: &kit.Request{Get: "tivset-nowhere",
+		k.Update.Steps = append(slices.Clone(k.Update.Steps), kit.Step{Request: &kit.Request{Get: nowhere,
 			Expect: kit.Expect{Text: "what is nowhere"}}})
 	}
 }
 
-// kept is the account without what apps write when somebody looks at them.
+// kept is the account without what apps write when somebody looks at them: where the
+// site's kit says that it writes, and its database's file.
 func (l *life) kept() (string, error) {
 	all, err := l.snapshot()
 	var out []string
 	for line := range strings.SplitSeq(all, "\n") {
-		if !strings.Contains(line, "/.tivset") && !slices.ContainsFunc(append(l.kit.Place.Written(), ".sqlite"),
-			func(name string) bool { return strings.Contains(line, name) }) {
+		_, name, _ := strings.Cut(line, " /")
+		name, _, _ = strings.Cut(name, " ")
+		below, inSite := strings.CutPrefix(name, l.site.Folder+"/")
+		written := inSite && archive.Skipped(below, l.kit.Place.Written())
+		if !written && !strings.HasPrefix(name, ".tivset") && !strings.HasSuffix(name, ".sqlite") {
 			out = append(out, line)
 		}
 	}
@@ -358,34 +366,21 @@ func (l *life) entered(ctx context.Context) (string, error) {
 
 // signedIn sees that a browser that took a session over is signed in.
 func (l *life) signedIn(ctx context.Context, browser *web.Visitor, address string, values url.Values) error {
+	if _, err := browser.Post(ctx, address, values); err != nil {
+		return err
+	}
 	s, err := l.Book.From(l.site)
 	if err != nil {
 		return err
 	}
-	known, err := s.Values(l.Now())
-	if err != nil {
-		return err
-	}
-	then := s.Kit.Check.SignIn.Then
-	where, err := fill.Text(then.Get, known)
-	if err != nil {
-		return err
-	}
-	sign, err := fill.Text(then.Expect.Text, known)
-	if err != nil {
-		return err
-	}
-	if _, err := browser.Post(ctx, address, values); err != nil {
-		return err
-	}
-	page, err := browser.Get(ctx, l.site.URL+strings.TrimPrefix(where, "/"))
-	if err != nil {
-		return err
-	}
-	if !strings.Contains(string(page.Body), sign) && !strings.Contains(string(page.Body), html.EscapeString(sign)) {
-		return fmt.Errorf("the browser that took the session over is not signed in: %s has no %q", page.URL, sign)
-	}
-	return nil
+	return l.with(ctx, s, func(in *hosting.Account) error {
+		run, err := s.Runner(in, s.Place.Folder, s.Place.URL, l.Now())
+		if err != nil {
+			return err
+		}
+		run.Visitor = browser
+		return run.Request(ctx, s.Kit.Check.SignIn.Then)
+	})
 }
 
 // adopted forgets the site and takes charge of it as of one that somebody else made.
@@ -438,10 +433,7 @@ func (l *life) gone(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	left := slices.DeleteFunc(difference(l.begin, after), func(line string) bool {
-		return strings.Contains(line, "/.tivset") // its backups stay
-	})
-	return "", wrongly(left)
+	return "", unlike(l.begin, demo.ButBackups(after))
 }
 
 // failed lists what is wrong in an examination, by the names of its checks.

@@ -76,7 +76,7 @@ func (l *life) passwordChanged(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := wrongly(difference(before, after)); err != nil {
+	if err := unlike(before, after); err != nil {
 		return "", err
 	}
 	if _, err := l.Sites.Learn(ctx, l.site.Address, "", word); err != nil {
@@ -121,37 +121,18 @@ func (l *life) changed(ctx context.Context, before, after *site.Site, steps []ki
 			return err
 		}
 	}
-	return l.carryOut(ctx, after, steps)
+	return l.with(ctx, after, func(in *hosting.Account) error {
+		return after.CarryOut(ctx, in, after.Place.Folder, steps, l.Now())
+	})
 }
 
-func (l *life) carryOut(ctx context.Context, s *site.Site, steps []kit.Step) error {
-	if len(steps) == 0 {
-		return nil
-	}
+// with opens the account of a site.
+func (l *life) with(ctx context.Context, s *site.Site, do func(*hosting.Account) error) error {
 	in, err := l.Hosting.Open(ctx, s.In)
 	if err != nil {
 		return err
 	}
-	defer in.Close()
-	return l.do(ctx, in, s, steps)
-}
-
-func (l *life) do(ctx context.Context, in *hosting.Account, s *site.Site, steps []kit.Step) error {
-	run, err := s.Runner(in, s.Place.Folder, s.Place.URL, l.Now())
-	if err != nil {
-		return err
-	}
-	if run.Data != nil {
-		defer run.Data.Close()
-	}
-	for _, step := range steps {
-		if s.Holds(step.When) {
-			if err := run.Do(ctx, step); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	return errors.Join(do(in), in.Close())
 }
 
 func (l *life) full(name string) string {

@@ -151,20 +151,15 @@ func (w *world) snapshot() (string, error) {
 	return out.String(), nil
 }
 
-// difference lists the lines that have gone and come.
-func difference(before, after string) (out []string) {
-	old := map[string]bool{}
-	for line := range strings.SplitSeq(before, "\n") {
-		old[line] = true
+// unlike says in which lines two snapshots differ.
+func unlike(before, after string) error {
+	gone, come := demo.Difference(before, after)
+	var out []string
+	for _, line := range gone {
+		out = append(out, "gone: "+line)
 	}
-	for line := range strings.SplitSeq(after, "\n") {
-		if !old[line] {
-			out = append(out, "+ "+line)
-		}
-		delete(old, line)
+	for _, line := range come {
+		out = append(out, "come: "+line)
 	}
-	for line := range old {
-		out = append(out, "- "+line)
-	}
-	return out
+	return wrongly(out)
 }

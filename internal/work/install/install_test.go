@@ -45,7 +45,7 @@ func TestInstallsAndChecks(t *testing.T) {
 			assert.Len(t, done.Checks, checks)
 			assert.Empty(t, done.Warnings)
 
-			gone, come := sitetest.Difference(before, w.Snapshot())
+			gone, come := demo.Difference(before, w.Snapshot())
 			assert.Empty(t, gone, "nothing that was there has changed")
 			assert.Equal(t, planned.Changes.Files, sitetest.CountFiles(come), "the review counts the files")
 			assert.Equal(t, done.Site.Files, planned.Changes.Files)
