@@ -18,7 +18,8 @@ func (a *app) about() *cobra.Command {
 		Example: "  tivset about moorings\n  tivset about moorings --licence",
 		Args:    takes(1, 1, "APP"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, archives, err := a.catalogue()
+			a.freshen(cmd.Context())
+			c, archives, err := a.catalogue(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -20,12 +20,12 @@ func (a *app) browse() *cobra.Command {
 		Use:     "browse [WORD…] [--kind KIND]",
 		Short:   "Show what can be installed",
 		Example: "  tivset browse\n  tivset browse --kind forum\n  tivset browse threads",
-		RunE: func(_ *cobra.Command, words []string) error {
+		RunE: func(cmd *cobra.Command, words []string) error {
 			if kind != "" && !slices.Contains(kit.Kinds, kind) {
 				remedy := strings.TrimSpace(near.Hint(kind, kit.Kinds) + " There are " + strings.Join(kit.Kinds, ", ") + ".")
 				return fault.New(fault.Usage, "there is no kind "+kind, "", remedy)
 			}
-			return a.runBrowse(kind, words)
+			return a.runBrowse(cmd.Context(), kind, words)
 		},
 	}
 	c.Flags().StringVar(&kind, "kind", "", "only apps of this kind: "+strings.Join(kit.Kinds, ", "))
@@ -33,18 +33,17 @@ func (a *app) browse() *cobra.Command {
 	return c
 }
 
-func (a *app) runBrowse(kind string, words []string) error {
-	c, _, err := a.catalogue()
+func (a *app) runBrowse(ctx context.Context, kind string, words []string) error {
+	a.freshen(ctx)
+	c, _, err := a.catalogue(ctx)
 	if err != nil {
 		return err
 	}
-	all, faulty, err := c.Look()
+	all, faulty, err := c.Cards()
 	if err != nil {
 		return err
 	}
-	for _, f := range faulty {
-		a.streams.Warn(fault.Of(f).What + ", and is left out; see them with: tivset kit check DIR")
-	}
+	a.faultyKits(faulty)
 	found := catalogue.Search(all, kind, words)
 	if a.json {
 		return a.streams.WriteJSON(appsJSON(found))
@@ -54,10 +53,19 @@ func (a *app) runBrowse(kind string, words []string) error {
 		return nil
 	}
 	var rows [][]string
-	for _, e := range found {
-		rows = append(rows, []string{e.App, e.Title, e.Kind, cmp.Or(e.Newest().Release, "newest"), e.Summary})
+	several := slices.ContainsFunc(found, func(c catalogue.Card) bool { return c.Catalogue != found[0].Catalogue })
+	headings := []string{"App", "Title", "Kind", "Release", "What it is"}
+	if several {
+		headings = append(headings, "From")
 	}
-	a.streams.Table([]string{"App", "Title", "Kind", "Release", "What it is"}, rows)
+	for _, c := range found {
+		row := []string{c.App, c.Title, c.Kind, cmp.Or(c.Release, "newest"), c.Summary}
+		if several {
+			row = append(row, c.Catalogue)
+		}
+		rows = append(rows, row)
+	}
+	a.streams.Table(headings, rows)
 	a.streams.Say("\nMore about one: tivset about %s", found[0].App)
 	return nil
 }

@@ -32,12 +32,12 @@ func option(c *cobra.Command, name string, words func(context.Context) []string,
 	})
 }
 
-func (a *app) appWords(context.Context) []string {
-	c, _, err := a.catalogue()
+func (a *app) appWords(ctx context.Context) []string {
+	c, _, err := a.catalogue(ctx)
 	if err != nil {
 		return nil
 	}
-	all, err := c.All()
+	all, _, err := c.Cards()
 	if err != nil {
 		return nil
 	}

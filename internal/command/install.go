@@ -80,6 +80,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	if err != nil {
 		return err
 	}
+	a.freshen(ctx)
 	s, done, err := a.core(ctx)
 	if err != nil {
 		return err
@@ -100,7 +101,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	if err != nil {
 		return err
 	}
-	if err := a.showInstalled(installed); err != nil || !o.copyPassword {
+	if err := a.showInstalled(ctx, installed); err != nil || !o.copyPassword {
 		return err
 	}
 	return a.streams.Copy(site.Credentials{Site: installed.Site, Password: installed.Password})
@@ -128,12 +129,12 @@ func (a *app) agreed(ctx context.Context, s *core.Core, r *plan.Request, o *inst
 	return plan, err
 }
 
-func (a *app) showInstalled(r *work.Done) error {
+func (a *app) showInstalled(ctx context.Context, r *work.Done) error {
 	if a.json {
 		return a.streams.WriteJSON(installedJSON(r, a.streams.ShowPassword))
 	}
 	title := r.Site.App
-	if c, _, err := a.catalogue(); err == nil {
+	if c, _, err := a.catalogue(ctx); err == nil {
 		if e, err := c.Find(r.Site.App); err == nil {
 			title = e.Title
 		}

@@ -151,7 +151,7 @@ func (a *app) resume() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.showResumed(done)
+			return a.showResumed(ctx, done)
 		}),
 		ValidArgsFunction: only(a.unfinishedWords),
 	}
@@ -159,10 +159,10 @@ func (a *app) resume() *cobra.Command {
 	return c
 }
 
-func (a *app) showResumed(r *work.Resumed) error {
+func (a *app) showResumed(ctx context.Context, r *work.Resumed) error {
 	switch {
 	case r.Way.New && !r.Gone:
-		return a.showInstalled(&r.Done)
+		return a.showInstalled(ctx, &r.Done)
 	case a.json:
 		return a.streams.WriteJSON(map[string]any{"outcome": "finished", "what": r.Way.Name, "address": r.Site.Address,
 			"site": r.Site, "gone": r.Gone})

@@ -46,10 +46,10 @@ type appJSON struct {
 	Catalogue string `json:"catalogue"`
 }
 
-func appsJSON(all []catalogue.Entry) []appJSON {
+func appsJSON(all []catalogue.Card) []appJSON {
 	out := []appJSON{}
 	for _, e := range all {
-		out = append(out, appJSON{e.App, e.Title, e.Kind, e.Summary, e.Newest().Release, e.Catalogue})
+		out = append(out, appJSON{e.App, e.Title, e.Kind, e.Summary, e.Release, e.Catalogue})
 	}
 	return out
 }

@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) kit() *cobra.Command {
-	return a.group("kit", "For people who write kits", a.kitCheck(), a.kitTry())
+	return a.group("kit", "For people who write kits", a.kitCheck(), a.kitTry(), a.kitPack())
 }
 
 func (a *app) kitCheck() *cobra.Command {
@@ -71,7 +71,7 @@ func (a *app) runKitCheck(ctx context.Context, dir string, quick bool) error {
 // openArchives looks into the archives of a kit's releases. Those that cannot be had are
 // no mistakes of the kit's, and are named.
 func (a *app) openArchives(ctx context.Context, k *kit.Kit) (problems []fault.Problem, unseen []string, err error) {
-	_, archives, err := a.catalogue()
+	_, archives, err := a.catalogue(ctx)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/near"
+	"tivset/internal/records/catalogues"
 	"tivset/internal/screen"
 )
 
@@ -30,6 +31,7 @@ type app struct {
 	verbose bool
 	noColor bool
 	json    bool
+	kits    *catalogues.Keeper
 }
 
 // Main runs the program and returns its exit code.
@@ -117,7 +119,7 @@ func (a *app) root() *cobra.Command {
 	option(root, "account", a.accountWords, 0)
 	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.check(),
 		a.update(), a.backup(), a.restore(), a.copySite(), a.move(), a.remove(), a.adopt(), a.enter(), a.forget(), a.jobs(),
-		a.undo(), a.resume(), a.password(), a.kit())
+		a.undo(), a.resume(), a.password(), a.kit(), a.catalogueGroup())
 	for _, c := range root.Commands() {
 		c.DisableFlagsInUseLine = true
 	}

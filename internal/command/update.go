@@ -51,6 +51,7 @@ func (a *app) update() *cobra.Command {
 			"--quiet",
 		ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			a.freshen(ctx)
 			switch {
 			case timer != "":
 				return a.ownTimer(ctx, s, timer)

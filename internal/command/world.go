@@ -24,6 +24,7 @@ import (
 	"tivset/internal/hosting/reach"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/mail"
+	"tivset/internal/records/catalogues"
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
@@ -79,7 +80,7 @@ func (w World) home() home.Home {
 // ledger.
 func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) {
 	h := a.world.home()
-	kits, _, err := a.catalogue()
+	kits, _, err := a.catalogue(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -141,21 +142,20 @@ func (a *app) progress() func(job.Event) {
 }
 
 // catalogue is the kits at hand, and where the archives of apps are had from.
-func (a *app) catalogue() (*catalogue.Catalogue, *release.Archives, error) {
-	list, err := a.world.home().Catalogues()
-	if err != nil {
-		return nil, nil, err
+func (a *app) catalogue(ctx context.Context) (*catalogue.Catalogue, *release.Archives, error) {
+	k := a.keeper()
+	all, err := k.All(ctx)
+	return all, core.Archives(a.machine(), a.world.Now), err
+}
+
+// keeper keeps the catalogues.
+func (a *app) keeper() *catalogues.Keeper {
+	if a.kits != nil {
+		return a.kits
 	}
-	var sources []catalogue.Source
-	for _, f := range list.Folders {
-		sources = append(sources, catalogue.Folder(f.Name, f.Folder))
-	}
-	if list.BuiltIn {
-		sources = append(sources, catalogue.Source{Name: "built-in", Files: kits.Files})
-	}
-	c, archives := catalogue.New(sources...), core.Archives(a.machine(), a.world.Now)
-	c.Known = archives.Known
-	return c, archives, nil
+	a.kits = &catalogues.Keeper{Home: a.world.home(), BuiltIn: kits.Files, Client: a.machine().Download, Now: a.world.Now,
+		Known: core.Archives(a.machine(), a.world.Now).Known}
+	return a.kits
 }
 
 // reach opens accounts with this machine's SSH agent, keys and known hosts.

@@ -57,11 +57,18 @@ func (pl *Planner) Plan(ctx context.Context, r Request) (*Plan, error) {
 }
 
 // LookUp finds which releases an app has now, where they come by themselves. An app
-// that there is not is for others to complain of.
+// that may not be installed, or that the owner has to decide for, is a fault; one that
+// there is not is for others to complain of.
 func (pl *Planner) LookUp(ctx context.Context, app string) error {
 	k, err := pl.Book.Catalogue.Find(app)
+	if fault.Of(err).Kind == fault.Decision {
+		return err
+	}
 	if err != nil {
 		return nil
+	}
+	if k.Withheld != nil {
+		return k.Withheld
 	}
 	return pl.Archives.LookUp(ctx, k.Kit)
 }

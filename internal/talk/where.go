@@ -13,7 +13,7 @@ import (
 )
 
 func (c *Conversation) chooseApp(ctx context.Context) error {
-	all, err := c.Book.Catalogue.All()
+	all, _, err := c.Book.Catalogue.Cards()
 	if err != nil {
 		return err
 	}

@@ -1,13 +1,11 @@
-// Package catalogue finds kits: in the built-in catalogue and in folders.
+// Package catalogue finds kits: in the built-in catalogue, in folders, and in what
+// others publish.
 package catalogue
 
 import (
-	"cmp"
+	"errors"
 	"fmt"
 	"io/fs"
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"tivset/internal/app/kit"
@@ -15,47 +13,28 @@ import (
 	"tivset/internal/near"
 )
 
-// Source is a named folder that holds one folder a kit.
+// Source is a named set of kits: a folder that holds one folder a kit, or what
+// somebody published.
 type Source struct {
-	Name  string
-	Files fs.FS
+	Name      string
+	Files     fs.FS
+	Published Published // in place of Files
 }
 
-// Folder is a catalogue in a folder of this machine. Of each kit nothing outside
-// of the kit's own folder is ever read, whatever its links and names say.
-func Folder(name, folder string) Source { return Source{name, rooted(folder)} }
-
-// rooted is a folder out of which nothing leads, with subfolders out of which
-// nothing leads either. It is opened when something is read.
-type rooted string
-
-// Open implements fs.FS.
-func (r rooted) Open(name string) (fs.File, error) {
-	root, err := os.OpenRoot(string(r))
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
-	return root.FS().Open(name)
-}
-
-// Sub implements fs.SubFS.
-func (r rooted) Sub(dir string) (fs.FS, error) {
-	root, err := os.OpenRoot(string(r))
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
-	if info, err := root.Lstat(dir); err == nil && !info.IsDir() {
-		return nil, &fs.PathError{Op: "open", Path: dir, Err: fs.ErrInvalid}
-	}
-	return rooted(filepath.Join(string(r), filepath.FromSlash(dir))), nil
+// Published is a set of kits that somebody signed, and keeps in order elsewhere.
+type Published interface {
+	// Cards tells of the kits that can be installed now.
+	Cards() ([]Card, error)
+	// Open gives a kit's folder; fs.ErrNotExist where it has none for the app. One that
+	// may only be used for sites that are there already says why in withheld.
+	Open(app string) (folder fs.FS, withheld, err error)
 }
 
 // Entry is a kit and the catalogue that it came from.
 type Entry struct {
 	*kit.Kit
 	Catalogue string
+	Withheld  error // why no release of it may be installed any more; sites that are there live on
 }
 
 // Catalogue is the set of kits at hand, read when they are asked for.
@@ -64,48 +43,81 @@ type Catalogue struct {
 
 	// Known puts the releases into a kit whose releases come by themselves; may be nil.
 	Known func(*kit.Kit)
+	// Decided names the catalogue whose kit counts for an app that several have.
+	Decided map[string]string
+	// Notes is a file in which is kept what kits in folders told; none when empty.
+	Notes string
 }
 
-// New makes a catalogue of sources; of two kits for one app the first wins.
+// New makes a catalogue of sources.
 func New(sources ...Source) *Catalogue { return &Catalogue{sources: sources} }
 
-// All reads every kit without mistakes, sorted by title.
-func (c *Catalogue) All() ([]Entry, error) {
-	all, _, err := c.Look()
-	return all, err
-}
-
-// Look reads every kit, sorted by title, and says what is wrong with those that have
-// mistakes: they hide no other.
-func (c *Catalogue) Look() (out []Entry, faulty []error, err error) {
-	seen := map[string]bool{}
+// Find returns the kit of an app. A name that is not there is a usage fault that
+// names the nearest one; an app that several catalogues have is for the owner to decide.
+func (c *Catalogue) Find(app string) (Entry, error) {
+	var found []Entry
+	var wrong error
 	for _, s := range c.sources {
-		folders, err := fs.ReadDir(s.Files, ".")
-		if err != nil {
-			return nil, nil, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
-				"Check that its folder is there.").Because(err)
+		if !kit.IsName(app) {
+			break // nor a path
 		}
-		for _, f := range folders {
-			if !f.IsDir() || seen[f.Name()] || strings.HasPrefix(f.Name(), ".") {
-				continue
-			}
-			e, err := c.read(s, f.Name())
-			seen[f.Name()] = true
-			if err != nil {
-				faulty = append(faulty, err)
-				continue
-			}
-			out = append(out, e)
+		if at := c.Decided[app]; at != "" && at != s.Name {
+			continue
+		}
+		e, err := c.read(s, app)
+		switch {
+		case errors.Is(err, errNone):
+		case err != nil:
+			wrong = err
+		default:
+			found = append(found, e)
 		}
 	}
-	slices.SortFunc(out, func(a, b Entry) int { return cmp.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)) })
-	return out, faulty, nil
+	switch {
+	case len(found) == 1:
+		return found[0], nil
+	case len(found) > 1:
+		return Entry{}, undecided(app, found)
+	case wrong != nil:
+		return Entry{}, wrong
+	}
+	return Entry{}, c.none(app)
 }
 
-func (c *Catalogue) read(s Source, app string) (Entry, error) {
-	folder, err := fs.Sub(s.Files, app)
+func undecided(app string, found []Entry) error {
+	f := fault.New(fault.Decision, "several catalogues have a kit of "+found[0].Title, app,
+		"Say once which counts: "+fault.Call("catalogue", "use", app, found[0].Catalogue)+". Nothing was touched.")
+	for _, e := range found {
+		f.Details = append(f.Details, e.Catalogue+": "+e.Summary)
+	}
+	return f
+}
+
+func (c *Catalogue) none(app string) error {
+	cards, _, err := c.Cards()
 	if err != nil {
-		return Entry{}, fmt.Errorf("open kit %s: %w", app, err)
+		return err
+	}
+	var names []string
+	for _, card := range cards {
+		names = append(names, card.App)
+	}
+	remedy := strings.TrimSpace(near.Hint(app, names) + " See what there is with: " + fault.Call("browse"))
+	if at := c.Decided[app]; at != "" {
+		remedy = "You decided for the catalogue " + at + ", which has none. See the catalogues with: " +
+			fault.Call("catalogue", "list")
+	}
+	return fault.New(fault.Usage, "no app is called "+app, "", remedy)
+}
+
+// errNone says that a source has no kit of the app.
+var errNone = errors.New("no kit")
+
+// read reads the kit of an app whole.
+func (c *Catalogue) read(s Source, app string) (Entry, error) {
+	folder, withheld, err := s.open(app)
+	if err != nil {
+		return Entry{}, err
 	}
 	k, err := kit.Read(folder, app)
 	if err != nil {
@@ -118,39 +130,31 @@ func (c *Catalogue) read(s Source, app string) (Entry, error) {
 	if c.Known != nil {
 		c.Known(k)
 	}
-	return Entry{k, s.Name}, nil
+	return Entry{k, s.Name, withheld}, nil
 }
 
-// Find returns the kit of an app. A name that is not there is a usage fault
-// that names the nearest one.
-func (c *Catalogue) Find(app string) (Entry, error) {
-	var names []string
-	for _, s := range c.sources {
-		folders, err := fs.ReadDir(s.Files, ".")
-		if err != nil {
-			return Entry{}, fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
-				"Check that its folder is there.").Because(err)
+// open gives a kit's folder.
+func (s Source) open(app string) (folder fs.FS, withheld, err error) {
+	if s.Published != nil {
+		folder, withheld, err := s.Published.Open(app)
+		if errors.Is(err, fs.ErrNotExist) {
+			err = errNone
 		}
-		for _, f := range folders {
-			if f.IsDir() && f.Name() == app {
-				return c.read(s, app)
-			}
-			names = append(names, f.Name())
-		}
+		return folder, withheld, err
 	}
-	remedy := strings.TrimSpace(near.Hint(app, names) + " See what there is with: " + fault.Call("browse"))
-	return Entry{}, fault.New(fault.Usage, "no app is called "+app, "", remedy)
+	if info, err := fs.Stat(s.Files, app); errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir() {
+		if _, err := fs.Stat(s.Files, "."); err != nil {
+			return nil, nil, s.gone(err)
+		}
+		return nil, nil, errNone
+	}
+	if folder, err = fs.Sub(s.Files, app); err != nil {
+		return nil, nil, fmt.Errorf("open kit %s: %w", app, err)
+	}
+	return folder, nil, nil
 }
 
-// Search keeps the entries of a kind ("" for any) in which every word occurs.
-func Search(all []Entry, kind string, words []string) []Entry {
-	var out []Entry
-	for _, e := range all {
-		text := strings.ToLower(strings.Join([]string{e.App, e.Title, e.Kind, e.Summary}, " "))
-		missing := slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, strings.ToLower(w)) })
-		if !missing && (kind == "" || e.Kind == kind) {
-			out = append(out, e)
-		}
-	}
-	return out
+func (s Source) gone(cause error) error {
+	return fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
+		"Check that its folder is there, or do without: "+fault.Call("catalogue", "forget", s.Name)).Because(cause)
 }

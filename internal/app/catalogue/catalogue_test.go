@@ -1,6 +1,7 @@
 package catalogue_test
 
 import (
+	"bytes"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/app/catalogue"
+	"tivset/internal/app/kit"
 	"tivset/internal/demo"
 	"tivset/internal/fault"
 )
@@ -18,11 +20,10 @@ import (
 func TestCatalogue(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
-	c := catalogue.New(catalogue.Source{Name: "demo", Files: os.DirFS(dir)},
-		catalogue.Source{Name: "again", Files: os.DirFS(dir)})
-	all, err := c.All()
+	c := catalogue.New(catalogue.Folder("demo", dir))
+	all, _, err := c.Cards()
 	require.NoError(t, err)
-	require.Len(t, all, 6, "of two kits for an app the first wins")
+	require.Len(t, all, 6)
 	assert.Equal(t, "helmroom", all[0].App)
 	assert.Equal(t, "demo", all[0].Catalogue)
 	assert.Len(t, catalogue.Search(all, "forum", nil), 1)
@@ -39,7 +40,7 @@ func TestFolderOfAnotherName(t *testing.T) {
 	require.NoError(t, os.Rename(dir+"/moorings", dir+"/other"))
 	_, err := catalogue.New(catalogue.Source{Name: "demo", Files: os.DirFS(dir)}).Find("other")
 	assert.ErrorContains(t, err, "is for moorings")
-	_, err = catalogue.New(catalogue.Source{Name: "gone", Files: os.DirFS(dir + "/none")}).All()
+	_, _, err = catalogue.New(catalogue.Folder("gone", dir+"/none")).Cards()
 	assert.ErrorContains(t, err, "cannot read the catalogue gone")
 }
 
@@ -48,7 +49,7 @@ func TestFaultyKit(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
 	all, faulty, err := catalogue.New(catalogue.Source{Name: "demo", Files: os.DirFS(dir)},
-		catalogue.Source{Name: "bad", Files: fstest.MapFS{"x/kit.yaml": {Data: []byte("kit: 9")}}}).Look()
+		catalogue.Source{Name: "bad", Files: fstest.MapFS{"x/kit.yaml": {Data: []byte("kit: 9")}}}).Cards()
 	require.NoError(t, err)
 	assert.Len(t, all, 6)
 	require.Len(t, faulty, 1)
@@ -82,4 +83,59 @@ func TestLinksOutOfAKit(t *testing.T) {
 	}
 	_, err := fs.Sub(kits, "linked")
 	assert.Error(t, err)
+}
+
+// What kits told is noted: a list of them reads none anew, until something in one changes.
+func TestCardsAreNoted(t *testing.T) {
+	dir, notes := t.TempDir(), filepath.Join(t.TempDir(), "cache/kits.json")
+	require.NoError(t, demo.WriteCatalogue(dir))
+	reads := 0
+	look := func() []catalogue.Card {
+		t.Helper()
+		c := catalogue.New(catalogue.Folder("demo", dir))
+		c.Notes, c.Known = notes, func(*kit.Kit) { reads++ }
+		cards, faulty, err := c.Cards()
+		require.NoError(t, err)
+		require.Empty(t, faulty)
+		return cards
+	}
+	first := look()
+	assert.Equal(t, 6, reads)
+	assert.Equal(t, first, look())
+	assert.Equal(t, 6, reads)
+	name := filepath.Join(dir, "moorings/kit.yaml")
+	text, err := os.ReadFile(name)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(name, bytes.Replace(text, []byte("kind: forum"), []byte("kind: wiki"), 1), 0o644))
+	assert.Len(t, catalogue.Search(look(), "wiki", nil), 1)
+	assert.Equal(t, 7, reads)
+	require.NoError(t, os.WriteFile(notes, []byte(`{"notes": 1, "kits": [`), 0o600))
+	assert.Len(t, look(), 6)
+	assert.Equal(t, 13, reads, "a damaged file of notes is made anew")
+}
+
+// An app that two catalogues have is for the owner to decide, once.
+func TestTwoCataloguesWithOneApp(t *testing.T) {
+	dir, other := t.TempDir(), t.TempDir()
+	require.NoError(t, demo.WriteCatalogue(dir))
+	require.NoError(t, os.CopyFS(filepath.Join(other, "moorings"), os.DirFS(filepath.Join(dir, "moorings"))))
+	c := catalogue.New(catalogue.Folder("demo", dir), catalogue.Folder("other", other))
+	_, err := c.Find("moorings")
+	require.Error(t, err)
+	f := fault.Of(err)
+	assert.Equal(t, fault.Decision, f.Kind)
+	assert.Contains(t, f.Remedy, fault.Call("catalogue", "use", "moorings", "demo"))
+	assert.Len(t, f.Details, 2)
+	_, err = c.Find("helmroom")
+	require.NoError(t, err)
+	c.Decided = map[string]string{"moorings": "other"}
+	e, err := c.Find("moorings")
+	require.NoError(t, err)
+	assert.Equal(t, "other", e.Catalogue)
+	cards, _, err := c.Cards()
+	require.NoError(t, err)
+	assert.Len(t, cards, 6, "the one that counts is shown")
+	c.Decided = map[string]string{"helmroom": "other"}
+	_, err = c.Find("helmroom")
+	assert.Contains(t, fault.Of(err).Remedy, "You decided for the catalogue other")
 }

@@ -41,6 +41,9 @@ var (
 	table   = regexp.MustCompile(`^[a-z][a-z0-9_]*_$`)
 )
 
+// IsName says whether a name can be an app's.
+func IsName(name string) bool { return appName.MatchString(name) }
+
 // checker gathers what is wrong with a kit.
 type checker struct {
 	*Kit
@@ -128,7 +131,7 @@ func (k *Kit) problems() []fault.Problem {
 			fmt.Sprintf("This program reads format %d: write kit: %d.", Version, Version))
 		return c.found
 	}
-	if !appName.MatchString(k.App) {
+	if !IsName(k.App) {
 		c.wrong("app", fmt.Sprintf("app cannot be %q", k.App),
 			"Use lower case letters, digits and -, beginning with a letter.")
 	}

@@ -264,8 +264,8 @@ type Try struct {
 
 // Recognise says how an app is known by its files.
 type Recognise struct {
-	File    string `yaml:"file"`    // below the app's folder
-	Pattern string `yaml:"pattern"` // a regular expression (RE2) whose group 1 is the release
+	File    string `yaml:"file" json:"file"`       // below the app's folder
+	Pattern string `yaml:"pattern" json:"pattern"` // a regular expression (RE2) whose group 1 is the release
 }
 
 // Timer is a job that the app needs run every so often. One of Get and Command

@@ -3,7 +3,6 @@ package release
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"net/http"
@@ -17,6 +16,7 @@ import (
 	"tivset/internal/app/archive"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/debian"
+	"tivset/internal/app/fetch"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 )
@@ -118,7 +118,10 @@ func (a *Archives) source(ctx context.Context, k catalogue.Entry, r *kit.Release
 	case given != "":
 		return func() (io.ReadCloser, error) { return os.Open(given) }, given
 	case strings.HasPrefix(from, "https://"):
-		return func() (io.ReadCloser, error) { return download(ctx, a.Client, from) }, from
+		return func() (io.ReadCloser, error) {
+			content, _, err := fetch.Get(ctx, a.Client, from, "", downloadTime)
+			return content, err
+		}, from
 	case from != "":
 		return func() (io.ReadCloser, error) { return k.Files().Open(from) }, from
 	}
@@ -127,37 +130,6 @@ func (a *Archives) source(ctx context.Context, k catalogue.Entry, r *kit.Release
 
 // downloadTime is how long a download may take in all.
 const downloadTime = 30 * time.Minute
-
-func download(ctx context.Context, client *http.Client, address string) (io.ReadCloser, error) {
-	ctx, cancel := context.WithTimeout(ctx, downloadTime)
-	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
-	if err != nil {
-		cancel()
-		return nil, err
-	}
-	answer, err := client.Do(request)
-	if err != nil {
-		cancel()
-		return nil, err
-	}
-	if answer.StatusCode != http.StatusOK {
-		answer.Body.Close()
-		cancel()
-		return nil, fmt.Errorf("the server answered %s", answer.Status)
-	}
-	return &closing{answer.Body, cancel}, nil
-}
-
-// closing ends the deadline's timer together with the body.
-type closing struct {
-	io.ReadCloser
-	cancel context.CancelFunc
-}
-
-func (c *closing) Close() error {
-	defer c.cancel()
-	return c.ReadCloser.Close()
-}
 
 // keep stores an archive in the cache, whole and verified or not at all.
 func keep(content io.Reader, name, sum string) error {

@@ -56,6 +56,12 @@ func (h Home) Backups() string { return filepath.Join(h.Data, "backups") }
 
 func (h Home) Archives() string { return filepath.Join(h.Cache, "archives") }
 
+// Shelf is the folder in which a published catalogue is kept.
+func (h Home) Shelf(name string) string { return filepath.Join(h.Data, "catalogues", name) }
+
+// KitNotes is the file in which is noted what kits in folders told.
+func (h Home) KitNotes() string { return filepath.Join(h.Cache, "kits.json") }
+
 // Debian is the folder in which the owner may name Debian archives, as apt has them
 // (sources.list(5)); DebianSources is the file.
 func (h Home) Debian() fs.FS         { return os.DirFS(h.Config) }
@@ -120,8 +126,35 @@ func (h Home) ForgetAccount(name string) error {
 
 // Catalogues is what catalogues.yaml says.
 type Catalogues struct {
-	BuiltIn bool     `yaml:"built-in"` // whether the kits of the program are among them
-	Folders []Folder `yaml:"folders"`
+	BuiltIn   bool              `yaml:"built-in"` // whether the kits of the program are among them
+	Folders   []Folder          `yaml:"folders"`
+	Published []Published       `yaml:"published,omitempty"`
+	Decided   map[string]string `yaml:"decided,omitempty"` // for apps that several have: which catalogue counts
+}
+
+// BuiltInName is what the catalogue of the program's own kits is called.
+const BuiltInName = "built-in"
+
+// Names lists the catalogues, in the order in which they are shown.
+func (c Catalogues) Names() []string {
+	var out []string
+	for _, f := range c.Folders {
+		out = append(out, f.Name)
+	}
+	for _, p := range c.Published {
+		out = append(out, p.Name)
+	}
+	if c.BuiltIn {
+		out = append(out, BuiltInName)
+	}
+	return out
+}
+
+// Published is a catalogue that somebody signed.
+type Published struct {
+	Name string `yaml:"name"`
+	From string `yaml:"from"` // its https address, or its folder
+	Key  string `yaml:"key"`  // the public key that it has to be signed with (minisign, RW…)
 }
 
 // Folder is a catalogue in a folder of this machine.

@@ -35,25 +35,37 @@ import (
 // recognise finds the kit whose marks are in a folder, and the release.
 func recognise(
 	ctx context.Context,
-	all []catalogue.Entry,
+	kits *catalogue.Catalogue,
 	archives *release.Archives,
 	f files.FS,
 	folder string,
 ) (catalogue.Entry, string, error) {
-	for _, k := range all {
-		if k.Known == nil {
+	all, _, err := kits.Cards()
+	if err != nil {
+		return catalogue.Entry{}, "", err
+	}
+	for _, card := range all {
+		if card.Known == nil {
 			continue
 		}
-		text, err := files.Read(ctx, f, path.Join(folder, k.Known.File), 1<<20)
+		text, err := files.Read(ctx, f, path.Join(folder, card.Known.File), 1<<20)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
-			return k, "", err
+			return catalogue.Entry{}, "", err
 		}
-		m := regexp.MustCompile(k.Known.Pattern).FindSubmatch(text)
+		pattern, err := regexp.Compile(card.Known.Pattern)
+		if err != nil {
+			continue // of a kit that was published with a mistake
+		}
+		m := pattern.FindSubmatch(text)
 		if m == nil {
 			continue
+		}
+		k, err := kits.Find(card.App)
+		if err != nil {
+			return k, "", err
 		}
 		if err := archives.LookUp(ctx, k.Kit); err != nil {
 			return k, "", err
@@ -165,11 +177,7 @@ type found struct {
 
 // read recognises the app at a place and reads its configuration.
 func read(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Place) (*found, error) {
-	all, err := d.Book.Catalogue.All()
-	if err != nil {
-		return nil, err
-	}
-	k, known, err := recognise(ctx, all, d.Archives, in.Files, at.Folder())
+	k, known, err := recognise(ctx, d.Book.Catalogue, d.Archives, in.Files, at.Folder())
 	if err != nil {
 		return nil, err
 	}

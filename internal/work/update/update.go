@@ -101,6 +101,9 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 
 func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, error) {
 	k := h.Of.Kit
+	if k.Withheld != nil {
+		return nil, k.Withheld
+	}
 	if err := d.Archives.LookUp(ctx, k.Kit); err != nil {
 		return nil, err
 	}
