@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) kit() *cobra.Command {
-	return a.group("kit", "For people who write kits", a.kitCheck(), a.kitTry(), a.kitPack())
+	return a.group("kit", "For people who write kits", a.kitNew(), a.kitRelease(), a.kitCheck(), a.kitTry(), a.kitPack())
 }
 
 func (a *app) kitCheck() *cobra.Command {

@@ -21,6 +21,7 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -34,7 +35,8 @@ type Entry struct {
 	Mode fs.FileMode // permission bits only, never set-user-id and the like
 	Size int64
 
-	Exact bool // it comes from the account itself, and keeps its mode
+	Time  time.Time // when it was last changed, as the archive says
+	Exact bool      // it comes from the account itself, and keeps its mode
 }
 
 // Limits bound what an archive may hold, what is passed over included.
@@ -129,7 +131,7 @@ func (w *walk) tar(ctx context.Context, r io.Reader) error {
 		}
 		switch h.Typeflag {
 		case tar.TypeReg, tar.TypeDir:
-			if err := w.entry(ctx, h.Name, h.FileInfo().Mode(), h.Size, t); err != nil {
+			if err := w.entry(ctx, h.Name, h.FileInfo().Mode(), h.Size, h.ModTime, t); err != nil {
 				return err
 			}
 		case tar.TypeXGlobalHeader:
@@ -159,7 +161,7 @@ func (w *walk) zip(ctx context.Context, file *os.File) error {
 		if err != nil {
 			return fmt.Errorf("read the archive: %w", err)
 		}
-		err = w.entry(ctx, f.Name, f.Mode(), int64(f.UncompressedSize64), content)
+		err = w.entry(ctx, f.Name, f.Mode(), int64(f.UncompressedSize64), f.Modified, content)
 		content.Close()
 		if err != nil {
 			return err
@@ -169,7 +171,8 @@ func (w *walk) zip(ctx context.Context, file *os.File) error {
 }
 
 // entry checks one entry and passes it on.
-func (w *walk) entry(ctx context.Context, name string, mode fs.FileMode, size int64, content io.Reader) error {
+func (w *walk) entry(ctx context.Context, name string, mode fs.FileMode, size int64, at time.Time,
+	content io.Reader) error {
 	clean := strings.TrimSuffix(strings.TrimPrefix(name, "./"), "/")
 	if clean == "" || clean == "." {
 		return nil
@@ -196,7 +199,7 @@ func (w *walk) entry(ctx context.Context, name string, mode fs.FileMode, size in
 		return hostile("%q is in it twice", name)
 	}
 	w.seen[clean] = true
-	e := Entry{Name: clean, Dir: mode.IsDir(), Mode: mode.Perm(), Size: size}
+	e := Entry{Name: clean, Dir: mode.IsDir(), Mode: mode.Perm(), Size: size, Time: at}
 	// The size in a zip's index is a claim; the content is held to it.
 	counted := &exact{ctx: ctx, Reader: content, left: size}
 	if err := w.each(e, counted); err != nil {

@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Survey is what unpacking an archive will make.
@@ -15,7 +16,8 @@ type Survey struct {
 	Bytes   int64    `json:"bytes"`
 	Entries []string `json:"entries"` // what stands at the top, sorted
 
-	Sizes map[string]int64 `json:"sizes"` // of every file, by its path
+	Sizes  map[string]int64 `json:"sizes"`  // of every file, by its path
+	Newest time.Time        `json:"newest"` // when the last of its files was changed
 }
 
 // Look reads a whole archive without writing anything. Skip lists parts that
@@ -33,6 +35,9 @@ func Look(ctx context.Context, file *os.File, top string, skip []string, limits 
 		if !e.Dir {
 			s.Files, s.Bytes = s.Files+1, s.Bytes+e.Size
 			s.Sizes[e.Name] = e.Size
+			if e.Time.After(s.Newest) {
+				s.Newest = e.Time
+			}
 		}
 		return nil
 	})

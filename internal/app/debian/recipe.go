@@ -10,6 +10,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -51,28 +52,115 @@ type packed struct {
 	spool *os.File
 	end   int64
 	items map[string]item // by their names from the root, without a slash before
+
+	dangling map[string]string // gathers links that lead to none of the packages, where it is not nil
 }
 
 // Make writes an app's archive (POSIX.1-1988 ustar, not compressed) from packages'
 // files: the same bytes wherever it is made.
 func Make(r Recipe, debs []string, to io.Writer) error {
-	spool, err := os.CreateTemp("", "tivset-packages-")
+	p, err := openAll(debs)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(spool.Name())
-	defer spool.Close()
-	p := &packed{spool: spool, items: map[string]item{}}
-	for _, name := range debs {
-		if err := p.read(name); err != nil {
-			return fmt.Errorf("read the package %s: %w", path.Base(name), err)
-		}
-	}
+	defer p.close()
 	chosen, err := p.choose(r)
 	if err != nil {
 		return err
 	}
 	return p.write(r, chosen, to)
+}
+
+// openAll reads packages.
+func openAll(debs []string) (*packed, error) {
+	spool, err := os.CreateTemp("", "tivset-packages-")
+	if err != nil {
+		return nil, err
+	}
+	p := &packed{spool: spool, items: map[string]item{}}
+	for _, name := range debs {
+		if err := p.read(name); err != nil {
+			p.close()
+			return nil, fmt.Errorf("read the package %s: %w", path.Base(name), err)
+		}
+	}
+	return p, nil
+}
+
+func (p *packed) close() {
+	_ = p.spool.Close()
+	_ = os.Remove(p.spool.Name())
+}
+
+// Contents is what packages have, for who writes a recipe.
+type Contents struct {
+	Folders  []string          // from the root
+	Depends  []string          // packages that the first one names as needed or recommended
+	Dangling map[string]string // with a recipe: what would be taken, but leads to nothing that is there
+
+	Summary, Home, Licence string // as the first package says them
+}
+
+// Look tells what packages have.
+func Look(r Recipe, debs []string) (*Contents, error) {
+	p, err := openAll(debs)
+	if err != nil {
+		return nil, err
+	}
+	defer p.close()
+	c := &Contents{}
+	for name, it := range p.items {
+		if it.dir {
+			c.Folders = append(c.Folders, name)
+		}
+	}
+	slices.Sort(c.Folders)
+	p.dangling = map[string]string{}
+	if _, err := p.choose(r); err != nil {
+		return nil, err
+	}
+	c.Dangling = p.dangling
+	d, closer, err := deb.LoadFile(debs[0])
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = closer() }()
+	c.Summary, _, _ = strings.Cut(d.Control.Description, "\n")
+	c.Home, c.Licence = d.Control.Homepage, p.licence(d.Control.Package)
+	for _, list := range []string{d.Control.Values["Depends"], d.Control.Values["Recommends"]} {
+		c.Depends = append(c.Depends, relations(list)...)
+	}
+	return c, nil
+}
+
+var licenceLine = regexp.MustCompile(`(?m)^License:[ \t]*(\S+)`)
+
+// licence reads what a package's copyright file says of the app, as far as it is written
+// for programs to read (Debian's “Machine-readable debian/copyright file”).
+func (p *packed) licence(name string) string {
+	it, there := p.items["usr/share/doc/"+name+"/copyright"]
+	if !there || it.size > 1<<20 {
+		return ""
+	}
+	text := make([]byte, it.size)
+	if _, err := p.spool.ReadAt(text, it.at); err != nil {
+		return ""
+	}
+	m := licenceLine.FindSubmatch(text)
+	if m == nil {
+		return ""
+	}
+	return string(m[1])
+}
+
+// relations lists the packages of a field of relations (Debian policy, 7.1).
+func relations(field string) (out []string) {
+	for _, one := range strings.FieldsFunc(field, func(r rune) bool { return r == ',' || r == '|' }) {
+		if words := strings.Fields(one); len(words) > 0 {
+			out = append(out, words[0])
+		}
+	}
+	return out
 }
 
 // read takes in what a package has.
@@ -175,6 +263,9 @@ func (p *packed) take(r Recipe, from, to string, out map[string]string, depth in
 	switch {
 	case !there && depth == 0 && at == from:
 		return fmt.Errorf("take: the packages have nothing at %s", from)
+	case !there && p.dangling != nil:
+		p.dangling[to] = at
+		return nil
 	case !there:
 		return fmt.Errorf("take: %s leads to %s, which none of the packages has; add the one that does to also, or the name "+
 			"%s to without", from, at, to)

@@ -58,6 +58,12 @@ func Parse(text string) []Part {
 	return parts
 }
 
+var single = regexp.MustCompile(`\{` + word + `\}`)
+
+// Escape doubles the braces of what would be a place, so that Text gives the text as it
+// was.
+func Escape(text string) string { return single.ReplaceAllString(text, "{$0}") }
+
 // Value gives what belongs in the place: the value after its filters.
 func (p Part) Value(values Values) (string, error) {
 	v, ok := values[p.Name]

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -65,26 +64,7 @@ func unpack(ctx context.Context, file *os.File, folder string) error {
 		return err
 	}
 	defer os.RemoveAll(made)
-	root, err := os.OpenRoot(made)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	err = archive.Walk(ctx, file, "", limits, func(e archive.Entry, content io.Reader) error {
-		if e.Dir {
-			return nil
-		}
-		if err := root.MkdirAll(path.Dir(e.Name), 0o700); err != nil {
-			return err
-		}
-		to, err := root.OpenFile(e.Name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return err
-		}
-		_, err = io.Copy(to, content)
-		return errors.Join(err, to.Close())
-	})
-	if err != nil {
+	if err := archive.Extract(ctx, file, "", limits, made); err != nil {
 		return err
 	}
 	if err = os.Rename(made, folder); errors.Is(err, fs.ErrExist) {

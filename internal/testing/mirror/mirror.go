@@ -56,7 +56,7 @@ func PackageOf(t *testing.T, all ...File) []byte {
 	z = gzip.NewWriter(&control)
 	w = tar.NewWriter(z)
 	text := "Package: tidebook\nVersion: 1.0-1\nArchitecture: all\nMaintainer: Tern <tern@lockside.localhost>\n" +
-		"Description: tides\n"
+		"Depends: libjs-tides (>= 1), php-common | php\nDescription: tides and their times\n"
 	require.NoError(t, w.WriteHeader(&tar.Header{Name: "./control", Mode: 0o644, Size: int64(len(text))}))
 	_, err := io.WriteString(w, text)
 	require.NoError(t, err)
