@@ -74,6 +74,9 @@ func TestScripts(t *testing.T) {
 			env.Setenv("TERM", "xterm")
 			env.Setenv("FINGERPRINT", d.Standin.SSH.Fingerprint())
 			env.Setenv("PASSWORD", d.Password)
+			if err := throughProxy(env); err != nil {
+				return err
+			}
 			return os.WriteFile(filepath.Join(env.WorkDir, "remote.yaml"), []byte(remote(d)), 0o600)
 		},
 		Cmds:          map[string]func(*testscript.TestScript, bool, []string){"snapshot": snapshot},

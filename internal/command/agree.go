@@ -2,7 +2,9 @@ package command
 
 import (
 	"context"
+	"errors"
 
+	"tivset/internal/app/release"
 	"tivset/internal/fault"
 	"tivset/internal/screen"
 )
@@ -63,4 +65,25 @@ func (a *app) agreeToPutBack(ctx context.Context, what string) error {
 		return fault.New(fault.Decision, "not undone", "", "Nothing was touched.")
 	}
 	return nil
+}
+
+const acceptUsage = "the checksum (SHA-256) of an archive that you fetched and that is right, though the kit does " +
+	"not know it"
+
+// acceptsArchive shows an archive that the owner fetched and the kit does not know, and
+// gives its checksum when the owner says that it is the right one.
+func (a *app) acceptsArchive(ctx context.Context, err error) string {
+	var u *release.Unknown
+	if !errors.As(err, &u) || !a.streams.Asks() || a.yes {
+		return ""
+	}
+	f := fault.Of(err)
+	a.streams.Say("%s (%s):", f.What, f.Where)
+	for _, line := range f.Details {
+		a.streams.Say("  %s", line)
+	}
+	if !screen.NewAsker(a.streams).Confirm(ctx, "Do you have it from the app's own site, with that checksum?") {
+		return ""
+	}
+	return u.Sum
 }

@@ -24,6 +24,7 @@ type installOptions struct {
 	at            string
 	release       string
 	archive       string
+	accept        string
 	answers       []string
 	answersFile   string
 	saveAnswers   string
@@ -59,6 +60,7 @@ func (a *app) install() *cobra.Command {
 	f.StringVar(&o.at, "at", "", "the address: a domain of the account and a directory")
 	f.StringVar(&o.release, "release", "", "the release (the newest that fits when left out)")
 	f.StringVar(&o.archive, "archive", "", "the release's archive, for apps whose archive you fetch yourself")
+	f.StringVar(&o.accept, "accept-archive", "", acceptUsage)
 	f.StringArrayVarP(&o.answers, "answer", "a", nil, "an answer, id=value; id=@FILE reads a file, id=@- standard input")
 	f.StringVar(&o.answersFile, "answers", "", "a file of answers")
 	f.StringVar(&o.saveAnswers, "save-answers", "", "write the answers to this file, without secrets")
@@ -89,6 +91,10 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	a.remind(ctx, s)
 	a.streams.ShowPassword, a.streams.Copies = o.showPassword, o.copyPassword
 	plan, err := a.agreed(ctx, s, &request, o)
+	if sum := a.acceptsArchive(ctx, err); sum != "" {
+		request.AcceptArchive = sum
+		plan, err = a.agreed(ctx, s, &request, o)
+	}
 	if err != nil {
 		return err
 	}
@@ -154,8 +160,15 @@ func (a *app) showPlan(p *plan.Plan) error {
 
 // request puts the answers together: those of the file, then those given.
 func (a *app) request(o *installOptions) (plan.Request, error) {
-	r := plan.Request{App: o.app, At: o.at, Release: o.release, Account: a.account, Archive: o.archive,
-		Answers: answer.Given{}}
+	r := plan.Request{
+		App:           o.app,
+		At:            o.at,
+		Release:       o.release,
+		Account:       a.account,
+		Archive:       o.archive,
+		AcceptArchive: o.accept,
+		Answers:       answer.Given{},
+	}
 	if o.answersFile != "" {
 		text, err := os.ReadFile(o.answersFile)
 		if err != nil {

@@ -68,7 +68,13 @@ func (a *app) update() *cobra.Command {
 			}
 			return a.each(args, func(word string) (any, error) {
 				r.Site = word
-				return a.updateOne(ctx, s, *r)
+				done, err := a.updateOne(ctx, s, *r)
+				if sum := a.acceptsArchive(ctx, err); sum != "" {
+					again := *r
+					again.Accept = sum
+					return a.updateOne(ctx, s, again)
+				}
+				return done, err
 			})
 		}),
 	}
@@ -77,6 +83,7 @@ func (a *app) update() *cobra.Command {
 	f.StringVar(&timer, "timer", "", "on: have this machine's cron update what is due every night; off: no more")
 	f.StringVar(&r.Release, "release", "", "the release (the newest when left out)")
 	f.StringVar(&r.Archive, "archive", "", "the release's archive, for apps whose archive you fetch yourself")
+	f.StringVar(&r.Accept, "accept-archive", "", acceptUsage)
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no backup first")
 	return c
 }

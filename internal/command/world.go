@@ -143,9 +143,10 @@ func (a *app) progress() func(job.Event) {
 
 // catalogue is the kits at hand, and where the archives of apps are had from.
 func (a *app) catalogue(ctx context.Context) (*catalogue.Catalogue, *release.Archives, error) {
-	k := a.keeper()
-	all, err := k.All(ctx)
-	return all, core.Archives(a.machine(), a.world.Now), err
+	all, err := a.keeper().All(ctx)
+	m := a.machine()
+	m.Progress = a.progress()
+	return all, core.Archives(m, a.world.Now), err
 }
 
 // keeper keeps the catalogues.

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"net/http"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"tivset/internal/accounts"
@@ -85,6 +86,7 @@ func In(w World) *Core {
 		OpenFiles: w.OpenFiles, OpenServer: w.OpenServer, OpenSession: w.OpenSession}
 	c.Archives = Archives(w, now)
 	w.Catalogue.Known = c.Archives.Known
+	c.Archives.Accepted = c.Book.Made
 	c.Planner = &plan.Planner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now,
 		TakesMail: w.TakesMail}
 	c.Examiner = &check.Examiner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now}
@@ -99,9 +101,32 @@ func In(w World) *Core {
 
 // Archives are the archives of apps in a world.
 func Archives(w World, now func() time.Time) *release.Archives {
-	return &release.Archives{Folder: w.Home.Archives(), Client: w.Download, Sources: w.Home.DebianSources(),
+	a := &release.Archives{Folder: w.Home.Archives(), Client: w.Download, Sources: w.Home.DebianSources(),
 		Debian: &debian.Archive{Client: w.Download, Folder: filepath.Join(w.Home.Archives(), "debian"), Keyring: w.Keyring,
 			Sources: sources(w), Now: now}}
+	if w.Progress != nil {
+		a.Told = fetching(w.Progress)
+	}
+	return a
+}
+
+// fetching shows what is fetched as a stage.
+func fetching(show func(job.Event)) func(release.Telling) {
+	var one sync.Mutex // sites are looked at side by side
+	shown := ""
+	return func(t release.Telling) {
+		one.Lock()
+		defer one.Unlock()
+		if t.What != shown {
+			show(job.Event{Title: t.What})
+		}
+		if shown = t.What; t.Done {
+			shown = ""
+		}
+		if t.Done || t.Of > 0 {
+			show(job.Event{Title: t.What, Count: t.N, Total: t.Of, Unit: "bytes", Done: t.Done})
+		}
+	}
 }
 
 // sources are the Debian archives that the owner named, and those that the machine is

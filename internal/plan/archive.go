@@ -25,7 +25,7 @@ func (pl *Planner) lookAtArchive(ctx context.Context, s *site.Site, r Request) (
 		s.Archive = x.Archive
 		return gotten{files: x.Files, bytes: x.Bytes, survey: archive.Survey{Entries: x.Entries}}, nil
 	}
-	file, survey, err := Fetched(ctx, pl.Archives, s, r.Archive)
+	file, survey, err := Fetched(ctx, pl.Archives, s, release.Given{File: r.Archive, Sum: r.AcceptArchive})
 	if err != nil {
 		return gotten{}, err
 	}
@@ -35,7 +35,7 @@ func (pl *Planner) lookAtArchive(ctx context.Context, s *site.Site, r Request) (
 
 // Fetched gives the archive of a site's release, and what is in it for the site.
 // Given is a file here that is the archive, or "".
-func Fetched(ctx context.Context, from *release.Archives, s *site.Site, given string) (file string,
+func Fetched(ctx context.Context, from *release.Archives, s *site.Site, given release.Given) (file string,
 	found archive.Survey, err error) {
 	if file, err = from.Fetch(ctx, s.Kit, s.Of, given); err != nil {
 		return "", found, err

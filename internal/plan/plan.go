@@ -16,7 +16,9 @@ type Request struct {
 	Release string // "" for the newest that fits
 	Account string // "" when only one can be meant
 	Archive string // a file here that is the release's archive, for kits that need it
-	Answers answer.Given
+	// the SHA-256 of such an archive that the kit does not know, and that the owner accepts
+	AcceptArchive string
+	Answers       answer.Given
 
 	Proposed question.Proposed // drawn when it is empty
 	Carried  *site.Carried     // what the site gets in place of a release's files and set-up, or nil

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
+	"github.com/dustin/go-humanize"
 
 	"tivset/internal/records/job"
 )
@@ -88,12 +89,20 @@ func (p *Progress) count(e job.Event) {
 		return
 	}
 	p.painted = now
-	text := fmt.Sprintf("  · %s %s %d of %d %s", Clean(e.Title), bar(e.Count, e.Total), e.Count, e.Total, e.Unit)
+	text := fmt.Sprintf("  · %s %s %s", Clean(e.Title), bar(e.Count, e.Total), amount(e))
 	if gone := now.Sub(p.began); gone > 2*time.Second && e.Count < e.Total {
 		left := time.Duration(float64(gone) / float64(e.Count) * float64(e.Total-e.Count)).Round(time.Second)
 		text += fmt.Sprintf(", %s left", left)
 	}
 	fmt.Fprint(p.s.Err, "\r\x1b[K"+ansi.Truncate(text, max(20, p.s.Width-1), "…"))
+}
+
+// amount is how much of how much.
+func amount(e job.Event) string {
+	if e.Unit == "bytes" {
+		return humanize.Bytes(uint64(e.Count)) + " of " + humanize.Bytes(uint64(e.Total))
+	}
+	return fmt.Sprintf("%d of %d %s", e.Count, e.Total, e.Unit)
 }
 
 func bar(count, total int64) string {

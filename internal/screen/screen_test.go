@@ -100,6 +100,8 @@ func TestProgress(t *testing.T) {
 	p = screen.NewProgress(s, func() time.Time { now = now.Add(2 * time.Second); return now })
 	play()
 	assert.Contains(t, err.String(), "Unpack [=========       ] 60 of 100 files, 3s left")
+	p.Show(job.Event{Title: "Fetch", Count: 12_000_000, Total: 80_000_000, Unit: "bytes"})
+	assert.Contains(t, err.String(), "Fetch [==              ] 12 MB of 80 MB")
 	s.Quiet = true
 	err.Reset()
 	play()

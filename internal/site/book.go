@@ -297,3 +297,9 @@ func Leads(r ledger.Redirect) error {
 	return fault.New(fault.Usage, "this address leads to a site that moved: "+r.To, r.Address,
 		"To have the place again: "+fault.Call("remove", r.Address))
 }
+
+// Made says whether a site of an app was made of an archive, by its checksum.
+func (b *Book) Made(ctx context.Context, app, sum string) bool {
+	all, err := b.Ledger.Sites(ctx)
+	return err == nil && slices.ContainsFunc(all, func(x ledger.Site) bool { return x.App == app && x.Archive == sum })
+}

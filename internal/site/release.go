@@ -53,7 +53,7 @@ func (s *Site) Content(ctx context.Context, from *release.Archives) (release.Con
 	file := from.Kept(s.Archive)
 	if file == "" {
 		var err error
-		if file, err = from.Fetch(ctx, s.Kit, s.Of, ""); err != nil {
+		if file, err = from.Fetch(ctx, s.Kit, s.Of, release.Given{}); err != nil {
 			return release.Content{}, err
 		}
 	}

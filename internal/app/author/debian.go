@@ -135,7 +135,7 @@ func (g *guess) fill(p debian.Package) error {
 }
 
 func (g *guess) get(p debian.Package) error {
-	file, err := g.in.Get(g.ctx, p, nil)
+	file, err := g.in.Get(g.ctx, p)
 	if err == nil {
 		g.debs = append(g.debs, file)
 	}
@@ -146,7 +146,7 @@ func (g *guess) get(p debian.Package) error {
 func (g *guess) take(folders []string) {
 	g.recipe.Take = map[string]string{}
 	share := "usr/share/" + g.name
-	for _, top := range []string{share + "/www", share + "/htdocs", share + "/public_html", share} {
+	for _, top := range []string{share + "/www", share + "/htdocs", share + "/public_html", share + "/site", share} {
 		if slices.Contains(folders, top) {
 			g.recipe.Take[top] = "."
 			break

@@ -18,6 +18,7 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/draft"
 	"tivset/internal/app/kit"
+	"tivset/internal/app/release"
 	"tivset/internal/app/version"
 	"tivset/internal/fault"
 )
@@ -106,7 +107,7 @@ func (a *Author) compare(ctx context.Context, scratch string, k *kit.Kit, file, 
 	if k.Known != nil {
 		out.Look = append(out.Look, marked(k, now, out.Release)...)
 	}
-	was, err := a.Archives.Fetch(ctx, catalogue.Entry{Kit: k}, k.Newest(), "")
+	was, err := a.Archives.Fetch(ctx, catalogue.Entry{Kit: k}, k.Newest(), release.Given{})
 	if err != nil {
 		return ctx.Err() // and Compared says that it was not
 	}

@@ -19,10 +19,10 @@ import (
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
-	"github.com/gofrs/flock"
 	"github.com/google/renameio/v2"
 	"github.com/therootcompany/xz"
 
+	"tivset/internal/app/fetch"
 	"tivset/internal/app/version"
 )
 
@@ -140,7 +140,7 @@ func (a *Archive) look(ctx context.Context, at place, names []string) ([]Package
 // readList fetches a suite's list of packages, and keeps what it says of those for
 // every machine, in place of an older one.
 func (a *Archive) readList(ctx context.Context, at place, address string, l listed, kept string) error {
-	file, err := a.fetch(ctx, address, "Packages-"+l.sum+".xz", l, nil)
+	file, err := a.fetch(ctx, address, "Packages-"+l.sum+".xz", l)
 	if err != nil {
 		return fmt.Errorf("the list of packages of %s: %w", at.suite, err)
 	}
@@ -338,38 +338,23 @@ func (a *Archive) get(ctx context.Context, address string, most int64) ([]byte, 
 
 // ask asks for a file, from a byte on.
 func (a *Archive) ask(ctx context.Context, address string, from int64) (*http.Response, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
-	if err != nil {
-		return nil, err
+	answer, err := fetch.At(a.Client, address)(ctx, from)
+	var answered *fetch.Answered
+	if errors.As(err, &answered) && answered.Code == http.StatusNotFound {
+		return nil, errNoSuite
 	}
-	if from > 0 {
-		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", from))
-	}
-	answer, err := a.Client.Do(r)
-	if err != nil {
-		return nil, err
-	}
-	switch answer.StatusCode {
-	case http.StatusOK, http.StatusPartialContent:
-		return answer, nil
-	case http.StatusNotFound:
-		err = errNoSuite
-	default:
-		err = fmt.Errorf("the archive answered %s", answer.Status)
-	}
-	return nil, errors.Join(err, answer.Body.Close())
+	return answer, err
 }
 
 // Get gives a package as a file of this machine, its checksum verified: from the
-// cache, or from the archive. Told is called with the bytes that are there, of how
-// many; it may be nil.
-func (a *Archive) Get(ctx context.Context, p Package, told func(n, of int64)) (string, error) {
+// cache, or from the archive. Who listens (fetch.Heard) is told.
+func (a *Archive) Get(ctx context.Context, p Package) (string, error) {
 	var last error
 	for _, at := range a.places(strings.TrimSuffix(p.Suite, security)) {
 		if at.suite != p.Suite {
 			continue
 		}
-		file, err := a.fetch(ctx, at.uri+p.File, p.Name+"-"+p.SHA256+".deb", listed{p.Size, p.SHA256}, told)
+		file, err := a.fetch(ctx, at.uri+p.File, p.Name+"-"+p.SHA256+".deb", listed{p.Size, p.SHA256})
 		if err == nil {
 			return file, nil
 		}
@@ -380,100 +365,9 @@ func (a *Archive) Get(ctx context.Context, p Package, told func(n, of int64)) (s
 	return "", cmp.Or(last, fmt.Errorf("%w that has the suite %s", ErrNone, p.Suite))
 }
 
-// fetch gives a file of a known size and checksum. What was fetched of it before is
-// gone on with (RFC 9110, 14.2).
-func (a *Archive) fetch(ctx context.Context, address, name string, l listed, told func(n, of int64)) (string, error) {
+// fetch gives a file of a known size and checksum.
+func (a *Archive) fetch(ctx context.Context, address, name string, l listed) (string, error) {
 	full := filepath.Join(a.Folder, name)
-	if sumOf(full) == l.sum {
-		return full, nil
-	}
-	if err := os.MkdirAll(a.Folder, 0o700); err != nil {
-		return "", err
-	}
-	// Whoever fetches it already is waited for: two would write into one file.
-	locks := filepath.Join(a.Folder, "locks")
-	if err := os.MkdirAll(locks, 0o700); err != nil {
-		return "", err
-	}
-	lock := flock.New(filepath.Join(locks, name))
-	if _, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil {
-		return "", err
-	}
-	defer func() { _ = lock.Unlock() }()
-	if sumOf(full) == l.sum {
-		return full, nil
-	}
-	part := full + ".part"
-	for try := 1; ; try++ {
-		err := a.goOn(ctx, address, part, l, told)
-		if err == nil && sumOf(part) == l.sum {
-			return full, os.Rename(part, full)
-		}
-		if err == nil || try == 3 || ctx.Err() != nil || errors.Is(err, errNoSuite) {
-			if err == nil {
-				err = errors.Join(errors.New("it is not what the signed index says: its checksum differs"), os.Remove(part))
-			}
-			return "", err
-		}
-	}
-}
-
-func (a *Archive) goOn(ctx context.Context, address, part string, l listed, told func(n, of int64)) error {
-	var have int64
-	if info, err := os.Stat(part); err == nil && info.Size() < l.size {
-		have = info.Size()
-	}
-	answer, err := a.ask(ctx, address, have)
-	if err != nil {
-		return err
-	}
-	defer answer.Body.Close()
-	flags := os.O_CREATE | os.O_WRONLY | os.O_APPEND
-	if answer.StatusCode != http.StatusPartialContent {
-		have, flags = 0, os.O_CREATE|os.O_WRONLY|os.O_TRUNC
-	}
-	to, err := os.OpenFile(part, flags, 0o600)
-	if err != nil {
-		return err
-	}
-	counted := &counting{to, have, l.size, told}
-	n, err := io.Copy(counted, io.LimitReader(answer.Body, l.size-have+1))
-	err = errors.Join(err, to.Close())
-	switch {
-	case err != nil:
-		return err
-	case have+n > l.size:
-		return errors.Join(fmt.Errorf("it has more than the %d bytes that the index says", l.size), os.Remove(part))
-	case have+n < l.size:
-		return fmt.Errorf("the line ended after %d of %d bytes", have+n, l.size)
-	}
-	return nil
-}
-
-type counting struct {
-	to    io.Writer
-	n, of int64
-	told  func(n, of int64)
-}
-
-func (c *counting) Write(p []byte) (int, error) {
-	n, err := c.to.Write(p)
-	if c.n += int64(n); c.told != nil {
-		c.told(c.n, c.of)
-	}
-	return n, err
-}
-
-// sumOf is a file's SHA-256; "" for one that cannot be read.
-func sumOf(name string) string {
-	file, err := os.Open(name)
-	if err != nil {
-		return ""
-	}
-	defer file.Close()
-	sum := sha256.New()
-	if _, err := io.Copy(sum, file); err != nil {
-		return ""
-	}
-	return hex.EncodeToString(sum.Sum(nil))
+	ask := func(ctx context.Context, from int64) (*http.Response, error) { return a.ask(ctx, address, from) }
+	return full, fetch.Whole(ctx, ask, fetch.Wanted{Name: full, SHA256: l.sum, Size: l.size})
 }

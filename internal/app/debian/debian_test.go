@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/app/debian"
+	"tivset/internal/app/fetch"
 	"tivset/internal/app/version"
 	"tivset/internal/testing/mirror"
 )
@@ -87,7 +88,7 @@ func TestFindsAndFetches(t *testing.T) {
 
 	m.Cut = len(m.Files["/fixes/"+p.File])/3 + 1 // the line ends again and again: it goes on from there
 	var last int64
-	name, err := a.Get(ctx, p, func(n, _ int64) { last = n })
+	name, err := a.Get(fetch.Heard(ctx, func(n, _ int64) { last = n }), p)
 	require.NoError(t, err)
 	assert.Equal(t, p.Size, last)
 	text, err := os.ReadFile(name)
@@ -97,7 +98,7 @@ func TestFindsAndFetches(t *testing.T) {
 	asked := len(m.Asked)
 	_, err = a.Find(ctx, "bookworm", "no-such", "tidebook")
 	require.NoError(t, err)
-	_, err = a.Get(ctx, p, nil)
+	_, err = a.Get(ctx, p)
 	require.NoError(t, err)
 	assert.Len(t, m.Asked, asked, "nothing is asked for twice")
 	_, err = a.Find(ctx, "trixie", "tidebook")
@@ -181,7 +182,7 @@ func TestMirrorsThatLie(t *testing.T) {
 	require.NoError(t, err)
 	at := "/debian/" + found["tidebook"].File
 	m.Files[at] = bytes.Replace(m.Files[at], []byte("control"), []byte("contral"), 1)
-	_, err = a.Get(ctx, found["tidebook"], nil)
+	_, err = a.Get(ctx, found["tidebook"])
 	require.ErrorContains(t, err, "checksum differs")
 	left, err := filepath.Glob(filepath.Join(a.Folder, "tidebook-*"))
 	require.NoError(t, err)
@@ -319,7 +320,7 @@ func TestFetchedOnceForAll(t *testing.T) {
 	var all sync.WaitGroup
 	for range 4 {
 		all.Go(func() {
-			_, err := a.Get(ctx, found["tidebook"], nil)
+			_, err := a.Get(ctx, found["tidebook"])
 			assert.NoError(t, err)
 		})
 	}

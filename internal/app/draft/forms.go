@@ -81,7 +81,7 @@ func (a *App) SignIn() *Form {
 			if signName.MatchString(path.Base(name)) {
 				r += 8
 			}
-			if f.Secret != "" && len(f.Fields) > 1 && r > rate {
+			if f.Secret != "" && r > rate {
 				best, rate = &f, r
 			}
 		}
@@ -97,29 +97,38 @@ func (a *App) formsIn(name string) []Form {
 	if !strings.Contains(strings.ToLower(text), "<form") {
 		text = strings.ReplaceAll(a.text(name), `\"`, `"`) // a program that prints it
 	}
-	doc, err := goquery.NewDocumentFromReader(strings.NewReader(text))
-	if err != nil {
-		return nil
-	}
 	var out []Form
-	doc.Find("form").Each(func(_ int, s *goquery.Selection) {
+	for _, piece := range formEnd.Split(text, -1) { // programs print many, and seldom whole
+		at := strings.LastIndex(strings.ToLower(piece), "<form")
+		if at < 0 {
+			continue
+		}
+		doc, err := goquery.NewDocumentFromReader(strings.NewReader(piece[at:]))
+		if err != nil {
+			continue
+		}
 		f := Form{File: name}
-		s.Find("input, select, textarea").Each(func(_ int, in *goquery.Selection) {
-			field, kind := in.AttrOr("name", ""), strings.ToLower(in.AttrOr("type", "text"))
-			if field == "" || strings.ContainsAny(field, "<$ ") || slices.Contains(unfilled, kind) ||
-				slices.Contains(f.Fields, field) {
-				return
-			}
-			f.Fields = append(f.Fields, field)
-			if kind == "password" && f.Secret == "" {
-				f.Secret = field
-			}
-		})
+		doc.Find("input, select, textarea").Each(func(_ int, in *goquery.Selection) { f.see(in) })
 		if len(f.Fields) > 0 {
 			out = append(out, f)
 		}
-	})
+	}
 	return out
+}
+
+var formEnd = regexp.MustCompile(`(?i)</form`)
+
+// see takes a field into the form.
+func (f *Form) see(in *goquery.Selection) {
+	field, kind := in.AttrOr("name", ""), strings.ToLower(in.AttrOr("type", "text"))
+	if field == "" || strings.ContainsAny(field, "<$ ") || slices.Contains(unfilled, kind) ||
+		slices.Contains(f.Fields, field) {
+		return
+	}
+	f.Fields = append(f.Fields, field)
+	if kind == "password" && f.Secret == "" {
+		f.Secret = field
+	}
 }
 
 // unfilled are inputs that nobody types into.

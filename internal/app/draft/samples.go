@@ -252,7 +252,11 @@ var rules = []struct {
 	{false, regexp.MustCompile(`(^|_)table_?prefix$`), "tables"},
 	{true, regexp.MustCompile(`(type|driver|engine|adapter|dbms|backend)$`), "value.engine"},
 	{true, regexp.MustCompile(`(sqlite_?)?(file(name)?|path)$`), "data.file"},
-	{true, regexp.MustCompile(`(^|_)(db_?name|db|database(_?name)?|name|schema|base|dbname)$`), "data.name"},
+	{
+		true,
+		regexp.MustCompile(`(^|_)(db_?name|db|database(_?name)?|name|schema|base|dbname|database_default)$`),
+		"data.name",
+	},
 	{
 		false,
 		regexp.MustCompile(`(^|_)(site|base|app|root|self|home|full|public|blog|forum|web)_?(url|uri|address)(_?path)?$`),

@@ -529,7 +529,11 @@ func (w *writer) checks() {
 	}
 	w.line("  sign-in:")
 	w.line("    page: %s", q(page))
-	w.line(`    fields: {%s: "{admin.name}", %s: "{admin.password}"}`, q(user), q(f.Secret))
+	name := q(user) + `: "{admin.name}", `
+	if user == f.Secret { // there is only a password
+		name = ""
+	}
+	w.line(`    fields: {%s%s: "{admin.password}"}`, name, q(f.Secret))
 	w.indent = "    "
 	w.ask("Which page does only somebody signed in see, and which text on it?")
 	w.line("    then: {get: /, expect: {text: %s}}", q(orElse(w.a.SignedIn(), "logout")))

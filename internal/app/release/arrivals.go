@@ -47,6 +47,8 @@ func (a *Archives) LookUp(ctx context.Context, k *kit.Kit) error {
 		return nil
 	}
 	before := a.arrivals(k)
+	ctx, done := a.telling(ctx, "See which releases of "+k.Title+" there are")
+	defer done()
 	found, err := a.arrive(ctx, k, before)
 	switch {
 	case len(found) > 0 && !slices.Equal(found, before):

@@ -43,6 +43,8 @@ func (a *Archives) fromPackages(ctx context.Context, k catalogue.Entry, r *kit.R
 			return name, nil
 		}
 	}
+	ctx, done := a.telling(ctx, "Fetch "+k.Title+" "+r.Release)
+	defer done()
 	packages, err := a.packages(ctx, k, r)
 	if err != nil {
 		return "", err
@@ -117,7 +119,7 @@ func (a *Archives) packages(ctx context.Context, k catalogue.Entry, r *kit.Relea
 func (a *Archives) make(ctx context.Context, d kit.Recipe, packages []debian.Package) (string, error) {
 	var debs []string
 	for _, p := range packages {
-		file, err := a.Debian.Get(ctx, p, nil)
+		file, err := a.Debian.Get(ctx, p)
 		if err != nil {
 			return "", err
 		}

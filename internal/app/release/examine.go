@@ -24,7 +24,7 @@ import (
 // it: names that are not there, marks that say another release. What cannot be had,
 // such as an archive that its owner has to fetch, is an error.
 func (a *Archives) Examine(ctx context.Context, k catalogue.Entry, r *kit.Release) ([]fault.Problem, error) {
-	file, err := a.Fetch(ctx, k, r, "")
+	file, err := a.Fetch(ctx, k, r, Given{})
 	if err != nil {
 		return nil, err
 	}

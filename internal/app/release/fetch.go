@@ -26,23 +26,40 @@ type Archives struct {
 	Folder string       // where they are kept, by their checksums
 	Client *http.Client // fetches those that are elsewhere
 
+	Told func(Telling) // hears of what is fetched, of several things at a time too; may be nil
+
 	Debian  *debian.Archive // where packages are had from
 	Sources string          // the file in which the owner may name one
+
+	// Accepted says whether the owner accepted an archive for a site of the app before;
+	// may be nil.
+	Accepted func(ctx context.Context, app, sum string) bool
 }
 
 // Fetch gives a release's archive as a file of this machine, in a form that is read
 // quickly, its checksum verified: from the cache, from the file given, from the kit, or over https. A
-// decision is needed for one that the owner has to fetch.
-func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (string, error) {
-	if r.Archive.Packages != nil && given == "" {
+// decision is needed for one that the owner has to fetch, and for one that they fetched and
+// whose checksum the kit does not know.
+func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release, given Given) (string, error) {
+	if r.Archive.Packages != nil && given.File == "" {
 		return a.fromPackages(ctx, k, r)
+	}
+	if given.File != "" && r.Archive.Name != "" {
+		name, err := a.accepted(ctx, k, r, given)
+		if err != nil {
+			return "", err
+		}
+		return quick(ctx, name, r), nil
 	}
 	name := filepath.Join(a.Folder, strings.ToLower(r.Archive.SHA256))
 	if verify(name, r.Archive.SHA256) == nil {
 		return quick(ctx, name, r), nil
 	}
 	of := "the archive of " + k.Title + " " + r.Release
-	open, where := a.source(ctx, k, r, given)
+	if from := r.Archive.From; given.File == "" && strings.HasPrefix(from, "https://") {
+		return a.download(ctx, k, r, name)
+	}
+	open, where := a.source(k, r, given.File)
 	if open == nil {
 		return "", fault.New(fault.Decision, of+" has to be fetched by you", r.Archive.Name,
 			"Run: "+r.Archive.Fetch+"; then install with --archive FILE")
@@ -54,9 +71,32 @@ func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release,
 	}
 	defer content.Close()
 	if err := keep(content, name, r.Archive.SHA256); err != nil {
-		return "", fault.New(fault.Failed, of+" is not the one that the kit names", where,
-			"It may be damaged or exchanged: fetch it again, and tell whoever made the kit when it stays so. Nothing was "+
-				"touched.").Because(err)
+		return "", another(of, where, err)
+	}
+	return quick(ctx, name, r), nil
+}
+
+func another(of, where string, err error) error {
+	return fault.New(fault.Failed, of+" is not the one that the kit names", where,
+		"It may be damaged or exchanged: fetch it again, and tell whoever made the kit when it stays so. Nothing was "+
+			"touched.").Because(err)
+}
+
+// download fetches an archive over https, and goes on with what came of it before.
+func (a *Archives) download(ctx context.Context, k catalogue.Entry, r *kit.Release, name string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, downloadTime)
+	defer cancel()
+	of := "the archive of " + k.Title + " " + r.Release
+	ctx, done := a.telling(ctx, "Fetch "+k.Title+" "+r.Release)
+	defer done()
+	err := fetch.Whole(ctx, fetch.At(a.Client, r.Archive.From), fetch.Wanted{Name: name, SHA256: r.Archive.SHA256,
+		Most: archive.DefaultLimits.Bytes})
+	switch {
+	case errors.Is(err, fetch.ErrOther):
+		return "", another(of, r.Archive.From, err)
+	case err != nil:
+		return "", fault.New(fault.Failed, of+" cannot be had", r.Archive.From,
+			"Check the connection and try again: what came of it is kept. Nothing was touched.").Because(err)
 	}
 	return quick(ctx, name, r), nil
 }
@@ -112,16 +152,11 @@ func quick(ctx context.Context, name string, r *kit.Release) string {
 type opener func() (io.ReadCloser, error)
 
 // source says where an archive comes from; a nil opener when from nowhere.
-func (a *Archives) source(ctx context.Context, k catalogue.Entry, r *kit.Release, given string) (opener, string) {
+func (a *Archives) source(k catalogue.Entry, r *kit.Release, given string) (opener, string) {
 	from := r.Archive.From
 	switch {
 	case given != "":
 		return func() (io.ReadCloser, error) { return os.Open(given) }, given
-	case strings.HasPrefix(from, "https://"):
-		return func() (io.ReadCloser, error) {
-			content, _, err := fetch.Get(ctx, a.Client, from, "", downloadTime)
-			return content, err
-		}, from
 	case from != "":
 		return func() (io.ReadCloser, error) { return k.Files().Open(from) }, from
 	}

@@ -38,6 +38,7 @@ type Request struct {
 	Site     string
 	Release  string // "" for the newest
 	Archive  string // a file here that is the release's archive
+	Accept   string // the SHA-256 of such an archive that the kit does not know, and that the owner accepts
 	NoBackup bool
 }
 
@@ -130,7 +131,8 @@ func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, er
 	if p.next, err = d.Book.From(record); err != nil {
 		return nil, err
 	}
-	if p.archive, p.survey, err = plan.Fetched(ctx, d.Archives, p.next, r.Archive); err != nil {
+	given := release.Given{File: r.Archive, Sum: r.Accept}
+	if p.archive, p.survey, err = plan.Fetched(ctx, d.Archives, p.next, given); err != nil {
 		return nil, err
 	}
 	for _, s := range p.migration() {
