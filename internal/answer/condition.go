@@ -51,6 +51,28 @@ func (c Condition) Names() []string {
 	return out
 }
 
+// Impossible names an answer that no answer could meet the condition with; empty where all
+// can be met. Options gives all that an answer can be, where that is known; nil for any
+// text.
+func (c Condition) Impossible(options func(id string) []string) string {
+	for _, t := range c.terms {
+		candidates := options(t.id)
+		if candidates == nil {
+			candidates = []string{"", "another"}
+			for _, other := range c.terms {
+				candidates = append(candidates, other.value)
+			}
+		}
+		meets := func(value string) bool {
+			return !slices.ContainsFunc(c.terms, func(o term) bool { return o.id == t.id && !o.holds(value) })
+		}
+		if !slices.ContainsFunc(candidates, meets) {
+			return t.id
+		}
+	}
+	return ""
+}
+
 // Holds says whether the condition is met by these answers.
 func (c Condition) Holds(given Given) bool {
 	for _, t := range c.terms {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"sync"
 	"time"
@@ -191,6 +192,9 @@ func (v *Visit) configHidden(ctx context.Context) error {
 			return fmt.Errorf("ask for %s: %w", f.Path, err)
 		}
 		content, err := files.Read(ctx, v.In.Files, path.Join(v.Site.Place.Folder, f.Path), mostOfConfig)
+		if errors.Is(err, fs.ErrNotExist) && f.Optional {
+			continue
+		}
 		if err != nil {
 			return err
 		}

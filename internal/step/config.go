@@ -157,6 +157,9 @@ func (t *Tools) carryConfig(ctx context.Context, folder string,
 	for _, f := range t.Site.Kit.Config {
 		name := path.Join(folder, f.Path)
 		info, err := t.In.Files.Stat(ctx, name)
+		if errors.Is(err, fs.ErrNotExist) && f.Optional {
+			continue
+		}
 		if errors.Is(err, fs.ErrNotExist) {
 			return fault.New(fault.Failed, "the configuration is not where the kit says", f.Path,
 				"It was moved by hand; put it back where it belongs.")

@@ -163,17 +163,20 @@ func (m *MakeFolder) Prepare(ctx context.Context) error {
 		return fault.New(fault.Failed, "the folder for the site's files is there already", m.Folder,
 			"Choose another data.folder, or leave it out and one is found.")
 	}
-	m.Above = nil
-	for dir := path.Dir(m.Folder); dir != "."; dir = path.Dir(dir) {
-		there, err := files.Exists(ctx, m.In.Files, dir)
-		if err != nil {
-			return err
+	m.Above, err = missingAbove(ctx, m.In.Files, m.Folder)
+	return err
+}
+
+// missingAbove lists the folders above one that are not there, innermost first.
+func missingAbove(ctx context.Context, f files.FS, folder string) (missing []string, err error) {
+	for dir := path.Dir(folder); dir != "."; dir = path.Dir(dir) {
+		there, err := files.Exists(ctx, f, dir)
+		if err != nil || there {
+			return missing, err
 		}
-		if !there {
-			m.Above = append(m.Above, dir)
-		}
+		missing = append(missing, dir)
 	}
-	return nil
+	return missing, nil
 }
 
 // Do makes it, and those above it.
@@ -200,6 +203,7 @@ type PutInPlace struct {
 	Stage   string   `json:"stage"`
 	Target  string   `json:"target"`
 	Made    bool     `json:"made"`    // the target is new: it goes again on undo
+	Above   []string `json:"above"`   // the folders made for it, innermost first
 	Entries []string `json:"entries"` // in the order in which they arrive
 	Hold    int      `json:"hold"`    // how many of them, the first, leave only when no code that was cached runs any more
 }
@@ -217,6 +221,9 @@ func (p *PutInPlace) Prepare(ctx context.Context) error {
 	there, err := p.In.Files.List(ctx, p.Target)
 	p.Made = errors.Is(err, fs.ErrNotExist)
 	if err != nil && !p.Made {
+		return err
+	}
+	if p.Above, err = missingAbove(ctx, p.In.Files, p.Target); err != nil {
 		return err
 	}
 	p.Entries = nil
@@ -240,7 +247,10 @@ func (p *PutInPlace) Prepare(ctx context.Context) error {
 func (p *PutInPlace) Do(ctx context.Context) error {
 	p.Result.Entries = slices.Sorted(slices.Values(p.Entries))
 	if p.Made {
-		p.Result.Made = append([]string{p.Target}, p.Result.Made...)
+		p.Result.Made = slices.Concat([]string{p.Target}, p.Above, p.Result.Made)
+		if _, err := files.MkdirAll(ctx, p.In.Files, path.Dir(p.Target), 0o755); err != nil {
+			return err
+		}
 		return p.In.Files.Rename(ctx, p.Stage, p.Target)
 	}
 	for n, name := range p.Entries {
@@ -261,13 +271,16 @@ func (p *PutInPlace) Undo(ctx context.Context) error {
 	}
 	if p.Made && p.Site != nil {
 		if staged { // what is there is somebody else's
-			return nil
+			return files.DropEmpty(ctx, p.In.Files, p.Above...)
 		}
 		if err := p.takeArrived(ctx, p.Entries[p.Hold:]); err != nil {
 			return err
 		}
 		// The folder is seconds old: what the app has written there goes too.
-		return p.takeAway(ctx, p.Target)
+		if err := p.takeAway(ctx, p.Target); err != nil {
+			return err
+		}
+		return files.DropEmpty(ctx, p.In.Files, p.Above...)
 	}
 	if err := p.takeArrived(ctx, p.Entries[p.Hold:]); err != nil {
 		return err
@@ -279,7 +292,7 @@ func (p *PutInPlace) Undo(ctx context.Context) error {
 		return nil
 	}
 	// After a crash the owner may have put something there.
-	return files.DropEmpty(ctx, p.In.Files, p.Target)
+	return files.DropEmpty(ctx, p.In.Files, append([]string{p.Target}, p.Above...)...)
 }
 
 // takeArrived takes those of some entries away that had arrived, last first. Where

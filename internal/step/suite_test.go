@@ -208,7 +208,11 @@ var samples = map[string]sample{
 	"put-in-place": {make: func(g *ground) job.Step {
 		g.write(".tivset/stage/x/index.page")
 		g.write(".tivset/stage/x/parts/a.page")
-		return &step.PutInPlace{Tools: g.tools(&g.planned.Site), Stage: ".tivset/stage/x", Target: "web/chandlery/arrived"}
+		return &step.PutInPlace{
+			Tools:  g.tools(&g.planned.Site),
+			Stage:  ".tivset/stage/x",
+			Target: "web/chandlery/shop/arrived",
+		}
 	}, stays: true}, // what was staged goes with the stage
 	"check": {make: func(g *ground) job.Step { return &step.CheckSite{Tools: g.tools(g.site)} }},
 	"record": {make: func(g *ground) job.Step {

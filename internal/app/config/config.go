@@ -32,8 +32,8 @@ type Format interface {
 type Span struct{ From, To int }
 
 var formats = map[string]Format{
-	"dotenv": dotenv{}, "ini": ini{}, "json": jsonFormat{}, "php": php{}, "toml": toml{}, "xml": xmlFormat{},
-	"yaml": yaml{},
+	"dotenv": dotenv{}, "ini": ini{}, "json": jsonFormat{}, "php": php{}, "text": text{}, "toml": toml{},
+	"xml": xmlFormat{}, "yaml": yaml{},
 }
 
 // Formats lists the names of all formats, sorted.

@@ -40,6 +40,7 @@ var formats = map[string]string{
 	"yaml":   "# {{v}}\nV: {v}\nlist:\n  - {v}\n  - a\n",
 	"toml":   "# {{v}}\n[s]\nV = {v}\nother = 1\n",
 	"dotenv": "# {{v}}\nV={v}\nOTHER=1\n",
+	"text":   "note: {{v}}\nV: {v}\nother\n",
 	"xml":    "<?xml version=\"1.0\"?>\n<s a=\"1\"><V>{v}</V><other/></s>\n",
 }
 
@@ -101,6 +102,7 @@ var readers = map[string]string{
 	"php":  `require $f; $out[] = [constant("V$n"), $c['a']['b']];`,
 	"ini":  `$i = parse_ini_file($f, true); $out[] = [$i['s']['V'], $i['s']['V']];`,
 	"json": `$j = json_decode(file_get_contents($f), true); $out[] = [$j['V'], $j['list'][1]];`,
+	"text": `$l = explode("\n", file_get_contents($f)); $out[] = [substr($l[1], 3), substr($l[1], 3)];`,
 	"xml":  `$x = simplexml_load_file($f); $out[] = [(string)$x->V, (string)$x->V];`,
 }
 
@@ -183,7 +185,7 @@ func TestZeroByte(t *testing.T) {
 	_, err = f.Quote("a\x00b")
 	assert.ErrorContains(t, err, "zero byte")
 	_, err = config.For("nonesuch")
-	assert.ErrorContains(t, err, "dotenv, ini, json, php, toml, xml, yaml")
+	assert.ErrorContains(t, err, "dotenv, ini, json, php, text, toml, xml, yaml")
 }
 
 func TestBareValues(t *testing.T) {
@@ -222,6 +224,8 @@ func TestCheckFindsPlacesThatAreNotSafe(t *testing.T) {
 		{"ini", "a = {v}:3306", 1, "all that stands after"},
 		{"ini", "; {v}", 1, "all that stands after"},
 		{"ini", "{v} = 1", 1, "all that stands after"},
+		{"text", "name: {v}\nmail: {v}", 0, ""},
+		{"text", "name: {v}; mail", 1, "a value ends its line"},
 		{"json", `{"a": {v}, "b\\\"": [{v}]}`, 0, ""},
 		{"json", `{"a": "{v}"}`, 1, "quoted twice"},
 		{"json", `{"a\\": {v}}`, 0, ""},

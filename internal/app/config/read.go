@@ -75,7 +75,7 @@ func loose(key string) *regexp.Regexp {
 
 var (
 	bareEnds = map[string]string{"php": ",;)\n", "json": ",}]\n", "xml": "<", "ini": ";\n", "dotenv": "#\n", "toml": "#\n",
-		"yaml": "#\n"}
+		"yaml": "#\n", "text": "\r\n"}
 	phpPlain = strings.NewReplacer(`\\`, `\`, `\'`, `'`)
 	phpTwice = strings.NewReplacer(`\\`, `\`, `\"`, `"`, `\$`, `$`, `\n`, "\n", `\r`, "\r", `\t`, "\t")
 	iniTwice = strings.NewReplacer(`\\`, `\`, `\"`, `"`, `\$`, `$`)
@@ -83,7 +83,7 @@ var (
 
 // literal reads the value at the beginning of a text.
 func literal(format, text string) (value string, end int, ok bool) {
-	if format == "xml" || text == "" || text[0] != '"' && text[0] != '\'' {
+	if format == "xml" || format == "text" || text == "" || text[0] != '"' && text[0] != '\'' {
 		end = strings.IndexAny(text, bareEnds[format])
 		if end < 0 {
 			end = len(text)

@@ -21,6 +21,7 @@ func TestReadsBack(t *testing.T) {
 		"yaml":   "a:\n  title: {title}\n  url: {url}\n  port: {data.port | number}\n  password: {data.password}\n",
 		"toml":   "title = {title}\nurl = {url}\nport = {data.port | number}\npassword = {data.password}\n",
 		"dotenv": "TITLE={title}\nURL={url}\nPORT={data.port | number}\nPASSWORD={data.password}\n",
+		"text":   "title: {title}\nurl = {url}\nport {data.port | number}\npassword is {data.password}\n",
 		"xml": "<a>\n <title>{title}</title>\n <url>{url}</url>\n <port>{data.port | number}</port>\n " +
 			"<password>{data.password}</password>\n</a>\n",
 	}

@@ -85,6 +85,14 @@ func (a *App) Schemas() []Schema {
 	return out
 }
 
+// Tables lists the tables that a script makes.
+func Tables(script string) (out []string) {
+	for _, m := range makesTable.FindAllStringSubmatch(script, -1) {
+		out = append(out, m[1])
+	}
+	return out
+}
+
 // sqlText reads a schema, whatever its name ends with.
 func (a *App) sqlText(name string) string {
 	if text := a.text(name); text != "" || a.sizes[name] > 16*largestText {

@@ -364,12 +364,7 @@ func (c *checker) lookedAfter() {
 	for i, p := range c.Update.Keep {
 		c.inside("update.keep."+strconv.Itoa(i), p)
 	}
-	for key, list := range map[string][]string{"writable": c.Place.Writable, "shared": c.Place.Shared,
-		"compiled": c.Place.Compiled} {
-		for i, p := range list {
-			c.inside("place."+key+"."+strconv.Itoa(i), p)
-		}
-	}
+	c.kindsOfFolders()
 	for i, s := range c.Stored {
 		key := "addresses." + strconv.Itoa(i)
 		kinds := 0
@@ -395,6 +390,27 @@ func (c *checker) lookedAfter() {
 	if re, err := regexp.Compile(c.Known.Pattern); err != nil || re.NumSubexp() != 1 {
 		c.wrong("recognise.pattern", "the pattern needs one group, which holds the release",
 			`Write it as "VERSION = '([0-9.]+)'".`)
+	}
+}
+
+// kindsOfFolders checks the lists of which each folder is in one.
+func (c *checker) kindsOfFolders() {
+	in := map[string]string{}
+	for _, p := range c.Place.Remove {
+		in[path.Clean(p)] = "remove"
+	}
+	for _, list := range []struct {
+		key   string
+		names []string
+	}{{"writable", c.Place.Writable}, {"shared", c.Place.Shared}, {"compiled", c.Place.Compiled}} {
+		for i, p := range list.names {
+			key := "place." + list.key + "." + strconv.Itoa(i)
+			c.inside(key, p)
+			if other := in[path.Clean(p)]; other != "" {
+				c.wrong(key, p+" stands under "+other+" too", "A folder is of one kind: take it out of one of the lists.")
+			}
+			in[path.Clean(p)] = list.key
+		}
 	}
 }
 

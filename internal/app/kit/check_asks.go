@@ -96,8 +96,35 @@ func (c *checker) condition(key, text string, known []string) {
 	for _, name := range condition.Names() {
 		if !slices.Contains(known, name) {
 			c.wrong(key, "no question before this has the id "+name, "Put the question first, or correct the id.")
+			return
 		}
 	}
+	if id := condition.Impossible(c.possible); id != "" {
+		c.wrong(key, fmt.Sprintf("%q never holds: no answer to %s meets it", text, id),
+			"Look at the options of "+id+", and at what else the condition says of it.")
+	}
+}
+
+// possible lists all that an answer can be; nil for any text.
+func (c *checker) possible(id string) []string {
+	kind, options := "", []string(nil)
+	if q := c.Question(id); q != nil {
+		kind, options = q.Kind, q.Options
+	}
+	for _, e := range c.Extras {
+		if e.Answer() == id {
+			kind, options = cmp.Or(e.Kind, "yes-no"), e.Options
+		}
+	}
+	switch kind {
+	case "yes-no":
+		return []string{"yes", "no"}
+	case "one-of":
+		return append([]string{""}, options...)
+	case "several-of": // all and none, and each alone: conditions ask for those that are among them
+		return append([]string{"", strings.Join(options, ", ")}, options...)
+	}
+	return nil
 }
 
 // answers lists the ids that conditions of steps can look at.

@@ -286,7 +286,9 @@ type Config struct {
 	Format   string `yaml:"format"`
 	Mode     string `yaml:"mode"` // octal; 0640 when left out
 	// written when the set-up is over, in the place of what the app's own pages wrote
-	After    bool              `yaml:"after-setup"`
+	After bool `yaml:"after-setup"`
+	// a site that somebody else installed may be without it
+	Optional bool              `yaml:"optional"`
 	Constant map[string]string `yaml:"set-constant"` // by name, the new value of a constant that the file sets once
 }
 

@@ -2,6 +2,7 @@ package kit
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,9 +21,18 @@ type Step struct {
 	Time    string   `yaml:"time"`   // for how long the command may run, such as 2m; 5m when left out
 	Expect  *Expect  `yaml:"expect"` // what the command prints, text and not-text
 	Remove  []string `yaml:"remove"` // files and folders to take away
+	Write   *Written `yaml:"write"`  // a file to write
 	When    string   `yaml:"when"`   // a condition; always when left out
 	// in an update: the release that needs the step, which is left out where the site has that one already
 	Since string `yaml:"since"`
+}
+
+// Written is a file of the app's that a step writes: no program, and nothing that its
+// owner changes, which is configuration.
+type Written struct {
+	File string `yaml:"file"` // below the app's folder
+	Text string `yaml:"text"` // with values in it, as they are
+	Mode string `yaml:"mode"` // octal; 0644 when left out
 }
 
 // SQLFile is a script of the archive to run in the site's database.
@@ -85,6 +95,10 @@ var stepKinds = []StepKind{
 		is:    func(s Step) bool { return len(s.Command) > 0 },
 		label: func(Step) string { return "Run the app's own set-up" },
 		check: (*checker).commandStep},
+	{Key: "write", Still: true,
+		is:    func(s Step) bool { return s.Write != nil },
+		label: func(s Step) string { return "Write " + s.Write.File },
+		check: (*checker).writeStep},
 	{Key: "remove", Still: true,
 		is:    func(s Step) bool { return len(s.Remove) > 0 },
 		label: func(Step) string { return "Take away what only the set-up needs" },
@@ -176,6 +190,25 @@ func (c *checker) sqlStep(key string, s Step) {
 	c.places(key+".file", s.SQL.File)
 	if s.SQL.Tables != "" && !table.MatchString(s.SQL.Tables) {
 		c.wrong(key+".tables", fmt.Sprintf("%q is not a table prefix", s.SQL.Tables), "Write it as app_.")
+	}
+}
+
+// runs are files that a server runs, or that tell it to run others.
+var runs = regexp.MustCompile(`(?i)(\.(php\d?|phtml|phar|inc|cgi|pl|py|sh)|(^|/)\.(htaccess|user\.ini))$`)
+
+func (c *checker) writeStep(key string, s Step) {
+	c.inside(key+".file", s.Write.File)
+	c.places(key+".text", s.Write.Text)
+	if s.Write.Mode != "" && !mode.MatchString(s.Write.Mode) {
+		c.wrong(key+".mode", fmt.Sprintf("%q is not a file mode", s.Write.Mode), `Write it as "0644".`)
+	}
+	if runs.MatchString(s.Write.File) {
+		c.wrong(key+".file", s.Write.File+" is a program, in which a value has to be quoted",
+			"Write it under config:, with its format.")
+	}
+	if list, _, _ := strings.Cut(key, "."); list == "renew" || list == "moved" || list == "try" {
+		c.wrong(key, "write cannot stand in "+list+", which works on a site that is there",
+			"Write the file in the set-up or in an update, or keep the value in the configuration.")
 	}
 }
 

@@ -18,6 +18,7 @@ func TestKindsOfSteps(t *testing.T) {
 		"request": {Request: &kit.Request{Get: "setup"}},
 		"command": {Command: []string{"php", "setup"}},
 		"remove":  {Remove: []string{"install"}},
+		"write":   {Write: &kit.Written{File: "data/first.txt", Text: "{title}"}},
 	}
 	words := map[string]bool{}
 	for _, k := range kit.StepKinds() {

@@ -15,6 +15,7 @@ import (
 	"tivset/internal/app/archive"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/config"
+	"tivset/internal/app/draft"
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
@@ -36,6 +37,8 @@ func (a *Archives) Examine(ctx context.Context, k catalogue.Entry, r *kit.Releas
 	}
 	e.places()
 	e.setup()
+	e.programs()
+	e.tables()
 	e.constants()
 	e.marks()
 	return e.found, nil
@@ -63,6 +66,11 @@ func (e *examiner) looksInto() []string {
 	for _, c := range e.k.Config {
 		if len(c.Constant) > 0 {
 			out = append(out, path.Clean(c.Path))
+		}
+	}
+	for _, s := range slices.Concat(e.k.Setup, e.k.Update.Steps) {
+		if s.SQL != nil {
+			out = append(out, path.Clean(s.SQL.File))
 		}
 	}
 	return out
@@ -145,6 +153,90 @@ func (e *examiner) setup() {
 		}
 	}
 }
+
+// programs looks at the scripts that steps and timers run.
+func (e *examiner) programs() {
+	script := func(key string, words []string) {
+		if len(words) > 1 && !strings.HasPrefix(words[1], "-") && !strings.Contains(words[1], "{") {
+			e.there(key+".command", words[1])
+		}
+	}
+	for i, t := range e.k.Timers {
+		script("timers."+strconv.Itoa(i), t.Command)
+	}
+	for list, steps := range e.lists() {
+		for i, s := range steps {
+			script(list+"."+strconv.Itoa(i), s.Command)
+		}
+	}
+}
+
+// lists are the kit's lists of steps, by their keys.
+func (e *examiner) lists() map[string][]kit.Step {
+	return map[string][]kit.Step{"setup": e.k.Setup, "update.steps": e.k.Update.Steps, "renew": e.k.Renew,
+		"copied": e.k.Copied, "moved": e.k.Moved, "try.title": e.k.Try.Title}
+}
+
+var namedTable = regexp.MustCompile(`\{tables\}(\w+)`)
+
+// tables looks whether the tables that the kit names are made, where scripts of the
+// archive alone make them.
+func (e *examiner) tables() {
+	made := e.made()
+	if made == nil {
+		return
+	}
+	look := func(key, name string) {
+		if name != "" && name != "*" && !made[strings.ToLower(name)] {
+			e.wrong(key, "no script of the set-up makes a table "+name, "Correct the name; without the prefix that all have.")
+		}
+	}
+	named := func(key, text string) {
+		for _, m := range namedTable.FindAllStringSubmatch(text, -1) {
+			look(key, m[1])
+		}
+	}
+	for i, s := range e.k.Stored {
+		look("addresses."+strconv.Itoa(i)+".table", s.Table)
+	}
+	for list, steps := range e.lists() {
+		if list == "update.steps" { // which meets the tables of an older release
+			continue
+		}
+		for i, s := range steps {
+			named(list+"."+strconv.Itoa(i)+".run-sql", s.RunSQL)
+		}
+	}
+	for name, now := range e.k.Now {
+		named("now."+name+".query", now.Query)
+	}
+	if e.k.Check.Database != nil {
+		named("check.database.query", e.k.Check.Database.Query)
+	}
+}
+
+// made lists the tables that the set-up makes, without their prefix; nil where the app's
+// own pages or programs, statements or an update may make some.
+func (e *examiner) made() map[string]bool {
+	made := map[string]bool{}
+	for _, s := range slices.Concat(e.k.Setup, e.k.Update.Steps) {
+		switch {
+		case s.SQL != nil:
+			text, there := e.texts[path.Clean(s.SQL.File)]
+			if !there {
+				return nil
+			}
+			for _, name := range draft.Tables(text) {
+				made[strings.ToLower(strings.TrimPrefix(name, s.SQL.Tables))] = true
+			}
+		case s.Kind().Pages, len(s.Command) > 0, makesTables.MatchString(s.RunSQL):
+			return nil
+		}
+	}
+	return made
+}
+
+var makesTables = regexp.MustCompile(`(?i)\b(create|rename)\b`)
 
 // with fills in what is known of a name before there is a site.
 func (e *examiner) with(engine, text string) (string, error) {

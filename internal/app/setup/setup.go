@@ -5,7 +5,9 @@ package setup
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"path"
+	"strconv"
 
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
@@ -39,6 +41,7 @@ var kinds = map[string]func(*Runner, context.Context, kit.Step) error{
 	"request": func(r *Runner, ctx context.Context, s kit.Step) error { return r.Request(ctx, *s.Request) },
 	"command": (*Runner).command,
 	"remove":  (*Runner).remove,
+	"write":   (*Runner).write,
 }
 
 // Do carries out one step of a kit's set-up.
@@ -58,6 +61,25 @@ func (r *Runner) remove(ctx context.Context, s kit.Step) error {
 		}
 	}
 	return nil
+}
+
+// write writes a file of the app's.
+func (r *Runner) write(ctx context.Context, s kit.Step) error {
+	text, err := fill.Text(s.Write.Text, r.Values)
+	if err != nil {
+		return err
+	}
+	name, mode := path.Join(r.Folder, path.Clean(s.Write.File)), fs.FileMode(0o644)
+	if n, err := strconv.ParseUint(s.Write.Mode, 8, 32); err == nil {
+		mode = fs.FileMode(n)
+	}
+	if err := files.Drop(ctx, r.Files, name); err != nil {
+		return err
+	}
+	if _, err := files.MkdirAll(ctx, r.Files, path.Dir(name), 0o755); err != nil {
+		return err
+	}
+	return files.Write(ctx, r.Files, name, []byte(text), mode)
 }
 
 func (r *Runner) fillAll(texts map[string]string) (map[string]string, error) {

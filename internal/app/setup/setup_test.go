@@ -37,7 +37,10 @@ func (a *app) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case "/app/install/":
 		if r.Method == http.MethodGet {
 			http.SetCookie(w, &http.Cookie{Name: "visit", Value: "1", Path: "/"})
-			fmt.Fprint(w, `<h1>Set up</h1><form method="post"><input type="hidden" name="token" value="t1"><input name="keeper"><input name="secret"><select name="rows"><option selected value="40"></select></form>`)
+			fmt.Fprint(
+				w,
+				`<h1>Set up</h1><form method="post"><input type="hidden" name="token" value="t1"><input name="keeper"><input name="secret"><select name="rows"><option selected value="40"></select></form>`,
+			)
 			return
 		}
 		if err != nil || r.PostForm.Get("token") != "t1" || r.PostForm.Get("rows") != "40" {
@@ -187,6 +190,18 @@ func TestSQLAndRemove(t *testing.T) {
 		"values stay values")
 	require.NoError(t, r.Do(ctx, kit.Step{Remove: []string{"schema/", "not-there"}}))
 	assert.NoDirExists(t, filepath.Join(dir, "stage/schema"))
+	for _, mode := range []string{"", "0600"} { // over what is there
+		require.NoError(
+			t,
+			r.Do(ctx, kit.Step{Write: &kit.Written{File: "data/first.txt", Text: "by {admin.name}", Mode: mode}}),
+		)
+		text, err := os.ReadFile(filepath.Join(dir, "stage/data/first.txt"))
+		require.NoError(t, err)
+		assert.Equal(t, "by {tables}'; --", string(text))
+		info, err := os.Stat(filepath.Join(dir, "stage/data/first.txt"))
+		require.NoError(t, err)
+		assert.Equal(t, map[string]os.FileMode{"": 0o644, "0600": 0o600}[mode], info.Mode().Perm())
+	}
 	assert.ErrorContains(t, r.Do(ctx, kit.Step{SQL: &kit.SQLFile{File: "schema/x.sql"}}), "open the schema")
 	assert.ErrorContains(t, r.Do(ctx, kit.Step{RunSQL: "DELETE FROM {nonesuch}"}), "nonesuch")
 	assert.ErrorContains(t, r.Do(ctx, kit.Step{RunSQL: "DELETE", With: map[string]string{"a": "{nonesuch}"}}), "nonesuch")

@@ -3,6 +3,7 @@
 package place
 
 import (
+	"fmt"
 	"net/url"
 	"path"
 	"regexp"
@@ -18,7 +19,7 @@ import (
 // account.
 type Place struct {
 	Domain account.Domain
-	Dir    string // "" for the domain's root
+	Dir    string // "" for the domain's root; names with slashes between them for one that lies deeper
 }
 
 // URL is the address with scheme and final slash.
@@ -95,8 +96,28 @@ func find(host string, domains []account.Domain) (account.Domain, error) {
 	return account.Domain{}, fault.New(fault.Usage, "the account has no such domain", host, remedy)
 }
 
-// wrongDirectory says what is wrong with a directory, and what to write.
+// deepest is how many directories an address may have below its domain.
+const deepest = 4
+
+// wrongDirectory says what is wrong with a directory, of one name or of several with
+// slashes between them, and what to write.
 func wrongDirectory(dir string) (what, remedy string) {
+	if dir == "" {
+		return "", ""
+	}
+	names := strings.Split(dir, "/")
+	if len(names) > deepest {
+		return fmt.Sprintf("an address has at most %d directories below its domain", deepest), "Write a shorter one."
+	}
+	for _, name := range names {
+		if what, remedy := wrongName(name); what != "" {
+			return what, remedy
+		}
+	}
+	return "", ""
+}
+
+func wrongName(dir string) (what, remedy string) {
 	simple := strings.Trim(regexp.MustCompile(`[^a-z0-9_-]+`).ReplaceAllString(strings.ToLower(dir), "-"), "-")
 	instead := "Use lower case letters, digits, - and _"
 	if simple != "" && directory.MatchString(simple) {
@@ -104,12 +125,12 @@ func wrongDirectory(dir string) (what, remedy string) {
 	}
 	instead += "."
 	switch {
-	case dir == "" || directory.MatchString(dir) && dir != "cgi-bin":
+	case directory.MatchString(dir) && dir != "cgi-bin":
 		return "", ""
+	case dir == "":
+		return "a directory has a name", "Write one slash between two names."
 	case strings.Contains(dir, ".."):
-		return "a directory cannot lead upwards", "Write one name below the domain."
-	case strings.Contains(dir, "/"):
-		return "a directory is one name, without slashes", instead
+		return "a directory cannot lead upwards", "Write names below the domain."
 	case strings.ContainsAny(dir, " \t") || strings.Contains(dir, "%20"):
 		return "a directory cannot have spaces", instead
 	case strings.ToLower(dir) != dir && directory.MatchString(strings.ToLower(dir)):

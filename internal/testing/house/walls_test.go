@@ -35,7 +35,7 @@ var floors = []struct {
 		"app/index":   "app/archive app/catalogue app/fetch app/kit",
 		"app/rewrite": "",
 		"app/archive": "", "app/version": "", "app/debian": "app/fetch app/version",
-		"app/release": "app/archive app/catalogue app/config app/debian app/fetch app/fill app/kit app/version",
+		"app/release": "app/archive app/catalogue app/config app/debian app/draft app/fetch app/fill app/kit app/version",
 		"app/setup":   "app/config app/fill app/kit",
 		"app/draft":   "app/config app/fill app/kit",
 		"app/author":  "app/archive app/catalogue app/debian app/draft app/fetch app/kit app/release app/version",

@@ -91,7 +91,7 @@ func recognise(
 func hasConfig(ctx context.Context, f files.FS, k catalogue.Entry, folder string) (bool, error) {
 	for _, c := range k.Config {
 		there, err := files.Exists(ctx, f, path.Join(folder, c.Path))
-		if err != nil || !there {
+		if err != nil || !there && !c.Optional {
 			return false, err
 		}
 	}
@@ -106,6 +106,9 @@ func readConfig(ctx context.Context, f files.FS, k catalogue.Entry, folder strin
 			continue
 		}
 		text, err := files.Read(ctx, f, path.Join(folder, c.Path), 4<<20)
+		if errors.Is(err, fs.ErrNotExist) && c.Optional {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
