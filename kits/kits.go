@@ -5,5 +5,5 @@ import "embed"
 
 // Files has one folder a kit.
 //
-//go:embed davical kanboard phpmyadmin postfixadmin roundcube shaarli spip tt-rss zoph
+//go:embed davical kanboard phpliteadmin phpmyadmin postfixadmin roundcube shaarli spip tt-rss zoph
 var Files embed.FS

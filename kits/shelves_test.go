@@ -52,6 +52,7 @@ func byThisMachine(t *testing.T, w *sitetest.World) {
 // from afar; all others are for a sweep.
 var usual = map[string][]string{
 	"davical":      {"postgresql", "apache", "local"},
+	"phpliteadmin": {"nginx", "ftps"},
 	"phpmyadmin":   {"mariadb", "apache", "local"},
 	"postfixadmin": {"postgresql", "apache", "ftps"},
 	"roundcube":    {"mariadb", "nginx", "local"},

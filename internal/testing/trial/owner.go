@@ -9,6 +9,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"tivset/internal/app/config"
 	"tivset/internal/app/kit"
@@ -85,6 +86,8 @@ func (l *life) passwordChanged(ctx context.Context) (string, error) {
 	return "", l.right(ctx)
 }
 
+const codeCache = 2100 * time.Millisecond // PHP manual, opcache.revalidate_freq
+
 // changed does what an owner does in the app: the lines of its configuration that hold
 // something else, or the kit's steps for it.
 func (l *life) changed(ctx context.Context, before, after *site.Site, steps []kit.Step) error {
@@ -117,8 +120,15 @@ func (l *life) changed(ctx context.Context, before, after *site.Site, steps []ki
 		if err != nil {
 			return err
 		}
+		if text == string(now) {
+			continue
+		}
 		if err := os.WriteFile(full, []byte(text), 0o640); err != nil {
 			return err
+		}
+		// An owner is slower than PHP's code cache, which looks every two seconds.
+		if c.Format == "php" {
+			time.Sleep(codeCache)
 		}
 	}
 	return l.with(ctx, after, func(in *hosting.Account) error {
