@@ -120,7 +120,7 @@ func listing(t *testing.T, sites int, limit time.Duration) {
 	l, err := ledger.Open(ctx, d.Home.Ledger())
 	require.NoError(t, err)
 	for i := range sites {
-		require.NoError(t, l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("s%05d.localhost", i), App: "moorings",
+		require.NoError(t, l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("s%05d.localhost", i), App: "quaybench",
 			Release: "2.3.7", Account: "quillmere", Health: "good",
 			Entries: []string{"admin", "config", "index.page", "lib", "parts", "style.css"}}))
 	}
@@ -139,7 +139,7 @@ func listing(t *testing.T, sites int, limit time.Duration) {
 	}
 }
 
-// app generates a large app: Inkwater's pages, many files, a schema with rows.
+// app generates a large app: Inkreach's pages, many files, a schema with rows.
 func app(t *testing.T, catalogue string, files, bytesEach int) (archive string, schema []byte) {
 	t.Helper()
 	random := rand.New(rand.NewSource(1))
@@ -171,14 +171,14 @@ func programText(t *testing.T, n int) [][]byte {
 // appOf does so with files of a content.
 func appOf(t *testing.T, catalogue string, files int, content func(int) []byte) (archive string, schema []byte) {
 	t.Helper()
-	folder := filepath.Join(catalogue, "inkwater")
-	from, err := os.Open(filepath.Join(folder, "inkwater-1.4.0.tar.gz"))
+	folder := filepath.Join(catalogue, "inkreach")
+	from, err := os.Open(filepath.Join(folder, "inkreach-1.4.0.tar.gz"))
 	require.NoError(t, err)
 	defer from.Close()
 	unzipped, err := gzip.NewReader(from)
 	require.NoError(t, err)
 	in := tar.NewReader(unzipped)
-	archive = filepath.Join(folder, "inkwater-1.4.0.tar.gz.new")
+	archive = filepath.Join(folder, "inkreach-1.4.0.tar.gz.new")
 	file, err := os.Create(archive)
 	require.NoError(t, err)
 	sum := sha256.New()
@@ -206,13 +206,13 @@ func appOf(t *testing.T, catalogue string, files int, content func(int) []byte) 
 		add(h.Name, text)
 	}
 	for i := range files {
-		add(fmt.Sprintf("inkwater-1.4.0/files%d/%02d/%02d/file%d.dat", files, i%30, i%7, i), content(i))
+		add(fmt.Sprintf("inkreach-1.4.0/files%d/%02d/%02d/file%d.dat", files, i%30, i%7, i), content(i))
 	}
 	require.NoError(t, out.Close())
 	require.NoError(t, z.Close())
 	require.NoError(t, file.Close())
 	replaceSum(t, folder, archive, hex.EncodeToString(sum.Sum(nil)))
-	return filepath.Join(folder, "inkwater-1.4.0.tar.gz"), schema
+	return filepath.Join(folder, "inkreach-1.4.0.tar.gz"), schema
 }
 
 // rows are 60 tables and 20,000 rows more.
@@ -236,7 +236,7 @@ func rows() []byte {
 }
 
 func replaceSum(t *testing.T, folder, archive, sum string) {
-	name := filepath.Join(folder, "inkwater-1.4.0.tar.gz")
+	name := filepath.Join(folder, "inkreach-1.4.0.tar.gz")
 	old, err := os.ReadFile(name)
 	require.NoError(t, err)
 	before := sha256.Sum256(old)
@@ -265,7 +265,7 @@ func TestInstall(t *testing.T) {
 		var peak int64
 		n := 0
 		install := func() {
-			c := exec.Command(program, "install", "inkwater", "--at", fmt.Sprintf("chandlery.localhost/s%d-%d", size.files, n),
+			c := exec.Command(program, "install", "inkreach", "--at", fmt.Sprintf("chandlery.localhost/s%d-%d", size.files, n),
 				"-a", "title=T", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
 			n++
 			c.Env = append(os.Environ(), "TIVSET_HOME="+w.Demo.Folder)
@@ -306,11 +306,11 @@ func TestInstallXZ(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(gz+".new", packed, 0o644))
 	sum := sha256.Sum256(packed)
-	replaceSum(t, filepath.Join(folder, "inkwater"), gz+".new", hex.EncodeToString(sum[:]))
+	replaceSum(t, filepath.Join(folder, "inkreach"), gz+".new", hex.EncodeToString(sum[:]))
 	n := 0
 	install := func() {
 		a.take()
-		c := exec.Command(program, "install", "inkwater", "--at", fmt.Sprintf("chandlery.localhost/x%d", n), "-a", "title=T",
+		c := exec.Command(program, "install", "inkreach", "--at", fmt.Sprintf("chandlery.localhost/x%d", n), "-a", "title=T",
 			"-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
 		n++
 		c.Env = append(os.Environ(), "TIVSET_HOME="+w.Demo.Folder)

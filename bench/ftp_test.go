@@ -57,7 +57,7 @@ func overFTP(t *testing.T, s servers.FTP, address, packed, top string) time.Dura
 		file, err := os.Open(packed)
 		require.NoError(t, err)
 		defer file.Close()
-		require.NoError(t, archive.Unpack(ctx, file, "inkwater-1.4.0", nil, f, top, nil))
+		require.NoError(t, archive.Unpack(ctx, file, "inkreach-1.4.0", nil, f, top, nil))
 	})
 }
 
@@ -88,7 +88,7 @@ func TestOverFTP(t *testing.T) {
 	catalogue := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(catalogue))
 	packed, _ := app(t, catalogue, 3000, 20_000)
-	folder := unpacked(t, packed) + "/inkwater-1.4.0"
+	folder := unpacked(t, packed) + "/inkreach-1.4.0"
 	home := t.TempDir()
 	s, address := slowFTP(t, home)
 	ours := overFTP(t, s, address, packed, "ours")

@@ -48,7 +48,7 @@ func TestBackupAndRestore(t *testing.T) {
 		}
 	})
 	app(t, filepath.Join(w.Demo.Folder, "demo/catalogue"), 3000, 20_000)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	client := func(program, text string, more ...string) *exec.Cmd {
 		c := exec.Command(program, append([]string{"--no-defaults", "-uroot", "-S", real.Socket}, more...)...)
@@ -165,7 +165,7 @@ func TestDowntime(t *testing.T) {
 	require.NoError(t, err)
 	defer d.Close()
 	app(t, filepath.Join(d.Folder, "demo/catalogue"), 3000, 20_000)
-	run(t, d.Folder, "install", "inkwater", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T",
+	run(t, d.Folder, "install", "inkreach", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T",
 		"-a", "admin.email=w@lockside.localhost", "--yes", "--quiet")
 	ctx, stop := context.WithCancel(context.Background())
 	var worst, now time.Duration

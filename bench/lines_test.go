@@ -77,7 +77,7 @@ func withCourier(t *testing.T, times int, w *width) (ours, alone time.Duration) 
 		file, err := os.Open(packed)
 		require.NoError(t, err)
 		defer file.Close()
-		require.NoError(t, archive.Unpack(ctx, file, "inkwater-1.4.0", nil, c.Files(), to, nil))
+		require.NoError(t, archive.Unpack(ctx, file, "inkreach-1.4.0", nil, c.Files(), to, nil))
 		require.NoError(t, c.End(ctx))
 	}, func() { overLFTPWith(t, s, address, "put "+packed+" -o alone.tar.gz") })
 }
@@ -100,14 +100,14 @@ func TestLoopback(t *testing.T) {
 	compare("SSH against tar through ssh", ours, theirs)
 	ours, theirs = inTurn(3, func() { bare.ours(t, packed) }, func() {
 		batch := filepath.Join(t.TempDir(), "batch")
-		require.NoError(t, os.WriteFile(batch, []byte("put -r "+folder+"/inkwater-1.4.0 "+t.TempDir()+"/\n"), 0o600))
+		require.NoError(t, os.WriteFile(batch, []byte("put -r "+folder+"/inkreach-1.4.0 "+t.TempDir()+"/\n"), 0o600))
 		bare.theirs(t, "sftp %s -b "+batch+" "+bare.User+"@127.0.0.1")
 	})
 	compare("SFTP against sftp", ours, theirs)
 	s := servers.ProFTPD(t, servers.FTPOptions{Home: t.TempDir()})
 	n := 0
 	ours, theirs = inTurn(3, func() { n++; overFTP(t, s, s.Address, packed, fmt.Sprint("ours", n)) }, func() {
-		overLFTP(t, s, s.Address, folder+"/inkwater-1.4.0", fmt.Sprint("theirs", n))
+		overLFTP(t, s, s.Address, folder+"/inkreach-1.4.0", fmt.Sprint("theirs", n))
 	})
 	compare("FTP against lftp mirror -R --parallel=8", ours, theirs)
 }

@@ -89,6 +89,6 @@ func TestUploadAlone(t *testing.T) {
 	require.NoError(t, to.Mkdir(ctx, "up", 0o755))
 	file, err := os.Open(given[4])
 	require.NoError(t, err)
-	require.NoError(t, archive.Unpack(ctx, file, "inkwater-1.4.0", nil, to, "up", nil))
+	require.NoError(t, archive.Unpack(ctx, file, "inkreach-1.4.0", nil, to, "up", nil))
 	tellPeak(t)
 }

@@ -139,7 +139,7 @@ func (d distant) ours(t *testing.T, packed string) time.Duration {
 			t.TempDir())
 		require.NoError(t, err)
 		defer f.Close()
-		require.NoError(t, archive.Unpack(context.Background(), file, "inkwater-1.4.0", nil, f, ".", nil))
+		require.NoError(t, archive.Unpack(context.Background(), file, "inkreach-1.4.0", nil, f, ".", nil))
 	})
 }
 
@@ -185,7 +185,7 @@ func TestOverSFTP(t *testing.T) {
 	d := behindALine(t, "ForceCommand internal-sftp\n")
 	ours := d.ours(t, packed)
 	batch := filepath.Join(t.TempDir(), "batch")
-	require.NoError(t, os.WriteFile(batch, []byte("put -r "+unpacked(t, packed)+"/inkwater-1.4.0 "+t.TempDir()+"/\n"),
+	require.NoError(t, os.WriteFile(batch, []byte("put -r "+unpacked(t, packed)+"/inkreach-1.4.0 "+t.TempDir()+"/\n"),
 		0o600))
 	theirs := d.theirs(t, "sftp %s -b "+batch+" "+d.User+"@127.0.0.1")
 	fmt.Printf("300 files, 6 MB over SFTP, 50 ms round trip: %.1f s; the system's sftp: %.1f s; %.1f times as fast "+

@@ -36,7 +36,7 @@ func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
 				out, err := p.as("tivset", nil, args...).CombinedOutput()
 				require.NoError(t, err, "%v: %s", args, out)
 			}
-			must("install", "inkwater", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T", "-a",
+			must("install", "inkreach", "--release", "1.3.2", "--at", "lockside.localhost/journal", "-a", "title=T", "-a",
 				"admin.email=w@lockside.localhost", "--yes")
 			kept := t.TempDir()
 			must("backup", "journal", "--into", kept)

@@ -41,7 +41,7 @@ func newcomer(app string, licence bool) []turn {
 // Every app is installed with at most four typed answers beside its name.
 func TestNewcomerInstallsEachApp(t *testing.T) {
 	servers.Slow(t)
-	for app, licence := range map[string]bool{"inkwater": false, "moorings": true, "pennywharf": true, "helmroom": false,
+	for app, licence := range map[string]bool{"inkreach": false, "quaybench": true, "pennywharf": true, "helmroom": false,
 		"lanternbox": false, "towline": true} {
 		t.Run(app, func(t *testing.T) {
 			p := newProgram(t)
@@ -64,7 +64,7 @@ func TestNewcomerInstallsEachApp(t *testing.T) {
 func TestCtrlCAtAnyQuestion(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
-	turns := newcomer("moorings", true)
+	turns := newcomer("quaybench", true)
 	for n := range turns {
 		some := append(append([]turn{}, turns[:n]...), on(turns[n].wait, "\x03"))
 		shown, code := onTerminal(t, p.as("tivset-minding", nil, "install"), some...)
@@ -82,54 +82,112 @@ func TestExpertDecidesEverything(t *testing.T) {
 	servers.Slow(t)
 	p := newProgram(t)
 	file := filepath.Join(t.TempDir(), "shop.yaml")
-	shown, code := onTerminal(t, p.as("tivset", nil, "install", "pennywharf", "--at", "chandlery.localhost/shop"),
+	shown, code := onTerminal(
+		t,
+		p.as("tivset", nil, "install", "pennywharf", "--at", "chandlery.localhost/shop"),
 		see("→ http://chandlery.localhost:"),
-		on("Title of the site:", "\"'\\$ <script> 🙂 \u202e\r"), see("invisible characters"),
-		on("Title of the site:", "Rope & Paint 🙂\r"), on("yes, no, or show", "y\r"),
+		on("Title of the site:", "\"'\\$ <script> 🙂 \u202e\r"),
+		see("invisible characters"),
+		on("Title of the site:", "Rope & Paint 🙂\r"),
+		on("yes, no, or show", "y\r"),
 		on(folded, "y\r"),
-		on("Who sells (person, company) [person]:", "company\r"), on("Name of the company:", "\r"), see("needs an answer"),
+		on("Who sells (person, company) [person]:", "company\r"),
+		on("Name of the company:", "\r"),
+		see("needs an answer"),
 		on("Name of the company:", "Rope \"&\" Paint\r"),
-		on("Tax number", "12\r"), see("two capital letters and 8 to 12 digits"), on("Tax number", "QM12345678\r"),
-		on("Currency (EUR, GBP, SEK, USD) [EUR]:", "GPB\r"), see("Did you mean GBP?"), on("Currency", "GBP\r"),
+		on("Tax number", "12\r"),
+		see("two capital letters and 8 to 12 digits"),
+		on("Tax number", "QM12345678\r"),
+		on("Currency (EUR, GBP, SEK, USD) [EUR]:", "GPB\r"),
+		see("Did you mean GBP?"),
+		on("Currency", "GBP\r"),
 		on("Prices include the tax? yes or no [yes]:", "N\r"),
 		see("There are invoice, transfer, on-collection; commas between them."),
-		on("Ways to pay [transfer, on-collection]:", "invoice, cash\r"), see("\"cash\" cannot be chosen"),
+		on("Ways to pay [transfer, on-collection]:", "invoice, cash\r"),
+		see("\"cash\" cannot be chosen"),
 		on("Ways to pay", "invoice\r"),
-		on("E-mail address for orders", "orders\r"), see("has an @"), on("E-mail address for orders", "\r"),
-		on("Address of the terms of sale", "terms\r"), see("is not a web address"),
+		on("E-mail address for orders", "orders\r"),
+		see("has an @"),
+		on("E-mail address for orders", "\r"),
+		on("Address of the terms of sale", "terms\r"),
+		see("is not a web address"),
 		on("Address of the terms of sale", "https://chandlery.localhost/terms\r"),
-		on("A line below the title", "All a boat wants\r"), on("Language (en, de, sv) [en]:", "sv\r"),
-		on("Sample content? yes or no [no]:", "y\r"), on("Theme (paper, slate) [paper]:", "<\r"),
-		on("Sample content? yes or no [yes]:", "\r"), on("Theme (paper, slate) [paper]:", "slate\r"),
-		on("Search engines welcome? yes or no [yes]:", "?\r"), see("asked to leave the site out"),
+		on("A line below the title", "All a boat wants\r"),
+		on("Language (en, de, sv) [en]:", "sv\r"),
+		on("Sample content? yes or no [no]:", "y\r"),
+		on("Theme (paper, slate) [paper]:", "<\r"),
+		on("Sample content? yes or no [yes]:", "\r"),
+		on("Theme (paper, slate) [paper]:", "slate\r"),
+		on("Search engines welcome? yes or no [yes]:", "?\r"),
+		see("asked to leave the site out"),
 		on("Search engines welcome", "\r"),
-		see("older, gets fixes until"), on("Release [3.2.0]:", "2\r"),
-		on("Sign-in name of the admin [", "chandlery\r"), see("can be read off the site"),
-		on("Sign-in name of the admin [", "splicer\r"), on("E-mail address of the admin:", "clerk@chandlery.localhost\r"),
-		on("Password of the admin [made for you]:", "Kranich\r"), see("passwords are typed unseen"),
-		on("Password of the admin [made for you]:", "own\r"), on("Your password:", "boat\r"), see("are needed"),
-		on("Your password:", "\"Kranich-Teekanne-74-Ufer\"\r"), see("quotation marks around it"),
-		on("Your password:", "Kranich-Teekanne-74-Ufer\r"), see("of 100"), on("The same once more:",
-			"Kranich-Teekanne-74-Ufern\r"), see("not the same"),
-		on("Your password:", "Kranich-Teekanne-74-Ufer\r"), on("The same once more:", "Kranich-Teekanne-74-Ufer\r"),
-		on(folded, "y\r"), on("Length of a password that is made [20]:", "5\r"), see("Choose 12 to 72"), on("Length", "\r"),
+		see("older, gets fixes until"),
+		on("Release [3.2.0]:", "2\r"),
+		on("Sign-in name of the admin [", "chandlery\r"),
+		see("can be read off the site"),
+		on("Sign-in name of the admin [", "splicer\r"),
+		on("E-mail address of the admin:", "clerk@chandlery.localhost\r"),
+		on("Password of the admin [made for you]:", "Kranich\r"),
+		see("passwords are typed unseen"),
+		on(
+			"Password of the admin [made for you]:",
+			"own\r",
+		),
+		on("Your password:", "boat\r"),
+		see("at least a century is asked for"),
+		on("Your password:", "\"Kranich-Teekanne-74-Ufer\"\r"),
+		see("quotation marks around it"),
+		on("Your password:", "Kranich-Teekanne-74-Ufer\r"),
+		see("a guesser needs"),
+		on("The same once more:",
+			"Kranich-Teekanne-74-Ufern\r"),
+		see("not the same"),
+		on("Your password:", "Kranich-Teekanne-74-Ufer\r"),
+		on("The same once more:", "Kranich-Teekanne-74-Ufer\r"),
+		on(folded, "y\r"),
+		on("Length of a password that is made [20]:", "5\r"),
+		see("Choose 12 to 72"),
+		on("Length", "\r"),
 		on("What a password that is made consists of", "\r"),
-		on("Folder of the admin side [office-", "Admin\r"), see("not a name for a folder"),
-		on("Folder of the admin side", "counter-7\r"), on("Ask whether the e-mail", "\r"),
-		on(folded, "y\r"), on("The database (new, existing, by-hand) [new]:", "\r"), on("Database server [main]:", "\r"),
-		on("Name of the database [quill_penn", "shop\r"), see("begin with quill_"),
+		on("Folder of the admin side [office-", "Admin\r"),
+		see("not a name for a folder"),
+		on("Folder of the admin side", "counter-7\r"),
+		on("Ask whether the e-mail", "\r"),
+		on(folded, "y\r"),
+		on("The database (new, existing, by-hand) [new]:", "\r"),
+		on("Database server [main]:", "\r"),
+		on("Name of the database [quill_penn", "shop\r"),
+		see("begin with quill_"),
 		on("Name of the database", "quill_shop\r"),
-		on("User of the database", "\r"), on("Names of tables begin with [", "shop_\r"),
-		on(folded, "y\r"), on("Updates that the site takes by itself (fixes, off, all) [fixes]:", "all\r"),
-		on("Update extensions", "\r"), on("Update themes", "\r"), on("Backup before an update", "\r"),
-		on("Put the site back when an update fails", "\r"), on("Mails about updates", "\r"),
-		on("Mail the site's details to", "clerk@chandlery.localhost\r"), on("With the password in that mail? yes or no [no]:",
-			"\r"),
-		see("Ways to pay: invoice"), on("Install? [y/N]", "c\r"), on("Which one?", "99\r"), see("Type a number from 1 to"),
+		on("User of the database", "\r"),
+		on("Names of tables begin with [", "shop_\r"),
+		on(
+			folded,
+			"y\r",
+		),
+		on("Releases that the site takes by itself [fixes]:", "breaking\r"),
+		on("How long a release must have been out [3d]:", "soon\r"),
+		see("such as 3d"),
+		on("How long", "7d\r"),
+		on("When [02-05]:", "2-5\r"),
+		see("such as 02-05"),
+		on("When", "22-04\r"),
+		on("Whom to tell, and of what [trouble]:", "the clerk\r"),
+		see("or nobody"),
+		on("Whom to tell", "clerk@chandlery.localhost, changes\r"),
+		on("Hand the site over to", "clerk@chandlery.localhost\r"),
+		on("With the password on that page? yes or no [no]:", "\r"),
+		see("Ways to pay: invoice"),
+		on("Install? [y/N]", "c\r"),
+		on("Which one?", "99\r"),
+		see("Type a number from 1 to"),
 		on("Which one?", "3\r"),
 		on("Who sells (person, company) [company]:", "person\r"),
-		on("Install? [y/N]", "s\r"), on("Save to the file [pennywharf.yaml]:", file+"\r"), on("Install? [y/N]", "y\r"),
-		see("as you gave it"))
+		on("Install? [y/N]", "s\r"),
+		on("Save to the file [pennywharf.yaml]:", file+"\r"),
+		on("Install? [y/N]", "y\r"),
+		see("as you gave it"),
+	)
 	assert.Equal(t, 0, code, shown)
 	assert.NotContains(t, shown, "Kranich-Teekanne", "a password that is typed is never shown")
 	assert.NotContains(t, shown[strings.LastIndex(shown, "Pennywharf 3.1.4  →"):], "Name of the company",
@@ -145,9 +203,9 @@ func TestExpertDecidesEverything(t *testing.T) {
 		Installed string   `json:"installed_at"`
 	}
 	p.json(&found, "show", "shop")
-	assert.Equal(t, "3.1.4 sv quill_shop shop_ all splicer",
+	assert.Equal(t, "3.1.4 sv quill_shop shop_ breaking splicer",
 		strings.Join([]string{found.Release, found.Language, found.Database.Name, found.Database.Tables,
-			found.Care["updates"], found.Admin.Name}, " "))
+			found.Care["takes"], found.Admin.Name}, " "))
 	assert.Contains(t, found.AdminURL, "/shop/counter-7/")
 
 	// The saved answers ask nothing more, and install the same elsewhere.
@@ -165,7 +223,7 @@ func TestExpertDecidesEverything(t *testing.T) {
 func TestMainSiteSetAsideAndPutBack(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
-	shown, code := onTerminal(t, p.as("tivset", nil, "install", "inkwater", "-a", "title=Journal", "-a",
+	shown, code := onTerminal(t, p.as("tivset", nil, "install", "inkreach", "-a", "title=Journal", "-a",
 		"admin.email=w@quillmere.localhost"),
 		see("main site; a single page, index.html"), on("Domain:", "1\r"), on("Directory [blog]:", "/\r"),
 		see("is the account's main site"), on("Set it aside? yes or no [no]:", "yes\r"),
@@ -196,7 +254,7 @@ func TestAnotherPlaceIsLookedAtAnew(t *testing.T) {
 	p := newProgram(t)
 	require.NoError(t, os.MkdirAll(filepath.Join(p.demo.Standin.Root, "web/lockside/precious"), 0o755))
 	before := p.snapshot()
-	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "inkwater", "-a", "title=Journal", "-a",
+	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "inkreach", "-a", "title=Journal", "-a",
 		"admin.email=w@quillmere.localhost"),
 		on("Domain:", "1\r"), on("Directory [blog]:", "/\r"), on("Set it aside? yes or no [no]:", "yes\r"),
 		on("type the name", "quillmere.localhost\r"),
@@ -230,7 +288,7 @@ func TestDatabaseMadeByHand(t *testing.T) {
 		require.NoError(t, s.CreateUser(context.Background(), database.User{Name: m[1], Clients: []string{"127.0.0.1"},
 			Password: secret.Of(m[2]), Database: m[1]}))
 	}
-	shown, code := onTerminal(t, p.as("tivset", nil, "install", "moorings", "--at", "lockside.localhost/forum",
+	shown, code := onTerminal(t, p.as("tivset", nil, "install", "quaybench", "--at", "lockside.localhost/forum",
 		"--accept-licence", "-a", "title=Talk"),
 		on(folded, "\r"), on("Sign-in name", "\r"), on("E-mail", "w@lockside.localhost\r"),
 		on("Password of the admin [made for you]:", "\r"), on(folded, "\r"),
@@ -239,7 +297,7 @@ func TestDatabaseMadeByHand(t *testing.T) {
 		on("Password of that user:", "nothing-of-the-kind\r"), on("Names of tables", "\r"),
 		see("refused the user or password"),
 		on("Name of the database [quill_none]:", "<\r"), on("Database server", "<\r"), on("The database", "by-hand\r"),
-		on("Database server", "\r"), on("Name of the database [quill_moor", "\r"), on("User of the database [", "\r"),
+		on("Database server", "\r"), on("Name of the database [quill_quay", "\r"), on("User of the database [", "\r"),
 		on("Password of that user", "\r"), on("Names of tables", "\r"),
 		see("Make in the hosting's own pages"), on("Press Enter when that is done:", "\r"),
 		see("refused the user or password"),
@@ -252,7 +310,7 @@ func TestDatabaseMadeByHand(t *testing.T) {
 // A dumb terminal gets plain text: no colour, nothing that moves the cursor.
 func TestConversationOnADumbTerminal(t *testing.T) {
 	p := newProgram(t)
-	shown, code := onTerminalOf(t, 80, p.as("tivset", []string{"TERM=dumb"}, "install"), newcomer("moorings", true)...)
+	shown, code := onTerminalOf(t, 80, p.as("tivset", []string{"TERM=dumb"}, "install"), newcomer("quaybench", true)...)
 	assert.Equal(t, 0, code, shown)
 	assert.NotContains(t, shown, "\x1b")
 	for line := range strings.Lines(shown) {
@@ -271,35 +329,35 @@ func TestAllProblemsAtOnce(t *testing.T) {
 		[]byte("install: towline\nat: lockside.localhost/help\nanswers:\n  title: \"a\\tb\"\n  edition: pro\n  mail-in: "+
 			"true\n  board: General\n  rows: [1, 2]\n  admin: {name: lockside, email: w@lockside.localhost}\n"), 0o600))
 	c := p.as("tivset", nil, "install", "--answers", file, "--yes", "-a", "admin.password=@"+file, "-a", "website=example",
-		"-a", "extra.extensions=calender", "-a", "care.updates=on")
+		"-a", "extra.extensions=calender", "-a", "care.takes=on")
 	out, err := c.CombinedOutput()
 	require.Error(t, err)
 	assert.Equal(t, 2, c.ProcessState.ExitCode())
 	for _, words := range []string{"title: it has control characters", "key: needed, and not given",
 		"mail-in: \"true\" is neither yes nor no", "board: there is no such answer", "rows: there is no such answer",
 		"admin.name: “lockside” can be read off the site", "admin.password: it has a line end in it",
-		"website: \"example\" is not a web address", "Did you mean calendar?", "care.updates: \"on\" cannot be chosen",
+		"website: \"example\" is not a web address", "Did you mean calendar?", "care.takes: \"on\" cannot be chosen",
 		"Nothing was touched"} {
 		assert.Contains(t, string(out), words)
 	}
 	assert.Equal(t, before, p.snapshot())
 
 	require.NoError(t, os.WriteFile(file,
-		[]byte("install: moorings\nat: lockside.localhost/help\nanswers: {title: a, title: b, keys: {}}\n"), 0o600))
+		[]byte("install: quaybench\nat: lockside.localhost/help\nanswers: {title: a, title: b, keys: {}}\n"), 0o600))
 	out, err = p.as("tivset", nil, "install", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "stands twice")
 
 	// Another app's answers, and those of an older kit.
 	require.NoError(t, os.WriteFile(file,
-		[]byte("install: moorings\nat: lockside.localhost/help\nrelease: \"1.0.0\"\nanswers: {title: a, licence: accept, "+
+		[]byte("install: quaybench\nat: lockside.localhost/help\nrelease: \"1.0.0\"\nanswers: {title: a, licence: accept, "+
 			"flag: blue, admin: {email: w@lockside.localhost}}\n"), 0o600))
 	out, err = p.as("tivset", nil, "install", "towline", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), "the answers are for moorings, not for towline")
+	assert.Contains(t, string(out), "the answers are for quaybench, not for towline")
 	out, err = p.as("tivset", nil, "install", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), "release: Moorings has no release 1.0.0")
+	assert.Contains(t, string(out), "release: Quaybench has no release 1.0.0")
 	assert.Contains(t, string(out), "flag: there is no such answer")
 	assert.Equal(t, before, p.snapshot())
 }

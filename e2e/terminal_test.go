@@ -83,7 +83,7 @@ func onTerminalOf(t *testing.T, columns uint16, c *exec.Cmd, turns ...turn) (str
 func TestConversation(t *testing.T) {
 	p := newProgram(t)
 	shown, code := onTerminal(t, p.as("tivset", nil, "install"),
-		on("App:", "4\r"),
+		on("App:", "5\r"),
 		on("Domain:", "lockside.localhost\r"),
 		on("Directory [/]:", "forum\r"), see("→ http://lockside.localhost:"),
 		on("Title of the site:", "Lockside Talk\r"),
@@ -93,10 +93,10 @@ func TestConversation(t *testing.T) {
 		on("E-mail address of the admin:", "w@lockside.localhost\r"),
 		on("Password of the admin [made for you]:", "\r"), on("yourself? yes or no [no]:", "\r"),
 		see("As usual: database: new"), on("yourself? yes or no [no]:", "\r"),
-		see("As usual: updates: fixes"), on("yourself? yes or no [no]:", "\r"),
+		see("As usual: takes by itself: fixes"), on("yourself? yes or no [no]:", "\r"),
 		on("Install? [y/N]", "y\r"))
 	assert.Equal(t, 0, code, shown)
-	assert.Contains(t, shown, "Moorings 2.4.1 is installed and checked")
+	assert.Contains(t, shown, "Quaybench 2.4.1 is installed and checked")
 	var sites []struct{ Title, Address string }
 	p.json(&sites, "sites")
 	require.Len(t, sites, 1)
@@ -109,8 +109,8 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
 	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
-		on("App:", "mooring\r"), see("Did you mean moorings?"), on("App:", "9\r"), see("none of them"),
-		on("App:", "Inkwater\r"),
+		on("App:", "quaybenc\r"), see("Did you mean quaybench?"), on("App:", "9\r"), see("none of them"),
+		on("App:", "Inkreach\r"),
 		on("Domain:", "?\r"), see("at which visitors will find the site"), on("Domain:", "1\r"),
 		on("Directory [blog]:", "/\r"), see("is the account's main site"), see("Something is in the way"), see("index.html"),
 		on("Set it aside? yes or no [no]:", "\r"),
@@ -133,8 +133,8 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 // What was given and will not do is said before anything is asked.
 func TestConversationThatCannotBegin(t *testing.T) {
 	p := newProgram(t)
-	for _, args := range [][]string{{"install", "mooring", "--at", "lockside.localhost/forum"},
-		{"install", "moorings", "--at", "lockside.localhost/forum", "-a", "titel=x"}} {
+	for _, args := range [][]string{{"install", "quaybenc", "--at", "lockside.localhost/forum"},
+		{"install", "quaybench", "--at", "lockside.localhost/forum", "-a", "titel=x"}} {
 		shown, code := onTerminal(t, p.as("tivset", nil, args...))
 		assert.Equal(t, 2, code)
 		assert.Contains(t, shown, "Did you mean")
@@ -144,7 +144,7 @@ func TestConversationThatCannotBegin(t *testing.T) {
 
 func TestConfirmation(t *testing.T) {
 	p := newProgram(t)
-	args := install("inkwater", "lockside.localhost/journal")
+	args := install("inkreach", "lockside.localhost/journal")
 	args = args[:len(args)-1] // without --yes
 	before := p.snapshot()
 	shown, code := onTerminal(t, p.as("tivset", nil, args...), on("Install? [y/N]", "n\r"))
@@ -177,7 +177,7 @@ func TestDemo(t *testing.T) {
 	c := p.as("tivset-minding", []string{"TIVSET_HOME="}, "demo", "--tour")
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, words := range []string{"Moorings 2.4.1 is installed and checked.", "[exit code 3]", "[exit code 1]",
+	for _, words := range []string{"Quaybench 2.4.1 is installed and checked.", "[exit code 3]", "[exit code 1]",
 		"waiting: the database server does not answer", "each ended as it should"} {
 		assert.Contains(t, string(out), words)
 	}

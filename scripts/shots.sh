@@ -65,20 +65,20 @@ page() {
 		--disable-sync --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
 }
 
-forum='tivset install moorings --at lockside.localhost/forum -a title="Lockside Talk" \
+forum='tivset install quaybench --at lockside.localhost/forum -a title="Lockside Talk" \
     -a tagline="For those who keep the locks" -a admin.name=wharfinger \
     -a admin.email=wharfinger@lockside.localhost --accept-licence'
 
-shot browse 2 'tivset' 'tivset browse' 'tivset about moorings'
-shot refused 2 'tivset install mooring --at lockside.localhots/Forum --yes' \
-	'tivset install moorings --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
-	'tivset install inkwater --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost --yes'
+shot browse 2 'tivset' 'tivset browse' 'tivset about quaybench'
+shot refused 2 'tivset install quaybenc --at lockside.localhots/Forum --yes' \
+	'tivset install quaybench --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
+	'tivset install inkreach --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost --yes'
 shot review 2 "$forum --dry-run"
 talk conversation 'tivset install' 4 2 'The Forum' forum 'Lockside Talk' yes '' admin wharfinger wharfinger@lockside wharfinger@lockside.localhost ''
 talk agree 'tivset install helmroom --at helm-school.localhost/classes' 'Helm School' '' '' head@helm-school.localhost '' '' '' ''
 talk set-aside 'tivset install lanternbox' 1 / '' / yes quillmere.localhost 'Quillmere in Pictures' '' keeper-of-light editor@quillmere.localhost '' '' ''
 shot install 5 "$forum --yes"
-tivset install inkwater --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
+tivset install inkreach --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
 	-a admin.email=editor@quillmere.localhost --yes --quiet >/dev/null
 tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a tagline="All that a boat wants" -a extra.sample=yes \
 	-a currency=GBP -a admin.email=clerk@chandlery.localhost --accept-licence --yes --quiet >/dev/null

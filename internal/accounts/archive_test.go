@@ -15,7 +15,7 @@ import (
 
 func TestAccounts(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	assert.ErrorContains(t, w.Accounts.Forget(context.Background(), "quillmere"), "the account has sites")
 	parts, err := w.Accounts.Test(context.Background(), "quillmere")
@@ -38,8 +38,8 @@ func TestAccounts(t *testing.T) {
 		assert.Equal(t, secret.Of(want), got)
 	}
 	// With two accounts the address's domain says which is meant.
-	_, err = w.Planner.Plan(context.Background(), sitetest.Request("inkwater", "lockside.localhost/again"))
+	_, err = w.Planner.Plan(context.Background(), sitetest.Request("inkreach", "lockside.localhost/again"))
 	require.NoError(t, err)
-	_, err = w.Planner.Plan(context.Background(), sitetest.Request("inkwater", "nowhere.localhost/again"))
+	_, err = w.Planner.Plan(context.Background(), sitetest.Request("inkreach", "nowhere.localhost/again"))
 	assert.ErrorContains(t, err, "several accounts could be meant")
 }

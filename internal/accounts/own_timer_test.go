@@ -27,7 +27,11 @@ func TestOwnTimer(t *testing.T) {
 	ctx := context.Background()
 	require.NoError(t, s.OwnTimer(ctx, "/opt/ti vset", "/home/w/x%", true))
 	require.NoError(t, s.OwnTimer(ctx, "/opt/ti vset", "/home/w/x%", true))
-	assert.Regexp(t, `(?s)^5 4 \* \* \* mine\n# begin .*\n\d+ 3 \*/1 \* \* TIVSET_HOME='/home/w/x\\%' '/opt/ti vset' 'update' '--due' '--quiet'\n# end [^\n]*\n$`, kept)
+	assert.Regexp(
+		t,
+		`(?s)^5 4 \* \* \* mine\n# begin .*\n\d+ \*/1 \* \* \* TIVSET_HOME='/home/w/x\\%' '/opt/ti vset' 'update' '--due' '--in-hours' '--quiet'\n# end [^\n]*\n$`,
+		kept,
+	)
 	require.NoError(t, s.OwnTimer(ctx, "/opt/ti vset", "", false))
 	assert.Equal(t, "5 4 * * * mine\n", kept)
 	kept = ""

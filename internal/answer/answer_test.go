@@ -90,23 +90,23 @@ func TestEmail(t *testing.T) {
 }
 
 const file = `# comment
-install: moorings
+install: quaybench
 at: http://lockside.localhost:8780/forum
 release: "2.4.1"
 answers:
   title: Lockside Talk
   board: 012
   admin: {name: wharfinger, password: generate}
-  care: {updates: off}
+  care: {takes: nothing}
 `
 
 func TestFile(t *testing.T) {
 	f, err := answer.Parse([]byte(file))
 	require.NoError(t, err)
-	assert.Equal(t, "moorings", f.Install)
+	assert.Equal(t, "quaybench", f.Install)
 	assert.Equal(t, "2.4.1", f.Release)
 	assert.Equal(t, answer.Given{"title": "Lockside Talk", "board": "012", "admin.name": "wharfinger",
-		"admin.password": "generate", "care.updates": "off"}, f.Answers)
+		"admin.password": "generate", "care.takes": "nothing"}, f.Answers)
 	text, err := f.Format()
 	require.NoError(t, err)
 	again, err := answer.Parse(text)

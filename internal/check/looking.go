@@ -388,7 +388,7 @@ func (l *looking) updates(ctx context.Context) {
 			"up: %v", x.Release, unseen)
 	case x.Newer == "":
 		l.add("updates", true, "%s is the newest release", x.Release)
-	case x.Due == "" && x.Tried != nil && x.Tried.Release == site.Due(l.site.Kit.Kit, x):
+	case x.Due == "" && x.Tried != nil && x.Tried.Release == site.Due(l.site.Kit.Kit, x, l.Now()):
 		l.add("updates", false, "%s failed here on %s and is not tried again by itself (%s). To try it: %s", x.Tried.Release,
 			x.Tried.At.Format(time.DateOnly), x.Tried.Problem, fault.Call("update", x.Address))
 	case x.Due == "" && x.Urgent:

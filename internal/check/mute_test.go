@@ -12,7 +12,7 @@ import (
 // An address that does not answer is not said to show nothing.
 func TestAddressesThatDoNotAnswer(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	_, fine := sitetest.Examined(t, w, done.Site.Address)
 	assert.True(t, fine["private files"])

@@ -44,7 +44,7 @@ func TestChecksSites(t *testing.T) {
 		require.NoError(t, err)
 		return x.Health
 	}
-	at := addresses["inkwater"]
+	at := addresses["inkreach"]
 	x, err := w.Book.Find(ctx, at)
 	require.NoError(t, err)
 	w.Demo.Standin.Web.Break("/"+filepath.Base(at)+"/", 500)

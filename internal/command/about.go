@@ -15,7 +15,7 @@ func (a *app) about() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "about APP",
 		Short:   "Say what an app is, needs and asks",
-		Example: "  tivset about moorings\n  tivset about moorings --licence",
+		Example: "  tivset about quaybench\n  tivset about quaybench --licence",
 		Args:    takes(1, 1, "APP"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.freshen(cmd.Context())

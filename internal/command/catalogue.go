@@ -130,7 +130,7 @@ func (a *app) catalogueUse() *cobra.Command {
 	return &cobra.Command{
 		Use:               "use APP NAME",
 		Short:             "Decide whose kit counts for an app that several catalogues have",
-		Example:           "  tivset catalogue use moorings harbour",
+		Example:           "  tivset catalogue use quaybench harbour",
 		Args:              takes(2, 2, "APP NAME"),
 		Annotations:       noDryRun(),
 		ValidArgsFunction: only(a.appWords),

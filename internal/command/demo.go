@@ -91,7 +91,7 @@ func (a *app) welcome(d *demo.Demo) {
 		d.Standin.Database.Address(), d.Standin.Mail.Address(), d.Standin.Mailbox)
 	a.streams.Print("\nIn another terminal:\n\n  export TIVSET_HOME=%s", d.Folder)
 	a.streams.Print("  tivset browse")
-	a.streams.Print("  tivset install inkwater --at %s/journal -a title=\"Lock Journal\" \\\n      -a "+
+	a.streams.Print("  tivset install inkreach --at %s/journal -a title=\"Lock Journal\" \\\n      -a "+
 		"admin.email=wharfinger@lockside.localhost", d.Domains[1].Name)
 	a.streams.Print("  tivset sites")
 }

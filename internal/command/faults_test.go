@@ -19,7 +19,7 @@ func twoSites(t *testing.T) (*sitetest.World, string, string) {
 	w := sitetest.Demo(t)
 	a, b := "lockside.localhost/one", "chandlery.localhost/two"
 	for _, at := range []string{a, b} {
-		_, err := w.Install(sitetest.Older("inkwater", at, "1.3.2"))
+		_, err := w.Install(sitetest.Older("inkreach", at, "1.3.2"))
 		require.NoError(t, err)
 	}
 	return w, a, b
@@ -111,7 +111,7 @@ func TestInterruptedWhileSomethingIsLookedAt(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
 	for _, call := range [][]string{{}, {"sites"}, {"sites", "--fresh"}, {"show", a}, {"check", a, b}, {"enter", a},
-		{"update", a, "--dry-run"}, {"backup", a}, {"jobs"}, {"install", "moorings", "--at", "lockside.localhost/forum"},
+		{"update", a, "--dry-run"}, {"backup", a}, {"jobs"}, {"install", "quaybench", "--at", "lockside.localhost/forum"},
 		{"account", "test"}, {"remove", a, "--yes"}} {
 		said := run(t, ctx, w, call...)
 		assert.NotContains(t, said.out+said.err, "context canceled", "%v", call)

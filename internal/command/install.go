@@ -44,7 +44,7 @@ func (a *app) install() *cobra.Command {
 			"all that is missing at once. The review shows everything that is about to happen; then the\n" +
 			"site is set up, checked as a visitor and as the admin, and recorded. When anything fails,\n" +
 			"all that was begun is undone.",
-		Example: "  tivset install moorings --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
+		Example: "  tivset install quaybench --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
 			"      -a admin.email=wharfinger@lockside.localhost --accept-licence\n" +
 			"  tivset install --answers lockside.yaml --yes",
 		Args: takes(0, 1, "[APP] [--at ADDRESS]"),

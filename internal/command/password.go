@@ -13,7 +13,7 @@ func (a *app) password() *cobra.Command {
 	length, of := 20, string(secret.All)
 	c := &cobra.Command{
 		Use:     "password [--length N] [--of " + strings.Join(secret.Alphabets(), "|") + "]",
-		Short:   "Generate a password and say how hard it is to guess",
+		Short:   "Generate a password and say how long it withstands a guesser",
 		Example: "  tivset password\n  tivset password --length 16 --of alnum",
 		Args:    takes(0, 0, ""),
 		RunE: func(*cobra.Command, []string) error {
@@ -21,14 +21,14 @@ func (a *app) password() *cobra.Command {
 			if err != nil {
 				return fault.New(fault.Usage, err.Error(), "", "See: tivset password --help")
 			}
-			score := secret.Rate(made.Reveal())
+			strength := secret.Gauge(made.Reveal())
 			if a.json {
 				return a.streams.WriteJSON(struct {
 					Password string `json:"password"`
-					secret.Score
-				}{made.Reveal(), score})
+					secret.Strength
+				}{made.Reveal(), strength})
 			}
-			a.streams.Score(made, score)
+			a.streams.Strength(made, strength)
 			return nil
 		},
 	}

@@ -88,7 +88,7 @@ func (a *app) root() *cobra.Command {
 		Long: "Tivset installs blogs, forums, shops and other web applications into a hosting account:\n" +
 			"it makes the database, writes the configuration, sets the admin, and checks the site.\n" +
 			"Either the site is up and checked, or the account is exactly as it was.",
-		Example:       "  tivset demo\n  tivset browse\n  tivset install moorings --at lockside.localhost/forum",
+		Example:       "  tivset demo\n  tivset browse\n  tivset install quaybench --at lockside.localhost/forum",
 		Version:       Version,
 		SilenceUsage:  true,
 		SilenceErrors: true,
@@ -117,9 +117,33 @@ func (a *app) root() *cobra.Command {
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more, such as what was checked")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (as does NO_COLOR)")
 	option(root, "account", a.accountWords, 0)
-	root.AddCommand(a.demo(), a.accounts(), a.browse(), a.about(), a.install(), a.sites(), a.show(), a.reveal(), a.check(),
-		a.update(), a.backup(), a.restore(), a.copySite(), a.move(), a.remove(), a.adopt(), a.enter(), a.forget(), a.jobs(),
-		a.undo(), a.resume(), a.password(), a.kit(), a.catalogueGroup())
+	root.AddCommand(
+		a.demo(),
+		a.accounts(),
+		a.browse(),
+		a.about(),
+		a.install(),
+		a.sites(),
+		a.show(),
+		a.reveal(),
+		a.check(),
+		a.update(),
+		a.backup(),
+		a.restore(),
+		a.copySite(),
+		a.move(),
+		a.remove(),
+		a.adopt(),
+		a.enter(),
+		a.handover(),
+		a.forget(),
+		a.jobs(),
+		a.undo(),
+		a.resume(),
+		a.password(),
+		a.kit(),
+		a.catalogueGroup(),
+	)
 	for _, c := range root.Commands() {
 		c.DisableFlagsInUseLine = true
 	}

@@ -40,13 +40,13 @@ func outcome(what string, r *work.Done) outcomeJSON {
 func before(b *step.BackedUp) []screen.Pair { return screen.Before(b) }
 
 func (a *app) update() *cobra.Command {
-	r, byCare, timer := &update.Request{}, false, ""
+	r, byCare, inHours, timer := &update.Request{}, false, false, ""
 	c := &cobra.Command{
 		Use:   "update [SITE…] [--due]",
 		Short: "Bring sites to a newer release, or leave them as they were",
 		Long: "Backs a site up, makes the newer release ready beside it, puts it in place and checks the site;\n" +
 			"when anything fails, the old state comes back by itself. With --due it asks nothing and takes\n" +
-			"every site to the release that its care allows: fit for a timer.",
+			"every site to the release that its care allows; with --in-hours at the hours of its care: fit for a timer.",
 		Example: "  tivset update forum --dry-run\n  tivset update forum --release 2.4.1\n  tivset update --due " +
 			"--quiet",
 		ValidArgsFunction: only(a.siteWords),
@@ -58,10 +58,12 @@ func (a *app) update() *cobra.Command {
 			case byCare && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "--due takes the release from each site's care", "",
 					"Leave --release and --archive out.")
+			case inHours && !byCare:
+				return fault.New(fault.Usage, "--in-hours goes with --due", "", "Leave it out, or add --due.")
 			case len(args) > 1 && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "a release belongs to one site", "", "Name one site.")
 			case byCare:
-				return a.updateDue(ctx, s, args)
+				return a.updateDue(ctx, s, args, inHours)
 			case len(args) == 0:
 				return fault.New(fault.Usage, "which site?", "",
 					"Name it, or say --due for all that their care takes further. See what is newer with: tivset sites --newer")
@@ -80,7 +82,8 @@ func (a *app) update() *cobra.Command {
 	}
 	f := c.Flags()
 	f.BoolVar(&byCare, "due", false, "the sites whose care takes a newer release by itself")
-	f.StringVar(&timer, "timer", "", "on: have this machine's cron update what is due every night; off: no more")
+	f.BoolVar(&inHours, "in-hours", false, "with --due: only sites whose care names this hour; for a timer")
+	f.StringVar(&timer, "timer", "", "on: have this machine's cron look every hour for what is due; off: no more")
 	f.StringVar(&r.Release, "release", "", "the release (the newest when left out)")
 	f.StringVar(&r.Archive, "archive", "", "the release's archive, for apps whose archive you fetch yourself")
 	f.StringVar(&r.Accept, "accept-archive", "", acceptUsage)
@@ -132,14 +135,14 @@ func (a *app) isCurrent(ctx context.Context, s *core.Core, word string) (documen
 
 // updateDue updates what is due, one after the other. One that fails does not
 // keep the others from it.
-func (a *app) updateDue(ctx context.Context, s *core.Core, words []string) error {
+func (a *app) updateDue(ctx context.Context, s *core.Core, words []string, inHours bool) error {
 	sites, err := a.chosenSites(ctx, s, words)
 	if err != nil {
 		return err
 	}
 	all, code := []any{}, 0
 	for _, x := range sites {
-		if x.Due == "" {
+		if x.Due == "" || inHours && !x.Care.Now(a.world.Now().Local()) {
 			continue
 		}
 		if a.dryRun {
@@ -200,8 +203,10 @@ func (a *app) ownTimer(ctx context.Context, s *core.Core, how string) error {
 	if a.json {
 		return a.streams.WriteJSON(map[string]any{"timer": how})
 	}
-	a.streams.Print(map[string]string{"on": "This machine updates what is due every night.",
-		"off": "This machine makes no updates by itself."}[how])
+	a.streams.Print(
+		map[string]string{"on": "This machine looks every hour for what is due, and does it at the hours of each site.",
+			"off": "This machine makes no updates by itself."}[how],
+	)
 	return nil
 }
 

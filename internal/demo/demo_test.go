@@ -58,7 +58,7 @@ func TestCatalogueIsTheSameEachTime(t *testing.T) {
 	for range 2 {
 		dir := t.TempDir()
 		require.NoError(t, demo.WriteCatalogue(dir))
-		text, err := os.ReadFile(filepath.Join(dir, "moorings/kit.yaml"))
+		text, err := os.ReadFile(filepath.Join(dir, "quaybench/kit.yaml"))
 		require.NoError(t, err)
 		assert.NotContains(t, string(text), "SHA256-OF")
 		trees = append(trees, string(text))

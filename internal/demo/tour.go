@@ -89,12 +89,12 @@ func (t *tour) choose() error {
 	if _, err := t.run(0, "browse"); err != nil {
 		return err
 	}
-	_, err := t.run(0, "about", "moorings")
+	_, err := t.run(0, "about", "quaybench")
 	return err
 }
 
 func forum(more ...string) []string {
-	return append([]string{"install", "moorings", "--at", "lockside.localhost/forum", "-a", "title=Lockside Talk", "-a",
+	return append([]string{"install", "quaybench", "--at", "lockside.localhost/forum", "-a", "title=Lockside Talk", "-a",
 		"tagline=For those who keep the locks",
 		"-a", "admin.name=wharfinger", "-a", "admin.email=wharfinger@lockside.localhost", "--accept-licence"}, more...)
 }
@@ -109,7 +109,7 @@ func (t *tour) install() error {
 		return err
 	}
 	t.say("A second app, on another domain.")
-	_, err := t.run(0, "install", "inkwater", "--at", "quillmere.localhost/journal", "-a", "title=The Quillmere Journal",
+	_, err := t.run(0, "install", "inkreach", "--at", "quillmere.localhost/journal", "-a", "title=The Quillmere Journal",
 		"-a", "tagline=News from the cut", "-a", "admin.email=editor@quillmere.localhost", "--yes")
 	if err != nil {
 		return err
@@ -219,9 +219,26 @@ func (t *tour) decide() error {
 		return err
 	}
 	t.say("A school, with a folder for papers outside of the web, a timer, and an address for questions.")
-	_, err = t.run(0, "install", "helmroom", "--at", "helm-school.localhost", "-a", "title=Helm School", "-a",
-		"admin.first-name=Ada", "-a", "admin.email=head@helm-school.localhost",
-		"-a", "support.email=desk@helm-school.localhost", "-a", "extra.languages=de, nl", "-a", "care.updates=all", "--yes")
+	_, err = t.run(
+		0,
+		"install",
+		"helmroom",
+		"--at",
+		"helm-school.localhost",
+		"-a",
+		"title=Helm School",
+		"-a",
+		"admin.first-name=Ada",
+		"-a",
+		"admin.email=head@helm-school.localhost",
+		"-a",
+		"support.email=desk@helm-school.localhost",
+		"-a",
+		"extra.languages=de, nl",
+		"-a",
+		"care.takes=breaking",
+		"--yes",
+	)
 	if err != nil {
 		return err
 	}
@@ -271,7 +288,7 @@ func (t *tour) lastJob() (string, error) {
 func (t *tour) refused() error {
 	t.say("A page is in the way: the install is refused, and nothing is touched.")
 	return t.unchanged(func() error {
-		_, err := t.run(3, "install", "inkwater", "--at", "quillmere.localhost", "-a", "title=Front page", "-a",
+		_, err := t.run(3, "install", "inkreach", "--at", "quillmere.localhost", "-a", "title=Front page", "-a",
 			"admin.email=editor@quillmere.localhost", "--yes")
 		return err
 	})
@@ -287,7 +304,7 @@ func (t *tour) undone() error {
 	})
 	defer t.Standin.Database.OnStatement(nil)
 	return t.unchanged(func() error {
-		_, err := t.run(1, "install", "inkwater", "--at", "chandlery.localhost/news", "-a", "title=Rope and Paint", "-a",
+		_, err := t.run(1, "install", "inkreach", "--at", "chandlery.localhost/news", "-a", "title=Rope and Paint", "-a",
 			"admin.email=clerk@chandlery.localhost", "--yes")
 		return err
 	})

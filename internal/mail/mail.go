@@ -20,6 +20,7 @@ type Message struct {
 	From, To string // addresses
 	Subject  string
 	Text     string
+	HTML     string // the same as a page; may be empty
 }
 
 // Send hands a mail to the server at host:port.
@@ -32,7 +33,7 @@ func Send(ctx context.Context, server string, m Message) error {
 	if err != nil {
 		return fmt.Errorf("the mail server %s is not host:port", server)
 	}
-	message := gomail.NewMsg()
+	message := gomail.NewMsg(gomail.WithNoDefaultUserAgent())
 	if err := message.From(m.From); err != nil {
 		return fmt.Errorf("the sender's address %s: %w", m.From, err)
 	}
@@ -41,6 +42,9 @@ func Send(ctx context.Context, server string, m Message) error {
 	}
 	message.Subject(m.Subject)
 	message.SetBodyString(gomail.TypeTextPlain, m.Text)
+	if m.HTML != "" {
+		message.AddAlternativeString(gomail.TypeTextHTML, m.HTML)
+	}
 	client, err := gomail.NewClient(host, gomail.WithTLSPolicy(gomail.TLSOpportunistic), gomail.WithPort(number),
 		gomail.WithTimeout(sendTime))
 	if err != nil {

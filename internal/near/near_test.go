@@ -9,13 +9,13 @@ import (
 )
 
 func TestTo(t *testing.T) {
-	names := []string{"inkwater", "moorings", "lockside.localhost"}
+	names := []string{"inkreach", "quaybench", "lockside.localhost"}
 	for word, want := range map[string]string{
-		"inkwatr": "inkwater", "Moorings": "moorings", "mooirngs": "moorings", "lockside.localhots": "lockside.localhost",
+		"inkrech": "inkreach", "Quaybench": "quaybench", "quaybecnh": "quaybench", "lockside.localhots": "lockside.localhost",
 		"x": "", "pennywharf": "", "": "",
 	} {
 		assert.Equal(t, want, near.To(word, names), word)
 	}
-	assert.Equal(t, "Did you mean moorings?", near.Hint("mooring", names))
+	assert.Equal(t, "Did you mean quaybench?", near.Hint("quaybenc", names))
 	assert.Empty(t, near.Hint("nothing", names))
 }

@@ -20,22 +20,22 @@ import (
 	"tivset/internal/testing/sitetest"
 )
 
-// fetched has Inkwater come as a file that its owner fetches, and gives the file as a site
+// fetched has Inkreach come as a file that its owner fetches, and gives the file as a site
 // of the app's packs it anew: with the same files and one more.
 func fetched(t *testing.T, w *sitetest.World, change func(h *tar.Header, text []byte) []byte) string {
 	t.Helper()
-	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater")
+	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkreach")
 	name := filepath.Join(dir, "kit.yaml")
 	text, err := os.ReadFile(name)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(name, regexp.MustCompile(`from: (inkwater-1\.4\.0\.tar\.gz)`).ReplaceAll(text,
+	require.NoError(t, os.WriteFile(name, regexp.MustCompile(`from: (inkreach-1\.4\.0\.tar\.gz)`).ReplaceAll(text,
 		[]byte("name: $1, fetch: download it")), 0o644))
-	in, err := os.Open(filepath.Join(dir, "inkwater-1.4.0.tar.gz"))
+	in, err := os.Open(filepath.Join(dir, "inkreach-1.4.0.tar.gz"))
 	require.NoError(t, err)
 	defer in.Close()
 	plain, err := gzip.NewReader(in)
 	require.NoError(t, err)
-	out, err := os.Create(filepath.Join(t.TempDir(), "inkwater.tgz"))
+	out, err := os.Create(filepath.Join(t.TempDir(), "inkreach.tgz"))
 	require.NoError(t, err)
 	packed := gzip.NewWriter(out)
 	to := tar.NewWriter(packed)
@@ -53,7 +53,7 @@ func fetched(t *testing.T, w *sitetest.World, change func(h *tar.Header, text []
 		_, err = to.Write(text)
 		require.NoError(t, err)
 	}
-	require.NoError(t, to.WriteHeader(&tar.Header{Name: "inkwater-1.4.0/notes.txt", Mode: 0o644, Size: 5}))
+	require.NoError(t, to.WriteHeader(&tar.Header{Name: "inkreach-1.4.0/notes.txt", Mode: 0o644, Size: 5}))
 	_, err = io.WriteString(to, "notes")
 	require.NoError(t, err)
 	require.NoError(t, errors.Join(to.Close(), packed.Close(), out.Close()))
@@ -68,7 +68,7 @@ func asItIs(_ *tar.Header, text []byte) []byte { return text }
 func TestArchiveThatTheKitDoesNotKnow(t *testing.T) {
 	w := sitetest.Demo(t)
 	file := fetched(t, w, asItIs)
-	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	request := sitetest.Request("inkreach", "lockside.localhost/journal")
 	_, err := w.Install(request)
 	require.ErrorContains(t, err, "has to be fetched by you")
 	before := w.Snapshot()
@@ -95,7 +95,7 @@ func TestArchiveThatTheKitDoesNotKnow(t *testing.T) {
 	assert.Empty(t, looked.Added, "it is compared with what it was made of")
 	assert.Empty(t, looked.Changed)
 
-	again := sitetest.Request("inkwater", "lockside.localhost/again")
+	again := sitetest.Request("inkreach", "lockside.localhost/again")
 	again.Archive = file
 	_, err = w.Install(again)
 	require.NoError(t, err, "it was accepted before: %v", fault.Of(err))
@@ -111,13 +111,13 @@ func TestArchiveOfAnotherRelease(t *testing.T) {
 			}
 			return text
 		},
-		"that is no archive of Inkwater": func(h *tar.Header, text []byte) []byte {
+		"that is no archive of Inkreach": func(h *tar.Header, text []byte) []byte {
 			h.Name = strings.Replace(h.Name, "lib/release.txt", "lib/other.txt", 1)
 			return text
 		},
 	} {
 		w := sitetest.Demo(t)
-		request := sitetest.Request("inkwater", "lockside.localhost/journal")
+		request := sitetest.Request("inkreach", "lockside.localhost/journal")
 		request.Archive = fetched(t, w, change)
 		_, err := w.Install(request)
 		require.ErrorContains(t, err, words)

@@ -23,12 +23,12 @@ import (
 	"tivset/internal/testing/sitetest"
 )
 
-// exchange puts another archive in the place of Inkwater's newest; with sum,
+// exchange puts another archive in the place of Inkreach's newest; with sum,
 // the kit gets the new checksum too.
 func exchange(t *testing.T, w *sitetest.World, sum bool, entry string) {
 	t.Helper()
-	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater")
-	name := filepath.Join(dir, "inkwater-1.4.0.tar.gz")
+	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkreach")
+	name := filepath.Join(dir, "inkreach-1.4.0.tar.gz")
 	file, err := os.Create(name)
 	require.NoError(t, err)
 	hash := sha256.New()
@@ -42,8 +42,8 @@ func exchange(t *testing.T, w *sitetest.World, sum bool, entry string) {
 		kit := filepath.Join(dir, "kit.yaml")
 		text, err := os.ReadFile(kit)
 		require.NoError(t, err)
-		first := regexp.MustCompile(`inkwater-1\.4\.0\.tar\.gz, sha256: [0-9a-f]{64}`)
-		text = first.ReplaceAll(text, []byte("inkwater-1.4.0.tar.gz, sha256: "+hex.EncodeToString(hash.Sum(nil))))
+		first := regexp.MustCompile(`inkreach-1\.4\.0\.tar\.gz, sha256: [0-9a-f]{64}`)
+		text = first.ReplaceAll(text, []byte("inkreach-1.4.0.tar.gz, sha256: "+hex.EncodeToString(hash.Sum(nil))))
 		require.NoError(t, os.WriteFile(kit, text, 0o644))
 	}
 }
@@ -53,19 +53,19 @@ func TestArchivesThatWillNotDo(t *testing.T) {
 		sum          bool
 		entry, words string
 	}{
-		"another one":    {false, "inkwater-1.4.0/index.page", "is not the one that the kit names"},
-		"climbs out":     {true, "inkwater-1.4.0/../../../etc/x", "the archive is not safe"},
+		"another one":    {false, "inkreach-1.4.0/index.page", "is not the one that the kit names"},
+		"climbs out":     {true, "inkreach-1.4.0/../../../etc/x", "the archive is not safe"},
 		"nothing inside": {true, "other/index.page", "the archive is not safe"},
 	} {
 		w := sitetest.Demo(t)
 		before := w.Snapshot()
 		exchange(t, w, c.sum, c.entry)
-		_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+		_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 		require.ErrorContains(t, err, c.words, name)
 		assert.Equal(t, fault.Failed, fault.Of(err).Kind)
 		assert.NotEmpty(t, fault.Of(err).Remedy)
 		sitetest.Same(t, before, w.Snapshot())
-		_, err = w.Planner.Plan(context.Background(), sitetest.Request("moorings", "lockside.localhost/forum"))
+		_, err = w.Planner.Plan(context.Background(), sitetest.Request("quaybench", "lockside.localhost/forum"))
 		assert.NoError(t, err, "other apps are not concerned")
 	}
 }
@@ -73,8 +73,8 @@ func TestArchivesThatWillNotDo(t *testing.T) {
 // An archive at an address is fetched over https, verified, and kept.
 func TestDownload(t *testing.T) {
 	w := sitetest.Demo(t)
-	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater")
-	archive, err := os.ReadFile(filepath.Join(dir, "inkwater-1.4.0.tar.gz"))
+	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkreach")
+	archive, err := os.ReadFile(filepath.Join(dir, "inkreach-1.4.0.tar.gz"))
 	require.NoError(t, err)
 	var answer http.HandlerFunc
 	asked := 0
@@ -86,10 +86,10 @@ func TestDownload(t *testing.T) {
 	w.Archives.Client = server.Client()
 	kit, err := os.ReadFile(filepath.Join(dir, "kit.yaml"))
 	require.NoError(t, err)
-	kit = bytes.Replace(kit, []byte("from: inkwater-1.4.0.tar.gz"), []byte("from: "+server.URL+"/inkwater-1.4.0.tar.gz"),
+	kit = bytes.Replace(kit, []byte("from: inkreach-1.4.0.tar.gz"), []byte("from: "+server.URL+"/inkreach-1.4.0.tar.gz"),
 		1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "kit.yaml"), kit, 0o644))
-	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	request := sitetest.Request("inkreach", "lockside.localhost/journal")
 	for words, h := range map[string]http.HandlerFunc{
 		"404 Not Found":                     http.NotFound,
 		"is not the one that the kit names": func(rw http.ResponseWriter, _ *http.Request) { _, _ = rw.Write(archive[1:]) },
@@ -107,18 +107,18 @@ func TestDownload(t *testing.T) {
 	_, err = w.Install(request)
 	require.NoError(t, err)
 	fetched := asked
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/again"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/again"))
 	require.NoError(t, err)
 	assert.Equal(t, fetched, asked, "the second time it is at hand")
 	w.Archives.Client = http.DefaultClient // which does not know the server's certificate
 	require.NoError(t, os.RemoveAll(w.Home.Archives()))
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/third"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/third"))
 	assert.ErrorContains(t, err, "certificate")
 }
 
 func TestOlderReleaseByName(t *testing.T) {
 	w := sitetest.Demo(t)
-	r := sitetest.Request("inkwater", "lockside.localhost/journal")
+	r := sitetest.Request("inkreach", "lockside.localhost/journal")
 	r.Release = "1.3.2"
 	done, err := w.Install(r)
 	require.NoError(t, err)
@@ -133,7 +133,7 @@ func TestOlderReleaseByName(t *testing.T) {
 // is refused before anything is touched.
 func TestDatabaseUserWithoutTheRight(t *testing.T) {
 	sitetest.OnBoth(t, func(t *testing.T, w *sitetest.World) {
-		done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+		done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 		require.NoError(t, err)
 		creds, err := w.Book.Reveal(context.Background(), done.Site.Address)
 		require.NoError(t, err)
@@ -144,7 +144,7 @@ func TestDatabaseUserWithoutTheRight(t *testing.T) {
 		if w.Real == nil {
 			before = w.Snapshot()
 		}
-		_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/second"))
+		_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/second"))
 		require.ErrorContains(t, err, "lacks a right")
 		assert.NotContains(t, err.Error(), creds.Data.Reveal())
 		if w.Real == nil {
@@ -157,10 +157,10 @@ func TestDatabaseUserWithoutTheRight(t *testing.T) {
 func TestNoServer(t *testing.T) {
 	w := sitetest.Demo(t)
 	w.EditAccount(func(a *account.Account) { a.Databases = nil })
-	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
-	require.ErrorContains(t, err, "no database server that Inkwater can use")
+	_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.ErrorContains(t, err, "no database server that Inkreach can use")
 	assert.Equal(t, fault.Usage, fault.Of(err).Kind)
 	w.EditAccount(func(a *account.Account) { a.Domains[1].Folder = "web/nowhere" })
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	assert.ErrorContains(t, err, "document root of lockside.localhost is not there")
 }

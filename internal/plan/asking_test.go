@@ -20,7 +20,7 @@ func TestSpots(t *testing.T) {
 	ctx := context.Background()
 	for _, at := range []string{"lockside.localhost/one", "lockside.localhost/two", "chandlery.localhost",
 		"chandlery.localhost/inner"} {
-		_, err := w.Install(sitetest.Request("inkwater", at))
+		_, err := w.Install(sitetest.Request("inkreach", at))
 		require.NoError(t, err)
 	}
 	require.NoError(t, os.Remove(filepath.Join(w.Root, "web/helm-school")))
@@ -37,7 +37,7 @@ func TestSpots(t *testing.T) {
 		assert.Equal(t, map[string]string{
 			"quillmere.localhost":   "a single page, index.html",
 			"lockside.localhost":    "empty, 2 sites below it",
-			"chandlery.localhost":   "“" + sitetest.Request("", "").Answers["title"] + "” (inkwater), one site below it",
+			"chandlery.localhost":   "“" + sitetest.Request("", "").Answers["title"] + "” (inkreach), one site below it",
 			"helm-school.localhost": "its folder is not there",
 		}, said)
 	}
@@ -74,15 +74,15 @@ func TestOpenQuestions(t *testing.T) {
 		}
 		return out
 	}
-	r := plan.Request{App: "moorings", At: "lockside.localhost/forum"}
+	r := plan.Request{App: "quaybench", At: "lockside.localhost/forum"}
 	assert.Equal(t, []string{"title", "admin.email"}, open(r), "what has no default")
-	r = sitetest.Request("moorings", "lockside.localhost/forum")
+	r = sitetest.Request("quaybench", "lockside.localhost/forum")
 	assert.Empty(t, open(r))
 	r.Answers["admin.name"], r.Answers["admin.password"] = "admin", "short"
 	assert.Equal(t, []string{"admin.name", "admin.password"}, open(r), "and what was answered wrongly")
-	for _, bad := range []plan.Request{{App: "nonesuch", At: r.At}, {App: "moorings", At: "nowhere.localhost"},
-		{App: "moorings", At: r.At, Account: "nobody"},
-		{App: "moorings", At: r.At, Answers: map[string]string{"titel": "x"}}, {App: "moorings", At: r.At, Release: "9"}} {
+	for _, bad := range []plan.Request{{App: "nonesuch", At: r.At}, {App: "quaybench", At: "nowhere.localhost"},
+		{App: "quaybench", At: r.At, Account: "nobody"},
+		{App: "quaybench", At: r.At, Answers: map[string]string{"titel": "x"}}, {App: "quaybench", At: r.At, Release: "9"}} {
 		_, err := w.Planner.Questions(bad)
 		assert.Equal(t, fault.Usage, fault.Of(err).Kind)
 	}
@@ -97,7 +97,7 @@ func TestAnswersAreDocumented(t *testing.T) {
 		e, err := w.Book.Catalogue.Find(app)
 		require.NoError(t, err)
 		all, err := w.Planner.Questions(plan.Request{App: app, At: "lockside.localhost",
-			Answers: map[string]string{"data.from": "existing", "details.to": "a@b.localhost"}})
+			Answers: map[string]string{"data.from": "existing", "handover.to": "a@b.localhost"}})
 		if app == "lanternbox" {
 			all, err = w.Planner.Questions(plan.Request{App: app, At: "lockside.localhost"})
 		}

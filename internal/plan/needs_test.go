@@ -15,10 +15,10 @@ import (
 	"tivset/internal/testing/sitetest"
 )
 
-// needing edits Inkwater's kit so that it needs what is said.
+// needing edits Inkreach's kit so that it needs what is said.
 func needing(t *testing.T, w *sitetest.World, needs string) {
 	t.Helper()
-	name := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater/kit.yaml")
+	name := filepath.Join(w.Demo.Folder, "demo/catalogue/inkreach/kit.yaml")
 	text, err := os.ReadFile(name)
 	require.NoError(t, err)
 	changed := strings.Replace(string(text), `needs: {database: {mariadb: ">=10.4"}, disk: 1MB}`, "needs: {"+needs+"}", 1)
@@ -39,7 +39,7 @@ func TestRequirementsAreThoseOfThePHPThatServes(t *testing.T) {
 		w,
 		`echo '{"version": "8.2.29", "extensions": [], "functions": {}, "settings": {"memory_limit": "-1"}}'`,
 	)
-	planned, err := w.Planner.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+	planned, err := w.Planner.Plan(ctx, sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	assert.Contains(t, planned.Needs, plan.Need{What: "PHP", Wanted: ">=8.1", Have: "asked when it begins", OK: true})
 	have := map[string]plan.Need{}
@@ -83,7 +83,7 @@ func TestRequirementsAreThoseOfThePHPThatServes(t *testing.T) {
 func TestSpaceAndServerThatAreTooSmall(t *testing.T) {
 	w := sitetest.Demo(t)
 	needing(t, w, `database: {mariadb: ">=10.4"}, disk: 900TB`)
-	_, err := w.Planner.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err := w.Planner.Plan(ctx, sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.ErrorContains(t, err, "space: 900 TB is needed")
 }
 
@@ -91,12 +91,12 @@ func TestSpaceAndServerThatAreTooSmall(t *testing.T) {
 func TestNewestReleaseThatFits(t *testing.T) {
 	w := sitetest.Demo(t)
 	needing(t, w, `database: {mariadb: ">=99"}`)
-	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	request := sitetest.Request("inkreach", "lockside.localhost/journal")
 	planned, err := w.Planner.Plan(ctx, request)
 	require.NoError(t, err)
 	assert.Equal(t, "1.3.2", planned.Release)
 	assert.Contains(t, planned.Warnings[0], "1.3.2 is the newest release that fits")
 	request.Release = "1.4.0"
 	_, err = w.Planner.Plan(ctx, request)
-	require.ErrorContains(t, err, "Inkwater 1.4.0 needs mariadb >=99")
+	require.ErrorContains(t, err, "Inkreach 1.4.0 needs mariadb >=99")
 }

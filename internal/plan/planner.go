@@ -1,12 +1,14 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
 	"time"
 
 	"tivset/internal/answer"
+	"tivset/internal/answer/care"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/kit"
 	"tivset/internal/app/release"
@@ -16,7 +18,6 @@ import (
 	"tivset/internal/hosting/place"
 	"tivset/internal/near"
 	"tivset/internal/question"
-	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
 )
@@ -119,7 +120,7 @@ func (pl *Planner) look(ctx context.Context, in *hosting.Account, d *decided, r 
 	if err != nil {
 		return nil, err
 	}
-	if p.Changes.Timers, p.Todo, err = pl.timers(&s); err != nil {
+	if p.Changes.Timers, p.Todo, err = s.TimersLeft(pl.Now()); err != nil {
 		return nil, err
 	}
 	p.Warnings = slices.Concat(web.warnings, data.warnings, wishes, warned)
@@ -290,9 +291,8 @@ func (d *decided) site(spot placed, web reached, data dataPart) site.Site {
 			First: a["admin.first-name"], Last: a["admin.last-name"], Support: a["support.email"]},
 		Face: site.Face{Title: a["title"], Tagline: a["tagline"], Language: a["language"], Asked: d.told(),
 			Extras: d.chosen()},
-		Care: ledger.Care{Updates: a["care.updates"], Backup: a["care.backup"], Extensions: a["care.extensions"],
-			Themes:  a["care.themes"],
-			PutBack: a["care.put-back"], Mails: a["care.mails"]},
+		Care: care.Care{Takes: a["care.takes"], Waits: a["care.waits"], Hours: a["care.hours"],
+			Tells: cmp.Or(a["care.tells"], care.Usual.Tells)},
 	}
 	if data.release != nil {
 		s.Of, s.Release = data.release, data.release.Release

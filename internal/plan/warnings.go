@@ -2,12 +2,8 @@ package plan
 
 import (
 	"context"
-	"fmt"
-	"strings"
 
 	"tivset/internal/answer"
-	"tivset/internal/app/fill"
-	"tivset/internal/fault"
 	"tivset/internal/secret"
 	"tivset/internal/site"
 )
@@ -34,40 +30,4 @@ func (pl *Planner) warnings(ctx context.Context, d *decided, s *site.Site) ([]st
 		}
 	}
 	return out, nil
-}
-
-// timers lists the timers that are set up, and says of others what is left to
-// do. Keys in their addresses are not shown.
-func (pl *Planner) timers(s *site.Site) (set, todo []string, err error) {
-	values, err := s.Values(pl.Now())
-	if err != nil {
-		return nil, nil, err
-	}
-	for name := range s.Secrets {
-		values[name] = "KEY"
-	}
-	for _, t := range s.Kit.Timers {
-		every := site.Interval(t.Every)
-		switch {
-		case !s.Holds(t.When):
-			continue
-		case s.In.Runtime.Crontab != "" && (t.Get != "" || s.In.Runtime.PHP != ""):
-			set = append(set, fmt.Sprintf("every %s: %s", every, t.What))
-			continue
-		case t.Get == "":
-			todo = append(todo, fmt.Sprintf("have the hosting run php %s in %s every %s: it %s",
-				strings.Join(t.Command[1:], " "), s.Place.Folder, every, t.What))
-			continue
-		}
-		page, err := fill.Text(t.Get, values)
-		if err != nil {
-			return nil, nil, err
-		}
-		left := fmt.Sprintf("have the hosting fetch %s%s every %s: it %s", s.Place.URL, page, every, t.What)
-		if strings.Contains(page, "KEY") {
-			left += " (with its key: " + fault.Call("reveal", s.Address()) + ")"
-		}
-		todo = append(todo, left)
-	}
-	return set, todo, nil
 }

@@ -3,6 +3,7 @@ package question
 import (
 	"fmt"
 	"strconv"
+	"strings"
 
 	"tivset/internal/answer"
 	"tivset/internal/fault"
@@ -129,12 +130,12 @@ func (a *Asking) strong(value string) (what, remedy string) {
 	if len(value) > longestPassword {
 		return fmt.Sprintf("a password of more than %d bytes is cut off by many apps", longestPassword), "Shorten it."
 	}
-	if s := secret.Rate(value, append(a.Seen(), a.Given["admin.name"])...); s.Points < secret.Floor {
+	if s := secret.Gauge(value, append(a.Seen(), a.Given["admin.name"])...); !s.Enough {
 		why := ""
-		for _, r := range s.Reasons {
-			why += ", " + r
+		if len(s.Reasons) > 0 {
+			why = ": " + strings.Join(s.Reasons, ", ")
 		}
-		return fmt.Sprintf("it scores %d of 100, and %d are needed%s", s.Points, secret.Floor, why), leave
+		return "a guesser needs " + s.Lasts + "; at least a century is asked for" + why, leave
 	}
 	return "", ""
 }

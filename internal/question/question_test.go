@@ -49,7 +49,7 @@ func TestWhatIsProposed(t *testing.T) {
 	for id, want := range map[string]string{"occupied": "stop", "licence": "accept", "language": "en",
 		"admin.name": "dunlin42", "admin.password": question.Generate, "admin.password-length": "20", "data.from": "new",
 		"data.server": "main", "data.name": "quill_pier7q2x9", "data.user": "quill_pier7q2x9", "data.tables": "t5ab_",
-		"care.updates": "fixes", "care.backup": "before", "care.put-back": "on", "admin.name-risk": "refuse"} {
+		"care.takes": "fixes", "care.waits": "3d", "care.hours": "02-05", "admin.name-risk": "refuse"} {
 		assert.Equal(t, want, all[id].Answer, id)
 		assert.False(t, all[id].Given, id)
 	}
@@ -84,7 +84,7 @@ func TestAnswersThatWillNotDo(t *testing.T) {
 		{"admin.name", "admin", "strangers try first", "-a admin.name-risk=accept"},
 		{"admin.name", "x", "form", ""},
 		{"admin.email", "nobody", "", ""},
-		{"admin.password", "hunter2", "of 100", "Leave it out"},
+		{"admin.password", "hunter2", "at least a century", "Leave it out"},
 		{"admin.password", strings.Repeat("Ab3$", 30), "cut off", "Shorten"},
 		{"admin.password-length", "11", "will not do", "Choose 12 to"},
 		{"admin.password-length", "73", "will not do", "Choose 12 to"},

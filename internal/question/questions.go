@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tivset/internal/answer"
+	"tivset/internal/answer/care"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 )
@@ -96,30 +97,32 @@ func asked(q kit.Ask) answer.Question {
 }
 
 func (a *Asking) aboutCare() []answer.Question {
-	var out []answer.Question
-	choice := func(id, short, ask, help string, options ...string) {
-		out = append(out, answer.Question{ID: id, Ask: ask, Short: short, Group: "Care", Kind: "one-of", Default: options[0],
-			Options: options, Rare: true, Help: help})
+	u := care.Usual
+	out := []answer.Question{
+		{ID: "care.takes", Ask: "Releases that the site takes by itself", Short: "takes by itself", Group: "Care",
+			Kind: "one-of", Default: u.Takes, Options: []string{"fixes", "features", "breaking", "nothing"}, Rare: true,
+			Help: "fixes: those that only mend; features: those that add something too; breaking: every one; nothing. " +
+				"A backup is made first, and what does not pass its check is put back, always."},
+		{ID: "care.waits", Ask: "How long a release must have been out", Short: "after", Group: "Care", Kind: "text",
+			Default: u.Waits, Pattern: care.WaitsForm, Form: "a number of days, such as 3d", Rare: true,
+			Help: "Others meet what is wrong with a release in its first days. One that mends a security hole is not " +
+				"waited for."},
+		{ID: "care.hours", Ask: "When", Short: "hours", Group: "Care", Kind: "text", Default: u.Hours,
+			Pattern: care.HoursForm, Form: "two hours with a dash, such as 02-05, or any", Rare: true,
+			Help: "The hours of this machine's clock between which the site may be worked on by itself."},
 	}
-	choice("care.updates", "updates", "Updates that the site takes by itself",
-		"fixes: releases that only mend; all: every release; off: none by itself.", "fixes", "off", "all")
-	choice("care.extensions", "extensions", "Update extensions", "Whether the app's extensions are updated too.", "off",
-		"on")
-	choice("care.themes", "themes", "Update themes",
-		"Whether the app's themes are updated too. That may change how the site looks.", "off", "on")
-	choice("care.backup", "backup", "Backup before an update", "before: one is made and kept.", "before", "off")
-	choice("care.put-back", "put back on failure", "Put the site back when an update fails",
-		"on: when the site does not pass its check, it is put back as it was.", "on", "off")
-	choice("care.mails", "mails about updates", "Mails about updates",
-		"failures: only when one did not work; all: after each; off: none.", "failures", "off", "all")
 	if a.Account.Mail != nil {
 		out = append(out,
-			answer.Question{ID: "details.to", Ask: "Mail the site's details to", Short: "details mailed to", Group: "Care",
+			answer.Question{ID: "care.tells", Ask: "Whom to tell, and of what", Short: "tells", Group: "Care", Kind: "text",
+				Default: u.Tells, Pattern: care.TellsForm,
+				Form: "trouble, changes or everything, or ADDRESS, trouble; or nobody", Rare: true,
+				Help: "trouble: when something did not work; changes: after each update too."},
+			answer.Question{ID: "handover.to", Ask: "Hand the site over to", Short: "handed over to", Group: "Care",
 				Kind: "email", Rare: true,
-				Help: "Addresses, name, what was chosen and where to change it. The password only when you say so."},
-			answer.Question{ID: "details.password", Ask: "With the password in that mail", Short: "with the password",
-				Group: "Care", Kind: "yes-no", Default: "no", Rare: true, When: when("details.to"),
-				Help: "Mail can be read on its way. Without it, the mail says how to see the password."})
+				Help: "A page with all that one has to know of the site is mailed there. The password only when you say so."},
+			answer.Question{ID: "handover.password", Ask: "With the password on that page", Short: "with the password",
+				Group: "Care", Kind: "yes-no", Default: "no", Rare: true, When: when("handover.to"),
+				Help: "Mail can be read on its way. Without it, the page says how to get one."})
 	}
 	return out
 }

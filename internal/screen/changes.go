@@ -28,16 +28,11 @@ func (s *Streams) ReviewUpdate(p *update.Plan) string {
 	if len(p.Steps) > 0 {
 		all = append(all, Pair{"Migration", strings.Join(once(p.Steps), "\n")})
 	}
-	care := "no backup"
+	first := "no backup"
 	if p.Backup {
-		care = "backup first"
+		first = "backup first"
 	}
-	if p.PutBack {
-		care += ", put back if the check fails"
-	} else {
-		care += ", not put back when the check fails"
-	}
-	all = append(all, Pair{"Care", care},
+	all = append(all, Pair{"Care", first + ", put back if the check fails"},
 		Pair{"Closed", "visitors see a notice for " + about(p.Closed) + ", and while the app migrates"})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})

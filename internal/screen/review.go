@@ -6,9 +6,9 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"tivset/internal/answer/care"
 	"tivset/internal/hosting/database"
 	"tivset/internal/plan"
-	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
 	"tivset/internal/talk"
@@ -27,7 +27,7 @@ func (s *Streams) Review(p *plan.Plan) string {
 	all = append(all,
 		Pair{"Admin", admin(p)},
 		Pair{"Site", described(p.Face)},
-		Pair{"Care", care(p.Care)},
+		Pair{"Care", entrusted(p.Care, mailed(p))},
 		Pair{"Account", changes(p.Changes)})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})
@@ -162,27 +162,6 @@ func language(tag string) string {
 	return "language " + tag
 }
 
-func care(c ledger.Care) string {
-	text := map[string]string{"off": "no updates by itself", "fixes": "updates: fixes only",
-		"all": "updates: all"}[c.Updates]
-	if c.Updates == "off" {
-		return text
-	}
-	if c.Backup == "before" {
-		text += ", backup first"
-	}
-	if c.PutBack == "on" {
-		text += ", put back if the check fails"
-	}
-	for _, x := range []struct{ what, on string }{{"extensions", c.Extensions}, {"themes", c.Themes}} {
-		if x.on == "on" {
-			text += ", " + x.what + " too"
-		}
-	}
-	return text + ", " + map[string]string{"off": "no mails", "failures": "a mail when it fails",
-		"all": "a mail after each"}[c.Mails]
-}
-
 func changes(c plan.Changes) string {
 	parts := []string{fmt.Sprintf("+ %s, %s", counted(c.Files, "file"), humanize.Bytes(uint64(c.Bytes)))}
 	for _, x := range []struct {
@@ -240,12 +219,25 @@ func (s *Streams) Installed(r *work.Done, app string) {
 	}
 }
 
-// Score prints a password and how hard it is to guess.
-func (s *Streams) Score(p secret.Text, r secret.Score) {
+// Strength prints a password and how long it withstands a guesser.
+func (s *Streams) Strength(p secret.Text, r secret.Strength) {
 	s.Print("%s", p.Reveal())
-	text := fmt.Sprintf("scores %d of 100", r.Points)
+	text := "a guesser needs " + r.Lasts
 	if len(r.Reasons) > 0 {
 		text += ": " + strings.Join(r.Reasons, ", ")
 	}
 	s.Say("%s", s.paint(faint, text))
+}
+
+// entrusted says a site's care, whom it tells on a line of its own.
+func entrusted(c care.Care, usual string) string {
+	return strings.Replace(c.Sentence(usual), "; ", ";\n", 1)
+}
+
+// mailed is whom mails about a planned site reach; empty where the account can send none.
+func mailed(p *plan.Plan) string {
+	if p.In == nil || p.In.Mail == nil {
+		return ""
+	}
+	return p.Admin.Email
 }

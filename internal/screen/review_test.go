@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/answer/care"
 	"tivset/internal/check"
 	"tivset/internal/plan"
 	"tivset/internal/records/ledger"
@@ -18,9 +19,9 @@ import (
 )
 
 func planned() *plan.Plan {
-	return &plan.Plan{Site: site.Site{Title: "Moorings", Release: "2.4.1",
+	return &plan.Plan{Site: site.Site{Title: "Quaybench", Release: "2.4.1",
 		Place: site.Place{URL: "http://lockside.localhost:8780/forum/", Folder: "web/lockside/forum", State: "new"},
-		Data: &site.Data{From: "new", Engine: "mariadb", Server: "main", Name: "quill_moor4t", User: "quill_moor4t",
+		Data: &site.Data{From: "new", Engine: "mariadb", Server: "main", Name: "quill_quay4t", User: "quill_quay4t",
 			Tables: "r7q_"},
 		Admin: site.Admin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true, Length: 20},
 		Face: site.Face{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en",
@@ -28,17 +29,17 @@ func planned() *plan.Plan {
 				{ID: "key", Ask: "Licence key", Secret: true}},
 			Extras: []site.Told{{ID: "extra.sample", Ask: "Sample content", Answer: "no"},
 				{ID: "extra.theme", Ask: "Theme", Answer: "dusk"}}},
-		Care: ledger.Care{Updates: "fixes", Backup: "before", PutBack: "on", Mails: "failures"}},
+		Care: care.Usual},
 		Changes:  plan.Changes{Files: 1214, Bytes: 6_100_000, Databases: []string{"a"}, Users: []string{"b"}},
 		Warnings: []string{"mind the gap"}}
 }
 
 func TestReview(t *testing.T) {
 	s, _, _ := streams()
-	assert.Equal(t, `  Moorings 2.4.1  →  http://lockside.localhost:8780/forum/
+	assert.Equal(t, `  Quaybench 2.4.1  →  http://lockside.localhost:8780/forum/
 
   Where     folder web/lockside/forum, new
-  Data      database quill_moor4t and user quill_moor4t on main (MariaDB)
+  Data      database quill_quay4t and user quill_quay4t on main (MariaDB)
             the user may use that database and no other; tables begin with r7q_
   Admin     wharfinger, wharfinger@lockside.localhost, password generated (20 characters)
   Site      “Lockside �[31mTalk”, English
@@ -46,15 +47,15 @@ func TestReview(t *testing.T) {
             First board: General
             Licence key: given, kept in the vault
             Sample content: no · Theme: dusk
-  Care      updates: fixes only, backup first, put back if the check fails, a mail when it fails
+  Care      takes fixes by itself once they are 3 days old, from 2 to 5 o'clock
   Account   + 1,214 files, 6.1 MB   + 1 database   + 1 user
 
   Note: Mind the gap.
 `, s.Review(planned()))
 	p := planned()
-	p.Data, p.Admin.Generated, p.Care.Updates, p.Face.Language, p.Changes.Files = nil, false, "off", "xx", 1
+	p.Data, p.Admin.Generated, p.Care.Takes, p.Face.Language, p.Changes.Files = nil, false, "nothing", "xx", 1
 	text := s.Review(p)
-	for _, words := range []string{"password as given", "no updates by itself", "language xx", "+ 1 file,"} {
+	for _, words := range []string{"password as given", "takes no release by itself", "language xx", "+ 1 file,"} {
 		assert.Contains(t, text, words)
 	}
 	assert.NotContains(t, text, "Data ")
@@ -69,7 +70,7 @@ func TestWhereThePasswordGoes(t *testing.T) {
 		{false, true, true}} {
 		s, out, err := streams()
 		s.OutTerminal, s.ShowPassword = c.terminal, c.asked
-		s.Installed(done, "Moorings")
+		s.Installed(done, "Quaybench")
 		assert.Equal(t, c.shown, strings.Contains(out.String(), "geheim"))
 		assert.Contains(t, out.String(), "tivset reveal lockside.localhost/forum")
 		assert.NotContains(t, out.String(), "front page")
@@ -77,7 +78,7 @@ func TestWhereThePasswordGoes(t *testing.T) {
 	}
 	s, out, _ := streams()
 	s.Loud = true
-	s.Installed(done, "Moorings")
+	s.Installed(done, "Quaybench")
 	assert.Contains(t, out.String(), "front page: shows it")
 }
 
@@ -91,7 +92,7 @@ func TestCredentials(t *testing.T) {
 	out.Reset()
 	s.Credentials(c)
 	assert.Contains(t, out.String(), "p2")
-	s.Score(secret.Of("abc"), secret.Score{Points: 5, Reasons: []string{"is shorter than 12 characters"}})
+	s.Strength(secret.Of("abc"), secret.Gauge("abc"))
 	assert.Contains(t, out.String(), "abc\n")
 	assert.Equal(t, "10.4 or newer", screen.Range(">=10.4"))
 	assert.Equal(t, ">=10, <11", screen.Range(">=10, <11"))

@@ -49,7 +49,7 @@ func (s *Streams) Sites(all []ledger.Site, chosen bool) {
 		if full {
 			row = []string{x.Address, x.App, x.Release, newer, x.Account, fmt.Sprint(x.Files), humanize.Bytes(uint64(x.Bytes)),
 				data,
-				x.InstalledAt.Format(time.DateOnly), x.UpdatedAt.Format(time.DateOnly), backup, x.Care.Updates, state}
+				x.InstalledAt.Format(time.DateOnly), x.UpdatedAt.Format(time.DateOnly), backup, x.Care.Takes, state}
 		}
 		rows = append(rows, row)
 	}
@@ -111,9 +111,7 @@ func sitePairs(s ledger.Site) []Pair {
 		Pair{Name: "Files", Text: fmt.Sprintf("%d, %s", s.Files, humanize.Bytes(uint64(s.Bytes)))},
 		Pair{Name: "Backup", Text: lastBackup(s)},
 		Pair{Name: "Installed", Text: s.InstalledAt.Format("2006-01-02 15:04 MST") + ", job " + s.Job},
-		Pair{Name: "Care", Text: strings.Join([]string{"updates " + s.Care.Updates, "backup " + s.Care.Backup,
-			"extensions " + s.Care.Extensions, "themes " + s.Care.Themes, "put back " + s.Care.PutBack, "mails " + s.Care.Mails},
-			", ")})
+		Pair{Name: "Care", Text: entrusted(s.Care, s.Admin.Email)})
 	if l := s.Licence; l != nil {
 		all = append(all, Pair{Name: "Licence", Text: l.Name + ", accepted " + l.At.Format("2006-01-02") +
 			" for release " + l.Release})

@@ -53,7 +53,7 @@ func TestPasswords(t *testing.T) {
 	assert.ErrorContains(t, err, "randomness")
 }
 
-func TestRate(t *testing.T) {
+func TestGauge(t *testing.T) {
 	for password, fine := range map[string]bool{
 		"":                          false,
 		"secret12":                  false,
@@ -70,36 +70,61 @@ func TestRate(t *testing.T) {
 		"correct horse boat staple": true,
 		"Ky9Tyqtuae7HSP6z":          true,
 	} {
-		s := secret.Rate(password, "Lockside Talk", "lockside", "wharfinger")
-		assert.Equal(t, fine, s.Points >= secret.Floor, "%q scores %d: %v", password, s.Points, s.Reasons)
-		assert.True(t, s.Points >= 0 && s.Points <= 100)
+		s := secret.Gauge(password, "Lockside Talk", "lockside", "wharfinger")
+		assert.Equal(t, fine, s.Enough, "%q: %s, %v", password, s.Lasts, s.Reasons)
 	}
-	assert.Contains(t, secret.Rate("Wharfinger1!", "wharfinger").Reasons, "contains “wharfinger”")
+	assert.Contains(t, secret.Gauge("Wharfinger1!", "wharfinger").Reasons, "it contains “wharfinger”")
+	for _, dated := range []string{"kranich-17.05.1984", "kranich19840517", "kranich1984", "17/5/84-kranich"} {
+		assert.Contains(t, secret.Gauge(dated).Reasons, "it contains a date", dated)
+	}
+	assert.NotContains(t, secret.Gauge("Kranich-7452-Teekanne").Reasons, "it contains a date")
 	for range 50 {
 		p, err := secret.Maker{}.Password(20, secret.All)
 		require.NoError(t, err)
-		assert.GreaterOrEqual(t, secret.Rate(p.Reveal()).Points, 85, p.Reveal())
+		assert.True(t, secret.Gauge(p.Reveal()).Enough, p.Reveal())
 	}
+}
+
+// Times are told as people speak of them.
+func TestLasts(t *testing.T) {
+	for password, lasts := range map[string]string{
+		"":                               "less than a second",
+		"hkm":                            "less than a second",
+		"hkmwqtz":                        "about 52 seconds",
+		"hkmwqtzx":                       "about 24 minutes",
+		"hkmwqtzxr":                      "about 11 hours",
+		"hkmwqtzxrv":                     "about 12 days",
+		"hkmwqtzxrvd":                    "about 11 months",
+		"hkmwqtzxrvdk":                   "about 24 years",
+		"hkmwqtzxrvdkp":                  "about 6 centuries",
+		"hkmwqtzxrvdkpgz":                "about 4,000 centuries",
+		"Kranich-Teekanne-74-Ufer-Lampe": "more than a million centuries",
+	} {
+		assert.Equal(t, lasts, secret.Gauge(password).Lasts, password)
+	}
+	_, err := json.Marshal(secret.Gauge(strings.Repeat("Kr9%", 1000)))
+	assert.NoError(t, err)
 }
 
 func TestGuessable(t *testing.T) {
 	for _, name := range []string{"admin", "Admin", "ADMINISTRATOR", "root", "admin1", "web-master", "lockside",
-		"Lockside-Talk", "moorings"} {
-		assert.NotEmpty(t, secret.Guessable(name, "Lockside Talk", "moorings", "lockside"), name)
+		"Lockside-Talk", "quaybench"} {
+		assert.NotEmpty(t, secret.Guessable(name, "Lockside Talk", "quaybench", "lockside"), name)
 	}
 	for _, name := range []string{"wharfinger", "gotofu56", "k.reed"} {
-		assert.Empty(t, secret.Guessable(name, "Lockside Talk", "moorings", "lockside.localhost"), name)
+		assert.Empty(t, secret.Guessable(name, "Lockside Talk", "quaybench", "lockside.localhost"), name)
 	}
 	name, err := secret.Maker{}.AdminName()
 	require.NoError(t, err)
 	assert.Regexp(t, `^([a-z][aeiou]){3}[2-9]{2}$`, name)
 }
 
-func FuzzRate(f *testing.F) {
+func FuzzGauge(f *testing.F) {
 	f.Add("päss\x00wörd", "p")
 	f.Fuzz(func(t *testing.T, password, word string) {
-		if s := secret.Rate(password, word); s.Points < 0 || s.Points > 100 {
-			t.Fatal(s.Points)
+		s := secret.Gauge(password, word)
+		if _, err := json.Marshal(s); err != nil || s.Lasts == "" {
+			t.Fatal(s, err)
 		}
 	})
 }

@@ -31,8 +31,7 @@ func (c *Carried) Answers() answer.Given {
 	x := c.Record
 	out := answer.Given{"title": x.Title, "language": x.Language, "licence": "accept",
 		"admin.name": x.Admin.Name, "admin.email": x.Admin.Email,
-		"care.updates": x.Care.Updates, "care.backup": x.Care.Backup, "care.extensions": x.Care.Extensions,
-		"care.themes": x.Care.Themes, "care.put-back": x.Care.PutBack, "care.mails": x.Care.Mails}
+		"care.takes": x.Care.Takes, "care.waits": x.Care.Waits, "care.hours": x.Care.Hours, "care.tells": x.Care.Tells}
 	for _, chosen := range x.Chosen {
 		out[chosen.ID] = chosen.Answer
 	}

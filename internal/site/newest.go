@@ -29,7 +29,7 @@ func (b *Book) news() *news {
 // tell fills in what is found out when a site is shown: whether there is
 // something newer, how far it goes, and whether the site takes it by itself.
 func (n *news) tell(x *ledger.Site) {
-	key := [3]string{x.App, x.Release, x.Care.Updates}
+	key := [3]string{x.App, x.Release, x.Care.Takes + " " + x.Care.Waits}
 	found, known := n.known[key]
 	if !known {
 		found = n.find(*x)
@@ -63,7 +63,7 @@ func (n *news) find(x ledger.Site) newer {
 	if k == nil || x.Release == k.Newest().Release {
 		return newer{} // or no kit knows the app any more
 	}
-	out := newer{due: Due(k, x), urgent: k.Urgent(x.Release, k.Newest().Release)}
+	out := newer{due: Due(k, x, n.Now()), urgent: k.Urgent(x.Release, k.Newest().Release)}
 	for _, r := range k.Between(x.Release, k.Newest().Release) {
 		if out.release == "" {
 			out.release = r.Release
@@ -92,15 +92,18 @@ func (b *Book) Standing(k *kit.Kit, n int) string {
 	return text
 }
 
-// Due is the newest release that a site's care takes by itself, "" for none.
-func Due(k *kit.Kit, x ledger.Site) string {
+// Due is the newest release that a site's care takes by itself at a time, "" for none.
+func Due(k *kit.Kit, x ledger.Site, now time.Time) string {
 	between := k.Between(x.Release, k.Newest().Release)
-	if x.Care.Updates == "all" && len(between) > 0 {
-		return between[0].Release
-	}
 	to := ""
-	for i := len(between) - 1; i >= 0 && x.Care.Updates == "fixes" && between[i].Level == "fixes"; i-- {
-		to = between[i].Release
+	for i, r := range slices.Backward(between) {
+		if !x.Care.TakesLevel(r.Level) {
+			break
+		}
+		urgent := k.Urgent(x.Release, r.Release)
+		if x.Care.Waited(between[i].Date, now) || urgent {
+			to = r.Release
+		}
 	}
 	return to
 }

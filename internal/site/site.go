@@ -5,27 +5,27 @@ import (
 	"strings"
 
 	"tivset/internal/answer"
+	"tivset/internal/answer/care"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/place"
-	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 )
 
 // Site is an app at a place. Nothing writes to one once it is made; a site with
 // other secrets or another release is another Site.
 type Site struct {
-	App     string      `json:"app"`
-	Title   string      `json:"app_title"`
-	Release string      `json:"release"`
-	Account string      `json:"account"`
-	Place   Place       `json:"place"`
-	Data    *Data       `json:"data,omitempty"` // nil for an app without a database
-	Admin   Admin       `json:"admin"`
-	Face    Face        `json:"site"`
-	Care    ledger.Care `json:"care"`
+	App     string    `json:"app"`
+	Title   string    `json:"app_title"`
+	Release string    `json:"release"`
+	Account string    `json:"account"`
+	Place   Place     `json:"place"`
+	Data    *Data     `json:"data,omitempty"` // nil for an app without a database
+	Admin   Admin     `json:"admin"`
+	Face    Face      `json:"site"`
+	Care    care.Care `json:"care"`
 
 	Kit     catalogue.Entry        `json:"-"`
 	Of      *kit.Release           `json:"-"` // the release, as the kit describes it

@@ -52,7 +52,7 @@ func TestASiteComesBackFromItsRecord(t *testing.T) {
 // with a remedy, and no site with holes.
 func TestRecordsThatMakeNoSite(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	for name, spoil := range map[string]func(*ledger.Site){
 		"account": func(x *ledger.Site) { x.Account = "nobody" },
@@ -71,7 +71,7 @@ func TestRecordsThatMakeNoSite(t *testing.T) {
 // Another secret makes another site; the first stays what it was.
 func TestASiteIsAValue(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	s, err := w.Book.From(done.Site)
 	require.NoError(t, err)
@@ -91,14 +91,14 @@ func TestASiteIsAValue(t *testing.T) {
 // What somebody calls a site means that one, or the fault says which it could be.
 func TestSitesAreFoundByWhatPeopleCallThem(t *testing.T) {
 	w := sitetest.Demo(t)
-	for app, at := range map[string]string{"inkwater": "lockside.localhost/journal",
-		"moorings":   "chandlery.localhost/forum",
+	for app, at := range map[string]string{"inkreach": "lockside.localhost/journal",
+		"quaybench":  "chandlery.localhost/forum",
 		"pennywharf": "lockside.localhost/forum"} {
 		_, err := w.Install(sitetest.Request(app, at))
 		require.NoError(t, err)
 	}
-	for word, want := range map[string]string{"journal": "inkwater", "lockside.localhost/journal": "inkwater",
-		"http://lockside.localhost/journal/": "inkwater", "chandlery.localhost/forum": "moorings",
+	for word, want := range map[string]string{"journal": "inkreach", "lockside.localhost/journal": "inkreach",
+		"http://lockside.localhost/journal/": "inkreach", "chandlery.localhost/forum": "quaybench",
 		"lockside.localhost/forum": "pennywharf"} {
 		x, err := w.Book.Find(ctx, word)
 		require.NoError(t, err, word)
@@ -125,7 +125,7 @@ func TestWhatBelongsToOthers(t *testing.T) {
 	w := sitetest.Demo(t)
 	outer, err := w.Install(sitetest.Request("pennywharf", "chandlery.localhost"))
 	require.NoError(t, err)
-	inner, err := w.Install(sitetest.Request("inkwater", "chandlery.localhost/journal"))
+	inner, err := w.Install(sitetest.Request("inkreach", "chandlery.localhost/journal"))
 	require.NoError(t, err)
 	w.EditAccount(func(a *account.Account) {
 		a.Domains = append(a.Domains, account.Domain{Name: "sub.chandlery.localhost", Folder: "web/chandlery/sub",

@@ -91,7 +91,7 @@ func entered(t *testing.T, w *sitetest.World, account, at, sign string) {
 // Every demo app is entered, signed in, though each wants a token of its own page.
 func TestEnters(t *testing.T) {
 	w := sitetest.Demo(t)
-	for app, sign := range map[string]string{"moorings": "Sign out", "inkwater": "Sign out", "lanternbox": "Sign out",
+	for app, sign := range map[string]string{"quaybench": "Sign out", "inkreach": "Sign out", "lanternbox": "Sign out",
 		"towline": "Signed in as", "pennywharf": "Sign out", "helmroom": "Sign out"} {
 		done, err := w.Install(sitetest.Request(app, sitetest.Apps[app]))
 		require.NoError(t, err)
@@ -125,7 +125,7 @@ func TestEntersAppsInPHP(t *testing.T) {
 // Where PHP does not run there is no page, and nothing is left.
 func TestNoPageToHandOver(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
+	done, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 	require.NoError(t, err)
 	folder := filepath.Join(w.Root, done.Site.Folder)
 	before := w.Snapshot()

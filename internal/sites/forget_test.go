@@ -16,7 +16,7 @@ import (
 // Only a site that is gone is forgotten; what is left of it is named.
 func TestForget(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	before := w.Snapshot()
 	_, err = w.Sites.Forget(ctx, "journal", false)

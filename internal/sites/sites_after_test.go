@@ -17,7 +17,7 @@ func TestLists(t *testing.T) {
 	w := sitetest.Demo(t)
 	for app, at := range sitetest.Apps {
 		r := sitetest.Request(app, at)
-		if app == "inkwater" {
+		if app == "inkreach" {
 			r.Release = "1.3.2"
 		}
 		_, err := w.Install(r)
@@ -32,10 +32,10 @@ func TestLists(t *testing.T) {
 		return out
 	}
 	assert.Len(t, names(sites.Listing{}), len(sitetest.Apps))
-	assert.Equal(t, []string{"inkwater"}, names(sites.Listing{Newer: true}))
-	assert.Equal(t, []string{"inkwater", "moorings", "towline"},
+	assert.Equal(t, []string{"inkreach"}, names(sites.Listing{Newer: true}))
+	assert.Equal(t, []string{"inkreach", "quaybench", "towline"},
 		names(sites.Listing{Words: []string{"LOCKSIDE"}, Sort: "app"}))
-	assert.Equal(t, []string{"towline", "moorings", "inkwater"},
+	assert.Equal(t, []string{"towline", "quaybench", "inkreach"},
 		names(sites.Listing{Words: []string{"lockside"}, Sort: "app", Reverse: true}))
 	_, err := w.Sites.List(ctx, sites.Listing{Sort: "colour"})
 	assert.ErrorContains(t, err, "cannot be sorted by colour")
@@ -46,7 +46,7 @@ func TestLists(t *testing.T) {
 		require.NoError(t, os.RemoveAll(filepath.Join(w.Root, x.Folder, entry)))
 	}
 	assert.Equal(t, []string{"pennywharf"}, names(sites.Listing{Health: "gone", Fresh: true}))
-	all, err := w.Sites.List(ctx, sites.Listing{App: "inkwater"})
+	all, err := w.Sites.List(ctx, sites.Listing{App: "inkreach"})
 	require.NoError(t, err)
 	assert.Positive(t, all.Sites[0].DatabaseBytes)
 	assert.Equal(t, "features", all.Sites[0].NewerLevel)

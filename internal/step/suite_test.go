@@ -55,13 +55,13 @@ func newGround(t *testing.T) *ground {
 	program := filepath.Join(t.TempDir(), "crontab.sh")
 	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\ncase $1 in\n-l) [ -e "+g.crontab+" ] && cat "+g.crontab+
 		" || { echo 'no crontab for x' >&2; exit 1; };;\n-r) rm "+g.crontab+";;\n*) cat >"+g.crontab+";;\nesac\n"), 0o755))
-	done, err := g.w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := g.w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	g.w.EditAccount(func(a *account.Account) { a.Runtime.Crontab, a.Runtime.PHP = program, "/bin/true" })
 	g.record = done.Site
 	g.site, err = g.w.Book.From(done.Site)
 	require.NoError(t, err)
-	g.planned, err = g.w.Planner.Plan(ctx, sitetest.Request("inkwater", "chandlery.localhost/news"))
+	g.planned, err = g.w.Planner.Plan(ctx, sitetest.Request("inkreach", "chandlery.localhost/news"))
 	require.NoError(t, err)
 	g.in, err = g.w.Hosting.Open(ctx, g.site.In)
 	require.NoError(t, err)

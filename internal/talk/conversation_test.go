@@ -22,7 +22,7 @@ var ctx = context.Background()
 
 // usual is the shortest conversation that ends with an install.
 func usual() []line {
-	return []line{{question: "App", answer: "inkwater"}, {question: "Domain", answer: "lockside.localhost"},
+	return []line{{question: "App", answer: "inkreach"}, {question: "Domain", answer: "lockside.localhost"},
 		{question: "Directory", answer: "journal"}, {question: "Title", answer: "Lock talk"},
 		{question: "Choose any of these yourself"}, {question: "Sign-in name of the admin"},
 		{question: "E-mail address of the admin", answer: "quill@quillmere.localhost"}, {question: "Password"},
@@ -54,7 +54,7 @@ func TestAConversationLeadsToThePlanThatWasAgreedTo(t *testing.T) {
 	assert.Equal(t, len(s.lines), s.at, "the whole script was played")
 	require.Len(t, s.plans, 1)
 	assert.Same(t, s.plans[0], p, "what was reviewed is what comes back")
-	assert.Equal(t, []string{"inkwater", "Lock talk", "web/lockside/journal"}, []string{p.App, p.Face.Title,
+	assert.Equal(t, []string{"inkreach", "Lock talk", "web/lockside/journal"}, []string{p.App, p.Face.Title,
 		p.Place.Folder})
 	assert.True(t, p.Admin.Generated)
 	assert.NotEqual(t, "admin", p.Admin.Name)
@@ -83,7 +83,7 @@ func TestAConversationCanEndAtEveryQuestion(t *testing.T) {
 func TestWrongAnswersAreAskedAgainAndTheOthersKept(t *testing.T) {
 	w := sitetest.Demo(t)
 	s, p, err := talkWith(t, w, &plan.Request{},
-		line{question: "App", answer: "inkwatr"}, line{question: "App", answer: "99"}, line{question: "App", answer: "2"},
+		line{question: "App", answer: "inkrech"}, line{question: "App", answer: "99"}, line{question: "App", answer: "2"},
 		line{question: "Domain", answer: "lockside.localhost"},
 		line{question: "Directory", answer: "../out"}, line{question: "Directory", answer: "wrong place"},
 		line{question: "Directory", answer: "journal"},
@@ -103,7 +103,7 @@ func TestWrongAnswersAreAskedAgainAndTheOthersKept(t *testing.T) {
 		p.Secrets["admin.password"].Reveal()})
 	assert.False(t, p.Admin.Generated)
 	assert.NotContains(t, s.heard(), "Harbour-tide", "what is typed unseen is shown nowhere")
-	for _, refused := range []string{"Did you mean inkwater?", "cannot lead upwards", "neither yes nor no",
+	for _, refused := range []string{"Did you mean inkreach?", "cannot lead upwards", "neither yes nor no",
 		"names that strangers try first", "passwords are typed unseen", "the two are not the same"} {
 		assert.Contains(t, s.heard(), refused)
 	}
@@ -174,12 +174,12 @@ func TestAnswersAreChangedInTheReview(t *testing.T) {
 // before the first question.
 func TestWhatWasGivenIsNotAsked(t *testing.T) {
 	w := sitetest.Demo(t)
-	r := sitetest.Request("inkwater", "lockside.localhost/journal")
+	r := sitetest.Request("inkreach", "lockside.localhost/journal")
 	s, p, err := talkWith(t, w, &r, yes)
 	require.NoError(t, err, s.heard())
 	assert.Equal(t, r.Answers["title"], p.Face.Title)
 
-	for _, wrong := range []plan.Request{{App: "inkwell"}, {App: "inkwater", At: "nowhere.localhost"}} {
+	for _, wrong := range []plan.Request{{App: "inkwell"}, {App: "inkreach", At: "nowhere.localhost"}} {
 		s, _, err := talkWith(t, w, &wrong)
 		require.Error(t, err)
 		assert.Equal(t, fault.Usage, fault.Of(err).Kind)

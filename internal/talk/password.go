@@ -2,7 +2,6 @@ package talk
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strconv"
 
@@ -75,8 +74,8 @@ func (c *Conversation) ownPassword(ctx context.Context, q question.Asked) (strin
 		if err != nil {
 			return "", err
 		}
-		c.Ask.Good(fmt.Sprintf("it scores %d of 100", secret.Rate(typed, c.Request.Answers["title"],
-			c.Request.Answers["admin.name"]).Points))
+		c.Ask.Good("a guesser needs " + secret.Gauge(typed, c.Request.Answers["title"],
+			c.Request.Answers["admin.name"]).Lasts)
 		again, err := c.Ask.Ask(ctx, Prompt{Text: "The same once more", Unseen: true})
 		if err != nil {
 			return "", err

@@ -14,7 +14,7 @@ import (
 func TestResumeAndUndoOfOtherJobs(t *testing.T) {
 	w := sitetest.Demo(t)
 	ctx := context.Background()
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	before := w.Snapshot()
 	for _, id := range []string{done.Job, "20260101-000000-abcd", "nonsense"} {

@@ -42,7 +42,7 @@ func TestJobsWithoutAJournal(t *testing.T) {
 		t.Run(what, func(t *testing.T) {
 			w := sitetest.Demo(t)
 			w.Trip.Dies("rename web/lockside/journal", 1)
-			_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+			_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 			w.Trip.Arm(0, 0)
 			require.Error(t, err)
 			id := fault.Of(err).Job
@@ -52,7 +52,7 @@ func TestJobsWithoutAJournal(t *testing.T) {
 			says(t, err, "undo", id, "--give-up")
 			_, err = w.Desk.Resume(ctx, id)
 			says(t, err, "undo", id, "--give-up")
-			_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+			_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 			require.Error(t, err, "the place is still held")
 			done, err := w.Desk.GiveUp(ctx, id)
 			require.NoError(t, err)
@@ -62,7 +62,7 @@ func TestJobsWithoutAJournal(t *testing.T) {
 			left, err := w.Desk.Unfinished(ctx)
 			require.NoError(t, err)
 			assert.Empty(t, left)
-			_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+			_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 			require.NoError(t, err, "%v", fault.Of(err))
 			_, err = w.Desk.GiveUp(ctx, id)
 			require.Error(t, err)
@@ -74,7 +74,7 @@ func TestJobsWithoutAJournal(t *testing.T) {
 // out, and it is said.
 func TestHostsAndDomainsThatAreGone(t *testing.T) {
 	w := sitetest.Demo(t)
-	gone, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	gone, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	before := w.Snapshot()
 	_, err = w.Sites.Forget(ctx, gone.Site.Address, false)
@@ -101,7 +101,7 @@ func TestHostsAndDomainsThatAreGone(t *testing.T) {
 
 	// The host is gone.
 	w = sitetest.Demo(t)
-	lost, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	lost, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	w.EditAccount(func(a *account.Account) { a.Reach = "local:" + filepath.Join(w.Root, "nowhere") })
 	_, err = w.Sites.Forget(ctx, lost.Site.Address, false)
@@ -119,10 +119,10 @@ func TestHostsAndDomainsThatAreGone(t *testing.T) {
 // A vault with another key is not called empty.
 func TestAVaultWithAnotherKey(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	other := sitetest.Demo(t)
-	_, err = other.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err = other.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	text, err := os.ReadFile(other.Home.VaultKey())
 	require.NoError(t, err)
@@ -138,7 +138,7 @@ func TestAVaultWithAnotherKey(t *testing.T) {
 // time can be given up.
 func TestFoldersThatCannotBeTakenAway(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	w.Trip.Keeps(".tivset/stage/")
 	p, err := remove.Look(ctx, w.Desk, remove.Request{Site: done.Site.Address, NoBackup: true})
@@ -153,7 +153,7 @@ func TestFoldersThatCannotBeTakenAway(t *testing.T) {
 
 	w.Trip.Keeps("")
 	w.Trip.Dies("rename web/lockside/journal", 1)
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	w.Trip.Arm(0, 0)
 	require.Error(t, err)
 	id := fault.Of(err).Job
@@ -168,6 +168,6 @@ func TestFoldersThatCannotBeTakenAway(t *testing.T) {
 	_, err = w.Desk.Undo(ctx, id)
 	require.ErrorContains(t, err, "the job has ended already")
 	w.Trip.Keeps("")
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err, "%v", fault.Of(err))
 }

@@ -28,13 +28,13 @@ func TestNoSecretInWhatIsSaid(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := sitetest.Demo(t)
-			file := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater/kit.yaml")
+			file := filepath.Join(w.Demo.Folder, "demo/catalogue/inkreach/kit.yaml")
 			text, err := os.ReadFile(file)
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "recognise:", broken, 1)), 0o644))
 			var told []job.Event
 			w.Desk.Progress = func(e job.Event) { told = append(told, e) }
-			r := sitetest.Request("inkwater", "lockside.localhost/journal")
+			r := sitetest.Request("inkreach", "lockside.localhost/journal")
 			r.Answers["admin.password"] = mine
 			_, err = w.Install(r)
 			require.Error(t, err)

@@ -146,7 +146,7 @@ func after(w *sitetest.World, change string) string {
 // twice: as it is, and with one entry more.
 func changeable(t *testing.T, w *sitetest.World) (ledger.Site, string) {
 	t.Helper()
-	done, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	done, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
 	x := done.Site
 	require.NoError(t, os.WriteFile(filepath.Join(w.Root, x.Folder, "post.page"), []byte("changed"), 0o644))

@@ -25,7 +25,7 @@ func TestNobodyWritesToAPlan(t *testing.T) {
 		require.NoError(t, carry(), what)
 		sitetest.Same(t, before, wholePlan(plan), what)
 	}
-	p, err := w.Planner.Plan(ctx, sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	p, err := w.Planner.Plan(ctx, sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
 	w.Trip.FailOn("exec")
 	w.Trip.Arm(1, 2)

@@ -42,7 +42,7 @@ func wholeLife(t *testing.T, w *sitetest.World) {
 	t.Helper()
 	begin := w.Snapshot()
 	here := t.TempDir()
-	done, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	done, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
 	at := done.Site.Address
 	folder := filepath.Join(w.Root, done.Site.Folder)

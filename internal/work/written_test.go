@@ -44,7 +44,7 @@ const (
 func TestAnUndoDaysLaterLosesNothing(t *testing.T) {
 	w := sitetest.Demo(t)
 	w.Hosting.Settle = 0
-	done, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	done, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
 	x := done.Site
 	do := func() error {
@@ -115,7 +115,7 @@ func TestANameThatCameBack(t *testing.T) {
 			note := filepath.Join(root, "old/note.txt")
 			require.NoError(t, os.MkdirAll(filepath.Dir(note), 0o755))
 			require.NoError(t, os.WriteFile(note, []byte("keep me"), 0o600))
-			r := sitetest.Older("inkwater", "quillmere.localhost", "1.3.2")
+			r := sitetest.Older("inkreach", "quillmere.localhost", "1.3.2")
 			r.Answers["occupied"] = "set-aside"
 			done, err := w.Install(r)
 			require.NoError(t, err)

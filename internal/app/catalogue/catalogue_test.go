@@ -37,9 +37,9 @@ func TestCatalogue(t *testing.T) {
 func TestFolderOfAnotherName(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
-	require.NoError(t, os.Rename(dir+"/moorings", dir+"/other"))
+	require.NoError(t, os.Rename(dir+"/quaybench", dir+"/other"))
 	_, err := catalogue.New(catalogue.Source{Name: "demo", Files: os.DirFS(dir)}).Find("other")
-	assert.ErrorContains(t, err, "is for moorings")
+	assert.ErrorContains(t, err, "is for quaybench")
 	_, _, err = catalogue.New(catalogue.Folder("gone", dir+"/none")).Cards()
 	assert.ErrorContains(t, err, "cannot read the catalogue gone")
 }
@@ -62,16 +62,16 @@ func TestLinksOutOfAKit(t *testing.T) {
 	home := t.TempDir()
 	folder := filepath.Join(home, "kits")
 	require.NoError(t, os.WriteFile(filepath.Join(home, "vault.key"), []byte("AGE-SECRET-KEY-1"), 0o600))
-	for _, kit := range []string{"moorings", "other"} {
+	for _, kit := range []string{"quaybench", "other"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(folder, kit), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(folder, kit, "mine.txt"), []byte("mine"), 0o644))
 	}
-	require.NoError(t, os.Symlink(filepath.Join(folder, "moorings"), filepath.Join(folder, "linked")))
+	require.NoError(t, os.Symlink(filepath.Join(folder, "quaybench"), filepath.Join(folder, "linked")))
 	kits := catalogue.Folder("tests", folder).Files
 	for name, to := range map[string]string{"licence.txt": "../../vault.key",
 		"whole.txt": filepath.Join(home, "vault.key"), "theirs.txt": "../other/mine.txt", "fine.txt": "mine.txt"} {
-		require.NoError(t, os.Symlink(to, filepath.Join(folder, "moorings", name)))
-		of, err := fs.Sub(kits, "moorings")
+		require.NoError(t, os.Symlink(to, filepath.Join(folder, "quaybench", name)))
+		of, err := fs.Sub(kits, "quaybench")
 		require.NoError(t, err)
 		text, err := fs.ReadFile(of, name)
 		if name == "fine.txt" {
@@ -103,7 +103,7 @@ func TestCardsAreNoted(t *testing.T) {
 	assert.Equal(t, 6, reads)
 	assert.Equal(t, first, look())
 	assert.Equal(t, 6, reads)
-	name := filepath.Join(dir, "moorings/kit.yaml")
+	name := filepath.Join(dir, "quaybench/kit.yaml")
 	text, err := os.ReadFile(name)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(name, bytes.Replace(text, []byte("kind: forum"), []byte("kind: wiki"), 1), 0o644))
@@ -118,18 +118,18 @@ func TestCardsAreNoted(t *testing.T) {
 func TestTwoCataloguesWithOneApp(t *testing.T) {
 	dir, other := t.TempDir(), t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
-	require.NoError(t, os.CopyFS(filepath.Join(other, "moorings"), os.DirFS(filepath.Join(dir, "moorings"))))
+	require.NoError(t, os.CopyFS(filepath.Join(other, "quaybench"), os.DirFS(filepath.Join(dir, "quaybench"))))
 	c := catalogue.New(catalogue.Folder("demo", dir), catalogue.Folder("other", other))
-	_, err := c.Find("moorings")
+	_, err := c.Find("quaybench")
 	require.Error(t, err)
 	f := fault.Of(err)
 	assert.Equal(t, fault.Decision, f.Kind)
-	assert.Contains(t, f.Remedy, fault.Call("catalogue", "use", "moorings", "demo"))
+	assert.Contains(t, f.Remedy, fault.Call("catalogue", "use", "quaybench", "demo"))
 	assert.Len(t, f.Details, 2)
 	_, err = c.Find("helmroom")
 	require.NoError(t, err)
-	c.Decided = map[string]string{"moorings": "other"}
-	e, err := c.Find("moorings")
+	c.Decided = map[string]string{"quaybench": "other"}
+	e, err := c.Find("quaybench")
 	require.NoError(t, err)
 	assert.Equal(t, "other", e.Catalogue)
 	cards, _, err := c.Cards()

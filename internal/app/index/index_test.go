@@ -107,17 +107,17 @@ func open(t *testing.T, s *index.Shelf, app string) (summary string, withheld, e
 // left is not packed.
 func TestPackingIsTheSameEverywhere(t *testing.T) {
 	one, other := newPublisher(t), newPublisher(t)
-	require.NoError(t, os.WriteFile(filepath.Join(other.kits, "moorings/kit.yaml~"), []byte("old"), 0o600))
-	require.NoError(t, os.MkdirAll(filepath.Join(other.kits, "moorings/.git/objects"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(other.kits, "moorings/.git/objects/x"), []byte("x"), 0o600))
-	require.NoError(t, os.Chmod(filepath.Join(other.kits, "moorings/kit.yaml"), 0o600))
-	a, err := index.Pack(one.kit("moorings").Files())
+	require.NoError(t, os.WriteFile(filepath.Join(other.kits, "quaybench/kit.yaml~"), []byte("old"), 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(other.kits, "quaybench/.git/objects"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(other.kits, "quaybench/.git/objects/x"), []byte("x"), 0o600))
+	require.NoError(t, os.Chmod(filepath.Join(other.kits, "quaybench/kit.yaml"), 0o600))
+	a, err := index.Pack(one.kit("quaybench").Files())
 	require.NoError(t, err)
-	b, err := index.Pack(other.kit("moorings").Files())
+	b, err := index.Pack(other.kit("quaybench").Files())
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(a, b))
-	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(other.kits, "moorings/mine.txt")))
-	_, err = index.Pack(other.kit("moorings").Files())
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(other.kits, "quaybench/mine.txt")))
+	_, err = index.Pack(other.kit("quaybench").Files())
 	require.ErrorContains(t, err, "mine.txt")
 }
 
@@ -125,31 +125,31 @@ func TestPackingIsTheSameEverywhere(t *testing.T) {
 // catalogue and comes back.
 func TestVersionsOnlyGoUp(t *testing.T) {
 	p := newPublisher(t)
-	first := p.publish([]string{"moorings", "helmroom"})
-	assert.Equal(t, []string{"helmroom", "moorings"}, first.Changed)
-	p.change("moorings", "Talk by the water")
-	second := p.publish([]string{"moorings", "helmroom"})
-	assert.Equal(t, []string{"moorings"}, second.Changed)
+	first := p.publish([]string{"quaybench", "helmroom"})
+	assert.Equal(t, []string{"helmroom", "quaybench"}, first.Changed)
+	p.change("quaybench", "Talk by the water")
+	second := p.publish([]string{"quaybench", "helmroom"})
+	assert.Equal(t, []string{"quaybench"}, second.Changed)
 	assert.Equal(t, 2, second.Serial)
-	assert.Equal(t, 2, second.Kits["moorings"].Version)
+	assert.Equal(t, 2, second.Kits["quaybench"].Version)
 	assert.Equal(t, 1, second.Kits["helmroom"].Version)
-	third := p.publish(nil, "moorings")
-	assert.NotContains(t, third.Kits, "moorings")
-	assert.Equal(t, 2, third.Withdrawn["moorings"])
-	p.change("moorings", "Talk by the sea")
-	fourth := p.publish([]string{"moorings"})
-	assert.Equal(t, 3, fourth.Kits["moorings"].Version)
+	third := p.publish(nil, "quaybench")
+	assert.NotContains(t, third.Kits, "quaybench")
+	assert.Equal(t, 2, third.Withdrawn["quaybench"])
+	p.change("quaybench", "Talk by the sea")
+	fourth := p.publish([]string{"quaybench"})
+	assert.Equal(t, 3, fourth.Kits["quaybench"].Version)
 	left, err := filepath.Glob(filepath.Join(p.folder, "*.kit"))
 	require.NoError(t, err)
-	assert.Equal(t, []string{filepath.Join(p.folder, "helmroom-1.kit"), filepath.Join(p.folder, "moorings-3.kit")}, left)
-	_, err = index.Publish(index.Publishing{Folder: p.folder, Key: p.key, Now: p.now, Without: []string{"inkwater"}})
-	require.ErrorContains(t, err, "no kit of inkwater")
+	assert.Equal(t, []string{filepath.Join(p.folder, "helmroom-1.kit"), filepath.Join(p.folder, "quaybench-3.kit")}, left)
+	_, err = index.Publish(index.Publishing{Folder: p.folder, Key: p.key, Now: p.now, Without: []string{"inkreach"}})
+	require.ErrorContains(t, err, "no kit of inkreach")
 }
 
 // A folder that another key signed, or that was tampered with, is left alone.
 func TestPublishingOverAnothersCatalogue(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"moorings"})
+	p.publish([]string{"quaybench"})
 	was, err := os.ReadFile(filepath.Join(p.folder, index.File))
 	require.NoError(t, err)
 	_, other, err := minisign.GenerateKey(rand.Reader)
@@ -166,11 +166,11 @@ func TestPublishingOverAnothersCatalogue(t *testing.T) {
 // request, a kit is fetched once, when it is used.
 func TestFollowingOverHTTPS(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"moorings", "helmroom"})
+	p.publish([]string{"quaybench", "helmroom"})
 	s, asked := p.serve()
 	n, err := s.Refresh(context.Background())
 	require.NoError(t, err, "%v", fault.Of(err))
-	assert.Equal(t, []string{"helmroom", "moorings"}, n.New)
+	assert.Equal(t, []string{"helmroom", "quaybench"}, n.New)
 	assert.Equal(t, []string{"/index.json", "/index.json.minisig"}, *asked)
 	*asked = nil
 	n, err = s.Refresh(context.Background())
@@ -188,11 +188,11 @@ func TestFollowingOverHTTPS(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, cards, 2)
 	for range 2 {
-		_, withheld, err := open(t, s, "moorings")
+		_, withheld, err := open(t, s, "quaybench")
 		require.NoError(t, err, "%v", fault.Of(err))
 		require.NoError(t, withheld)
 	}
-	assert.Equal(t, []string{"/moorings-1.kit"}, *asked)
+	assert.Equal(t, []string{"/quaybench-1.kit"}, *asked)
 	p.now = p.now.Add(25 * time.Hour)
 	*asked = nil
 	require.NoError(t, s.Fresh(context.Background()))
@@ -205,11 +205,11 @@ func TestFollowingOverHTTPS(t *testing.T) {
 // nothing old back.
 func TestWhoServesItCanForgeNothing(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"moorings", "helmroom"})
+	p.publish([]string{"quaybench", "helmroom"})
 	old := t.TempDir()
 	require.NoError(t, os.CopyFS(old, os.DirFS(p.folder)))
-	p.change("moorings", "Talk by the water")
-	p.publish([]string{"moorings"})
+	p.change("quaybench", "Talk by the water")
+	p.publish([]string{"quaybench"})
 	s := p.shelf(nil, p.folder)
 	_, err := s.Refresh(context.Background())
 	require.NoError(t, err)
@@ -238,7 +238,7 @@ func TestWhoServesItCanForgeNothing(t *testing.T) {
 	refused("a changed index", "another key signed it")
 
 	other := newPublisher(t)
-	other.publish([]string{"moorings"})
+	other.publish([]string{"quaybench"})
 	s.From = other.folder
 	refused("an index of another key", "another key signed it")
 
@@ -247,8 +247,8 @@ func TestWhoServesItCanForgeNothing(t *testing.T) {
 	refused("no signature", "cannot be refreshed")
 
 	s.From = now
-	require.NoError(t, os.WriteFile(filepath.Join(now, "moorings-2.kit"), []byte("something else"), 0o600))
-	_, _, err = open(t, s, "moorings")
+	require.NoError(t, os.WriteFile(filepath.Join(now, "quaybench-2.kit"), []byte("something else"), 0o600))
+	_, _, err = open(t, s, "quaybench")
 	require.ErrorContains(t, err, "not the one that the catalogue harbour names")
 	require.NoError(t, os.Truncate(filepath.Join(now, "helmroom-1.kit"), 1000))
 	_, _, err = open(t, s, "helmroom")
@@ -262,21 +262,21 @@ func TestWhoServesItCanForgeNothing(t *testing.T) {
 // Neither is a newer one taken that has ended.
 func TestEditionsEnd(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"moorings"})
+	p.publish([]string{"quaybench"})
 	s := p.shelf(nil, p.folder)
 	require.NoError(t, s.Fresh(context.Background()))
-	_, withheld, err := open(t, s, "moorings")
+	_, withheld, err := open(t, s, "quaybench")
 	require.NoError(t, err)
 	require.NoError(t, withheld)
 	p.now = p.now.Add(31 * 24 * time.Hour)
 	require.ErrorContains(t, s.Fresh(context.Background()), "valid until 2026-12-26")
-	summary, withheld, err := open(t, s, "moorings")
+	summary, withheld, err := open(t, s, "quaybench")
 	require.NoError(t, err)
 	assert.NotEmpty(t, summary)
 	require.ErrorContains(t, withheld, "valid until")
 	p.publish(nil)
 	require.NoError(t, s.Fresh(context.Background()))
-	_, withheld, err = open(t, s, "moorings")
+	_, withheld, err = open(t, s, "quaybench")
 	require.NoError(t, err)
 	require.NoError(t, withheld)
 }
@@ -285,36 +285,36 @@ func TestEditionsEnd(t *testing.T) {
 // sites that are there.
 func TestKitsOfSitesStay(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"moorings", "helmroom"})
+	p.publish([]string{"quaybench", "helmroom"})
 	s := p.shelf(nil, p.folder)
 	require.NoError(t, s.Fresh(context.Background()))
-	was, _, err := open(t, s, "moorings")
+	was, _, err := open(t, s, "quaybench")
 	require.NoError(t, err)
 
-	p.change("moorings", "Talk by the water")
-	p.publish([]string{"moorings"})
+	p.change("quaybench", "Talk by the water")
+	p.publish([]string{"quaybench"})
 	n, err := s.Refresh(context.Background())
 	require.NoError(t, err)
-	assert.Equal(t, []string{"moorings"}, n.Changed)
-	kept := filepath.Join(p.folder, "moorings-2.kit")
+	assert.Equal(t, []string{"quaybench"}, n.Changed)
+	kept := filepath.Join(p.folder, "quaybench-2.kit")
 	require.NoError(t, os.Rename(kept, kept+".away"))
 	again := *s // another process
 	again.Folder = s.Folder
-	now, withheld, err := open(t, &again, "moorings")
+	now, withheld, err := open(t, &again, "quaybench")
 	require.NoError(t, err)
 	assert.Equal(t, was, now)
 	require.ErrorContains(t, withheld, "cannot be had")
 	require.NoError(t, os.Rename(kept+".away", kept))
-	now, withheld, err = open(t, s, "moorings")
+	now, withheld, err = open(t, s, "quaybench")
 	require.NoError(t, err)
 	require.NoError(t, withheld)
 	assert.Equal(t, "Talk by the water", now)
 
-	p.publish(nil, "moorings", "helmroom")
+	p.publish(nil, "quaybench", "helmroom")
 	n, err = s.Refresh(context.Background())
 	require.NoError(t, err)
-	assert.Equal(t, []string{"helmroom", "moorings"}, n.Left)
-	now, withheld, err = open(t, s, "moorings")
+	assert.Equal(t, []string{"helmroom", "quaybench"}, n.Left)
+	now, withheld, err = open(t, s, "quaybench")
 	require.NoError(t, err)
 	assert.Equal(t, "Talk by the water", now)
 	require.ErrorContains(t, withheld, "has left the catalogue")
@@ -328,14 +328,14 @@ func TestKitsOfSitesStay(t *testing.T) {
 // What a publisher of ours would not write is refused, though the key signed it.
 func TestSignedNonsense(t *testing.T) {
 	p := newPublisher(t)
-	done := p.publish([]string{"moorings"})
+	done := p.publish([]string{"quaybench"})
 	for what, change := range map[string]func(*index.Index){
 		"format is 2":   func(x *index.Index) { x.Index = 2 },
 		"no serial":     func(x *index.Index) { x.Serial = 0 },
-		"no app's name": func(x *index.Index) { x.Kits["../x"] = x.Kits["moorings"] },
-		"names no kit":  func(x *index.Index) { k := x.Kits["moorings"]; k.File = "../../x.kit"; x.Kits["moorings"] = k },
-		"has 0 bytes":   func(x *index.Index) { k := x.Kits["moorings"]; k.Bytes = 0; x.Kits["moorings"] = k },
-		"names no kit ": func(x *index.Index) { k := x.Kits["moorings"]; k.SHA256 = "aa"; x.Kits["moorings"] = k },
+		"no app's name": func(x *index.Index) { x.Kits["../x"] = x.Kits["quaybench"] },
+		"names no kit":  func(x *index.Index) { k := x.Kits["quaybench"]; k.File = "../../x.kit"; x.Kits["quaybench"] = k },
+		"has 0 bytes":   func(x *index.Index) { k := x.Kits["quaybench"]; k.Bytes = 0; x.Kits["quaybench"] = k },
+		"names no kit ": func(x *index.Index) { k := x.Kits["quaybench"]; k.SHA256 = "aa"; x.Kits["quaybench"] = k },
 		"unmarshal":     nil,
 	} {
 		text, err := json.Marshal(done.Index)

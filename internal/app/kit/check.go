@@ -136,7 +136,7 @@ func (k *Kit) problems() []fault.Problem {
 			"Use lower case letters, digits and -, beginning with a letter.")
 	}
 	c.printable(reflect.ValueOf(*k))
-	c.need("title", k.Title, "title: Inkwater")
+	c.need("title", k.Title, "title: Inkreach")
 	c.need("summary", k.Summary, "summary: A quiet blog")
 	c.oneOf("kind", k.Kind, Kinds)
 	c.oneOf("admin-account", k.Account, []string{"", "own", elsewhere})

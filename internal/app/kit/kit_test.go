@@ -20,10 +20,10 @@ func good(t *testing.T, change ...string) fstest.MapFS {
 	dir := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
 	out := fstest.MapFS{}
-	files, err := os.ReadDir(dir + "/moorings")
+	files, err := os.ReadDir(dir + "/quaybench")
 	require.NoError(t, err)
 	for _, f := range files {
-		text, err := os.ReadFile(dir + "/moorings/" + f.Name())
+		text, err := os.ReadFile(dir + "/quaybench/" + f.Name())
 		require.NoError(t, err)
 		out[f.Name()] = &fstest.MapFile{Data: text}
 	}
@@ -37,7 +37,7 @@ func good(t *testing.T, change ...string) fstest.MapFS {
 }
 
 func TestRead(t *testing.T) {
-	k, err := kit.Read(good(t), "moorings")
+	k, err := kit.Read(good(t), "quaybench")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"2.4.1", "2.3.7"}, k.Versions())
 	assert.Equal(t, "2.4.1", k.Newest().Release)
@@ -51,24 +51,24 @@ func TestRead(t *testing.T) {
 // Every mistake is found, with file, line and remedy.
 func TestMistakes(t *testing.T) {
 	for name, c := range map[string]struct{ from, to, what string }{
-		"unknown key":        {"title: Moorings", "titel: Moorings", "Did you mean title?"},
+		"unknown key":        {"title: Quaybench", "titel: Quaybench", "Did you mean title?"},
 		"unknown nested key": {"date: 2026-09-02", "dated: 2026-09-02", "Did you mean date?"},
 		"wrong type":         {"languages: [en, de, nl]", "languages: {en: 1}", "a wrong type"},
 		"doubled key":        {"kind: forum", "kind: forum\nkind: blog", "stands twice"},
 		"newer format":       {"kit: 1", "kit: 2", "write kit: 1"},
-		"bad name":           {"app: moorings", "app: Moorings!", "lower case letters"},
+		"bad name":           {"app: quaybench", "app: Quaybench!", "lower case letters"},
 		"bad kind":           {"kind: forum", "kind: forun", "one of admin, blog"},
-		"no title":           {"title: Moorings", "title: \"\"", "title is missing"},
+		"no title":           {"title: Quaybench", "title: \"\"", "title is missing"},
 		"missing file":       {"about: about.md", "about: abut.md", "no file abut.md"},
-		"missing template":   {"template: moorings.ini.tmpl", "template: none", "no file none"},
+		"missing template":   {"template: quaybench.ini.tmpl", "template: none", "no file none"},
 		"bad date":           {"2026-09-02", "2.9.2026", "Write it as 2026-09-02"},
 		"bad level":          {"level: fixes", "level: tiny", "fixes, features, breaking"},
 		"order of releases":  {"release: 2.4.1", "release: 2.2.0", "newest first"},
 		"no checksum":        {"sha256: ", "sha256: x", "SHA-256"},
-		"plain http": {"from: moorings-2.4.1.tar.gz", "from: http://moorings.example/a.tar.gz",
+		"plain http": {"from: quaybench-2.4.1.tar.gz", "from: http://quaybench.example/a.tar.gz",
 			"over https only"},
-		"archive not there": {"from: moorings-2.4.1.tar.gz", "from: none.tar.gz", "no file none.tar.gz"},
-		"both from and name": {"from: moorings-2.4.1.tar.gz", "from: moorings-2.4.1.tar.gz, name: x",
+		"archive not there": {"from: quaybench-2.4.1.tar.gz", "from: none.tar.gz", "no file none.tar.gz"},
+		"both from and name": {"from: quaybench-2.4.1.tar.gz", "from: quaybench-2.4.1.tar.gz, name: x",
 			"either from or name"},
 		"releases twice over": {"place:", "archive: {debian: {package: xy, suites: [bookworm], take: {a: .}}}\nplace:",
 			"either releases, or archive"},
@@ -97,7 +97,7 @@ func TestMistakes(t *testing.T) {
 		"bad size":          {"disk: 1MB", "disk: much", "not a size"},
 		"ask's id is taken": {"id: board", "id: title", "is taken"},
 		"bad ask kind":      {"kind: text", "kind: novel", "text, number, yes-no, one-of"},
-		"escaping path":     {"path: config/moorings.ini", "path: ../moorings.ini", "not a path below"},
+		"escaping path":     {"path: config/quaybench.ini", "path: ../quaybench.ini", "not a path below"},
 		"bad format":        {"format: ini", "format: nonesuch", "ini, json, php"},
 		"bad mode":          {`mode: "0640"`, `mode: "9"`, "not a file mode"},
 		"bad secret":        {"{length: 32, of: alnum, anew: true}", "{length: 3, of: alnum}", "8 to 128"},
@@ -108,9 +108,9 @@ func TestMistakes(t *testing.T) {
 		"values in SQL": {"- remove: [install, schema]", "- run-sql: \"DELETE FROM x WHERE a = '{title}'\"",
 			"only {tables}"},
 		"form without expect": {"expect: {text: All done, not-text: Startup failed}", "expect: {}", "needs expect"},
-		"licence to accept": {"{name: Moorings licence, text: licence.txt, must-accept: true}",
-			"{name: Moorings licence, must-accept: true}", "needs its text"},
-		"no check": {"front: {get: /, expect: {text: \"Moorings {release}\"}}", "front: {get: /}",
+		"licence to accept": {"{name: Quaybench licence, text: licence.txt, must-accept: true}",
+			"{name: Quaybench licence, must-accept: true}", "needs its text"},
+		"no check": {"front: {get: /, expect: {text: \"Quaybench {release}\"}}", "front: {get: /}",
 			"needs get and expect.text"},
 		"no sign-in": {"then: {get: admin/, expect: {text: Harbour office}}", "then: {get: admin/}",
 			"check of signing in"},
@@ -169,7 +169,7 @@ func TestMistakes(t *testing.T) {
 		"input without a command": {"- remove: [install, schema]", "- {remove: [install], input: x}", "go with command"},
 		"bad time of a command": {"- remove: [install, schema]", "- {command: [php, x.php], time: long}",
 			"Write it as 90s"},
-		"constant with a template": {"{path: config/moorings.ini, template", "{path: a.php, set-constant: {A: x}, template",
+		"constant with a template": {"{path: config/quaybench.ini, template", "{path: a.php, set-constant: {A: x}, template",
 			"has its own format"},
 		"value of no engine": {"admin: admin/", "admin: admin/\nvalues: {x: {oracle: y}}", "mariadb, postgresql, sqlite"},
 		"account nowhere":    {"admin: admin/", "admin: admin/\nadmin-account: nowhere", "admin-account cannot be"},
@@ -194,7 +194,7 @@ func TestMistakes(t *testing.T) {
 		"bad php":               {"needs: {database", "needs: {php: {version: new}, database", "not a range"},
 		"not YAML":              {"kit: 1", "kit: [", "Correct the YAML"},
 	} {
-		_, err := kit.Read(good(t, c.from, c.to), "moorings")
+		_, err := kit.Read(good(t, c.from, c.to), "quaybench")
 		require.Error(t, err, name)
 		f := fault.Of(err)
 		assert.Equal(t, fault.Usage, f.Kind)
@@ -202,7 +202,7 @@ func TestMistakes(t *testing.T) {
 		said := ""
 		for _, p := range f.Problems {
 			said += p.String() + "\n"
-			assert.Regexp(t, `^(kit\.yaml|moorings\.ini\.tmpl)(:\d+)?$`, p.ID, name)
+			assert.Regexp(t, `^(kit\.yaml|quaybench\.ini\.tmpl)(:\d+)?$`, p.ID, name)
 			assert.NotEmpty(t, p.Remedy, name)
 		}
 		assert.Contains(t, said, c.what, name)
@@ -210,15 +210,15 @@ func TestMistakes(t *testing.T) {
 }
 
 func TestLines(t *testing.T) {
-	_, err := kit.Read(good(t, "kind: forum", "kind: forun"), "moorings")
+	_, err := kit.Read(good(t, "kind: forum", "kind: forun"), "quaybench")
 	assert.Equal(t, "kit.yaml:4", fault.Of(err).Problems[0].ID)
 }
 
 func TestTemplateWithQuotesOfItsOwn(t *testing.T) {
 	folder := good(t)
-	folder["moorings.ini.tmpl"].Data = append(folder["moorings.ini.tmpl"].Data, []byte("bad = \"{title}\"\n")...)
-	_, err := kit.Read(folder, "moorings")
-	assert.Equal(t, "moorings.ini.tmpl:17", fault.Of(err).Problems[0].ID)
+	folder["quaybench.ini.tmpl"].Data = append(folder["quaybench.ini.tmpl"].Data, []byte("bad = \"{title}\"\n")...)
+	_, err := kit.Read(folder, "quaybench")
+	assert.Equal(t, "quaybench.ini.tmpl:17", fault.Of(err).Problems[0].ID)
 }
 
 func TestNoKit(t *testing.T) {
@@ -240,7 +240,7 @@ func FuzzRead(f *testing.F) {
 func TestUsualWords(t *testing.T) {
 	k, err := kit.Read(good(t, "place:",
 		"extras:\n  - {id: many-sites, default: no}\n  - {id: languages, kind: several-of, options: [de]}\nplace:"),
-		"moorings")
+		"quaybench")
 	require.NoError(t, err)
 	assert.Equal(t, "One installation for many sites", k.Extras[0].Ask)
 	assert.NotEmpty(t, k.Extras[0].Warning)
@@ -256,10 +256,10 @@ func TestUsualWords(t *testing.T) {
 // A check that looks for what owners change, and a title or an admin that cannot
 // be read, are no mistakes and will not do for long.
 func TestDoubts(t *testing.T) {
-	k, err := kit.Read(good(t), "moorings")
+	k, err := kit.Read(good(t), "quaybench")
 	require.NoError(t, err)
 	assert.Empty(t, k.Doubts())
-	k, err = kit.Read(good(t, "Moorings {release}", "Talk of {title}", "  admin.name:\n", "  tagline:\n"), "moorings")
+	k, err = kit.Read(good(t, "Quaybench {release}", "Talk of {title}", "  admin.name:\n", "  tagline:\n"), "quaybench")
 	require.NoError(t, err)
 	require.Len(t, k.Doubts(), 2)
 	assert.Contains(t, k.Doubts()[0], "looks for {title}")

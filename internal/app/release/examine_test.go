@@ -33,17 +33,17 @@ func TestExamine(t *testing.T) {
 		"a timer's program": {"admin: admin/", "admin: admin/\ntimers: [{every: 1h, command: [php, cron.php], what: tidies}]",
 			"no cron.php"},
 		"a step's program": {"renew:", "renew:\n  - command: [php, cli/renew.php]", "no cli/renew.php"},
-		"another top":      {"top: moorings-2.4.1", "top: morings", "nothing is in it below"},
+		"another top":      {"top: quaybench-2.4.1", "top: morings", "nothing is in it below"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			require.NoError(t, demo.WriteCatalogue(dir))
-			file := filepath.Join(dir, "moorings/kit.yaml")
+			file := filepath.Join(dir, "quaybench/kit.yaml")
 			text, err := os.ReadFile(file)
 			require.NoError(t, err)
 			require.Contains(t, string(text), c.from)
 			require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), c.from, c.to, 1)), 0o644))
-			k, err := catalogue.New(catalogue.Folder("tests", dir)).Find("moorings")
+			k, err := catalogue.New(catalogue.Folder("tests", dir)).Find("quaybench")
 			require.NoError(t, err)
 			a := &release.Archives{Folder: t.TempDir(), Client: http.DefaultClient}
 			found, err := a.Examine(context.Background(), k, k.Newest())
@@ -74,12 +74,12 @@ func TestExamineTables(t *testing.T) {
 	} {
 		dir := t.TempDir()
 		require.NoError(t, demo.WriteCatalogue(dir))
-		file := filepath.Join(dir, "inkwater/kit.yaml")
+		file := filepath.Join(dir, "inkreach/kit.yaml")
 		text, err := os.ReadFile(file)
 		require.NoError(t, err)
 		require.Contains(t, string(text), c.from, name)
 		require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), c.from, c.to, 1)), 0o644))
-		k, err := catalogue.New(catalogue.Folder("tests", dir)).Find("inkwater")
+		k, err := catalogue.New(catalogue.Folder("tests", dir)).Find("inkreach")
 		require.NoError(t, err, name)
 		a := &release.Archives{Folder: t.TempDir(), Client: http.DefaultClient}
 		found, err := a.Examine(context.Background(), k, k.Newest())

@@ -183,10 +183,10 @@ func TestSQLAndRemove(t *testing.T) {
 	s := &session{}
 	r := &setup.Runner{Files: f, Folder: "stage", Data: s, Values: fill.Values{"tables": "t1_",
 		"admin.name": "{tables}'; --"}}
-	require.NoError(t, r.Do(ctx, kit.Step{SQL: &kit.SQLFile{File: "schema/x.sql", Tables: "moo_"}}))
+	require.NoError(t, r.Do(ctx, kit.Step{SQL: &kit.SQLFile{File: "schema/x.sql", Tables: "quay_"}}))
 	require.NoError(t, r.Do(ctx, kit.Step{RunSQL: "UPDATE {tables}users SET n = :n",
 		With: map[string]string{"n": "{admin.name}"}}))
-	assert.Equal(t, []string{"moo_>t1_ SELECT 1", "UPDATE t1_users SET n = :nmap[n:{tables}'; --]"}, s.ran,
+	assert.Equal(t, []string{"quay_>t1_ SELECT 1", "UPDATE t1_users SET n = :nmap[n:{tables}'; --]"}, s.ran,
 		"values stay values")
 	require.NoError(t, r.Do(ctx, kit.Step{Remove: []string{"schema/", "not-there"}}))
 	assert.NoDirExists(t, filepath.Join(dir, "stage/schema"))

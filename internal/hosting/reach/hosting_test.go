@@ -39,7 +39,7 @@ func TestOddFTPServers(t *testing.T) {
 			}
 			w.Demo.Standin.FTP.Be(c.odd)
 			before := w.Snapshot()
-			done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+			done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 			if c.words != "" {
 				require.ErrorContains(t, err, c.words)
 				assert.Equal(t, fault.Failed, fault.Of(err).Kind)
@@ -98,7 +98,7 @@ func TestDatabasesMadeByAHelper(t *testing.T) {
 		a.Databases[0].Admin, a.Databases[0].Make, a.Databases[0].Helper = nil, account.Helper, []string{helper}
 	})
 	before := w.Snapshot()
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	assert.NotEqual(t, before, w.Snapshot())
 	_, _, err = w.Desk.TakeBack(ctx, done.Job)
@@ -108,6 +108,6 @@ func TestDatabasesMadeByAHelper(t *testing.T) {
 	require.NoError(t, os.WriteFile(broken,
 		[]byte("#!/bin/sh\ngrep -q look && echo '{\"ok\": true, \"version\": \"10.11.0\"}' || echo nonsense\n"), 0o755))
 	w.EditAccount(func(a *account.Account) { a.Databases[0].Helper = []string{broken} })
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.ErrorContains(t, err, "answered what is no JSON")
 }

@@ -45,7 +45,7 @@ func TestInstallsOverFTP(t *testing.T) {
 	servers.Slow(t)
 	w := sitetest.Demo(t)
 	sitetest.OverFTP(t, w, account.FTP)
-	planned, err := w.Planner.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+	planned, err := w.Planner.Plan(ctx, sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(planned.Warnings, "\n"), "plain FTP")
 	allApps(t, w)
@@ -58,7 +58,7 @@ func TestInstallsOverFTP(t *testing.T) {
 func mustBeAccepted(t *testing.T, w *sitetest.World) {
 	t.Helper()
 	before := w.Snapshot()
-	_, err := w.Planner.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err := w.Planner.Plan(ctx, sitetest.Request("inkreach", "lockside.localhost/journal"))
 	f := fault.Of(err)
 	require.Equal(t, fault.Decision, f.Kind, "%v", err)
 	assert.Contains(t, strings.Join(fault.Calls(f.Remedy)[0], " "), "account trust quillmere SHA256:")
@@ -103,7 +103,7 @@ func TestInstallsOverOpenSSH(t *testing.T) {
 	_, err := w.Reach.Hosts.Trust(s.Address, s.Fingerprint)
 	require.NoError(t, err)
 	before := w.Snapshot()
-	for _, app := range []string{"moorings", "helmroom"} {
+	for _, app := range []string{"quaybench", "helmroom"} {
 		done, err := w.Install(sitetest.Request(app, "lockside.localhost/forum"))
 		require.NoError(t, err, app)
 		_, _, err = w.Desk.TakeBack(ctx, done.Job)
@@ -122,7 +122,7 @@ func TestLineThatIsCut(t *testing.T) {
 	require.NoError(t, err)
 	before := w.Snapshot()
 	for _, moment := range []string{"CREATE DATABASE", "GRANT", "CREATE TABLE", "INSERT INTO", "UPDATE", "SELECT"} {
-		planned, err := w.Planner.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+		planned, err := w.Planner.Plan(ctx, sitetest.Request("inkreach", "lockside.localhost/journal"))
 		require.NoError(t, err)
 		cut := false
 		w.Demo.Standin.Database.OnStatement(func(s string) {
@@ -145,7 +145,7 @@ func TestLineThatIsCut(t *testing.T) {
 }
 
 func TestRemoteAccountsThatWillNotDo(t *testing.T) {
-	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	request := sitetest.Request("inkreach", "lockside.localhost/journal")
 	for words, edit := range map[string]func(*account.Account){
 		"refused the user, password or key": func(a *account.Account) { a.Login.Password = "plain:wrong" },
 		"the account's folder is not there": func(a *account.Account) { a.Reach += "/none" },

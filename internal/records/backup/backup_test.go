@@ -28,7 +28,7 @@ var script = strings.Repeat("INSERT INTO t VALUES (1);\n", 400_000)
 func make1(t *testing.T, to ...string) ([]byte, backup.Summary) {
 	t.Helper()
 	var out bytes.Buffer
-	w, err := backup.NewWriter(&out, backup.Header{Address: "a.localhost", App: "inkwater",
+	w, err := backup.NewWriter(&out, backup.Header{Address: "a.localhost", App: "inkreach",
 		MadeAt: time.Unix(1760000000, 0), Site: []byte(`{"title":"T"}`)}, to)
 	require.NoError(t, err)
 	d := w.Data()
@@ -54,7 +54,7 @@ func TestComesBack(t *testing.T) {
 	require.NoError(t, backup.Same(ctx, opener(text), sum))
 	b, err := backup.Open(ctx, opener(text), nil)
 	require.NoError(t, err)
-	assert.Equal(t, "inkwater", b.App)
+	assert.Equal(t, "inkreach", b.App)
 	assert.EqualValues(t, len(script), b.Data)
 	got := map[string]string{}
 	require.NoError(t, b.Part(backup.Files)(ctx, func(e archive.Entry, r io.Reader) error {

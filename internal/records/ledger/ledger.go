@@ -7,6 +7,7 @@ package ledger
 import (
 	"context"
 	"time"
+	"tivset/internal/answer/care"
 )
 
 // Ledger keeps the record.
@@ -83,7 +84,7 @@ type Site struct {
 	Bytes       int64     `json:"bytes"`
 	InstalledAt time.Time `json:"installed_at"`
 	UpdatedAt   time.Time `json:"updated_at"`
-	Care        Care      `json:"care"`
+	Care        care.Care `json:"care"`
 	Health      string    `json:"health"`
 	Job         string    `json:"job"`                   // the job that installed it
 	Entries     []string  `json:"entries"`               // what in its folder is the site's
@@ -146,16 +147,6 @@ type Database struct {
 type Choice struct {
 	ID     string `json:"id"`
 	Answer string `json:"answer"`
-}
-
-// Care is how the site is looked after.
-type Care struct {
-	Updates    string `json:"updates"`
-	Backup     string `json:"backup"`
-	Extensions string `json:"extensions"`
-	Themes     string `json:"themes"`
-	PutBack    string `json:"put_back"` // when an update fails: on or off
-	Mails      string `json:"mails"`    // about updates: off, failures or all
 }
 
 // Accepted records that the owner accepted the licence.

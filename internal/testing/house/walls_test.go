@@ -18,7 +18,8 @@ var floors = []struct {
 	rooms map[string]string // the room, and what it may import of its own floor
 }{
 	{"small tools", map[string]string{
-		"fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
+		"answer/care": "",
+		"fault":       "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
 	}},
 	{"hosting, its rooms", map[string]string{
 		"hosting/files": "", "hosting/web": "", "hosting/database": "", "hosting/account": "hosting/database",
@@ -46,7 +47,7 @@ var floors = []struct {
 	}},
 	{"accounts, open", map[string]string{"hosting": "", "hosting/reach": ""}},
 	{"what can be asked", map[string]string{"question": ""}},
-	{"the noun", map[string]string{"site": "", "site/redirect": ""}},
+	{"the noun", map[string]string{"site": "", "site/handover": "site", "site/redirect": ""}},
 	{"looking", map[string]string{"plan": "", "check": ""}},
 	{"steps", map[string]string{"step": ""}},
 	{"work", map[string]string{"work": ""}},

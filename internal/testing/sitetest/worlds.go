@@ -14,7 +14,7 @@ import (
 
 // Apps are the demo apps, and where tests install them.
 var Apps = map[string]string{
-	"inkwater": "lockside.localhost/journal", "moorings": "lockside.localhost/forum", "pennywharf": "chandlery.localhost",
+	"inkreach": "lockside.localhost/journal", "quaybench": "lockside.localhost/forum", "pennywharf": "chandlery.localhost",
 	"helmroom": "helm-school.localhost", "lanternbox": "quillmere.localhost/pictures",
 	"towline": "lockside.localhost/help",
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"tivset/internal/answer"
+	"tivset/internal/answer/care"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
@@ -206,8 +207,8 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 			"en")[0]),
 		Admin: ledger.Admin{Name: name, Email: cmp.Or(given["admin.email"], found["admin.email"])}, InstalledAt: now,
 		UpdatedAt: now, CheckedAt: &now, Adopted: true,
-		Care: ledger.Care{Updates: "off", Backup: "before", Extensions: "off", Themes: "off", PutBack: "on",
-			Mails: "failures"}}
+		Care: care.Care{Takes: "nothing", Waits: care.Usual.Waits, Hours: care.Usual.Hours,
+			Tells: care.Usual.Tells}}
 	admin, err := fill.Text(k.Admin, fill.Values{"admin.folder": found["admin.folder"]})
 	if err != nil {
 		return x, nil, err

@@ -18,7 +18,7 @@ import (
 // all the same; one without another is not.
 func TestAdoptsWithoutWhatNeedNotBeThere(t *testing.T) {
 	w := sitetest.Demo(t)
-	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater")
+	dir := filepath.Join(w.Demo.Folder, "demo/catalogue/inkreach")
 	name := filepath.Join(dir, "kit.yaml")
 	text, err := os.ReadFile(name)
 	require.NoError(t, err)
@@ -26,7 +26,7 @@ func TestAdoptsWithoutWhatNeedNotBeThere(t *testing.T) {
 		"optional: true}\n\nsecrets:", 1)
 	require.NoError(t, os.WriteFile(name, []byte(more), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "mine.tmpl"), []byte("[mine]\nurl = {url}\n"), 0o644))
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	x := done.Site
 	creds, err := w.Book.Reveal(ctx, x.Address)

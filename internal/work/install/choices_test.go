@@ -23,7 +23,7 @@ import (
 
 // aside is a request for a place where something is, which is to be set aside.
 func aside() plan.Request {
-	r := sitetest.Request("inkwater", "quillmere.localhost")
+	r := sitetest.Request("inkreach", "quillmere.localhost")
 	r.Answers["occupied"] = "set-aside"
 	return r
 }
@@ -147,7 +147,7 @@ func TestTakenBackWithOthersFiles(t *testing.T) {
 // What belongs to somebody else is never set aside.
 func TestNeverSetAside(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost"))
 	require.NoError(t, err)
 	w.EditAccount(func(a *account.Account) {
 		inner := a.Domains[1]
@@ -163,13 +163,13 @@ func TestNeverSetAside(t *testing.T) {
 		"twin.localhost":           "a site is at this address already", // the sitetest.Same folder under another name
 		"lockside.localhost/admin": "a part of the site",
 	} {
-		r := sitetest.Request("moorings", at)
+		r := sitetest.Request("quaybench", at)
 		r.Answers["occupied"] = "set-aside"
 		_, err := w.Planner.Plan(ctx, r)
 		assert.ErrorContains(t, err, words, at)
 		assert.Equal(t, fault.Decision, fault.Of(err).Kind)
 	}
-	r := sitetest.Request("moorings", "chandlery.localhost")
+	r := sitetest.Request("quaybench", "chandlery.localhost")
 	r.Answers["occupied"] = "set-aside"
 	planned, err := w.Planner.Plan(ctx, r)
 	require.NoError(t, err)
@@ -179,7 +179,7 @@ func TestNeverSetAside(t *testing.T) {
 
 func TestTraps(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost"))
 	require.NoError(t, err)
 	w.EditAccount(func(a *account.Account) {
 		www := a.Domains[2]
@@ -209,12 +209,12 @@ func TestDomainThatLeadsElsewhere(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(w.Root, "web/elsewhere"), 0o755))
 	w.EditAccount(func(a *account.Account) { a.Domains[1].Folder = "web/elsewhere" })
 	before := w.Snapshot()
-	_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.ErrorContains(t, err, "the domain does not lead to this folder")
 	assert.NotContains(t, err.Error(), "Create the database")
 	sitetest.Same(t, before, w.Snapshot())
 	w.EditAccount(func(a *account.Account) { a.Domains[1].Connect = "127.0.0.1:9" })
-	_, err = w.Planner.Plan(ctx, sitetest.Request("inkwater", "lockside.localhost/journal"))
+	_, err = w.Planner.Plan(ctx, sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.ErrorContains(t, err, "lockside.localhost does not answer")
 }
 
@@ -233,7 +233,7 @@ func TestCertificates(t *testing.T) {
 			return time.Time{}, err
 		}
 	}
-	planned := func(at string) (*plan.Plan, error) { return w.Planner.Plan(ctx, sitetest.Request("inkwater", at)) }
+	planned := func(at string) (*plan.Plan, error) { return w.Planner.Plan(ctx, sitetest.Request("inkreach", at)) }
 
 	bare("https")
 	certified(errors.New("it has run out"))
@@ -374,7 +374,7 @@ func TestMailIsAskedOnRequest(t *testing.T) {
 		asked = domain
 		return errors.New("no such domain")
 	}
-	r := sitetest.Request("inkwater", "lockside.localhost/journal")
+	r := sitetest.Request("inkreach", "lockside.localhost/journal")
 	_, err := w.Planner.Plan(ctx, r)
 	require.NoError(t, err)
 	assert.Empty(t, asked, "nobody is asked without request")

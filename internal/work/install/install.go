@@ -53,7 +53,7 @@ func Install(ctx context.Context, d *work.Desk, p *plan.Plan) (*work.Done, error
 		return nil, err
 	}
 	done.Given, done.Todo = !p.Admin.Generated, p.Todo
-	if warning := sendDetails(ctx, d, p, &done); warning != "" {
+	if warning := handOver(ctx, d, p, &done); warning != "" {
 		done.Warnings = append(done.Warnings, warning)
 	}
 	return &done, nil

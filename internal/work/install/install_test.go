@@ -70,8 +70,8 @@ func TestInstallsAndChecks(t *testing.T) {
 func TestUndoneWhicheverCallFails(t *testing.T) {
 	servers.Slow(t)
 	stride := servers.Sweep(4)
-	for _, app := range []string{"inkwater", "moorings", "helmroom", "lanternbox"} {
-		at := sitetest.Apps["moorings"]
+	for _, app := range []string{"inkreach", "quaybench", "helmroom", "lanternbox"} {
+		at := sitetest.Apps["quaybench"]
 		t.Run(app, func(t *testing.T) {
 			t.Parallel()
 			w := sitetest.Demo(t)
@@ -136,7 +136,7 @@ func TestLeftThenUndone(t *testing.T) {
 	w.Hosting.Settle, w.Desk.Patience = 0, 0
 	before := w.Snapshot()
 	for n := 5; n < 90; n += 7 {
-		planned, err := w.Planner.Plan(context.Background(), sitetest.Request("moorings", "lockside.localhost/forum"))
+		planned, err := w.Planner.Plan(context.Background(), sitetest.Request("quaybench", "lockside.localhost/forum"))
 		require.NoError(t, err)
 		w.Trip.Arm(n, 1<<30)
 		_, err = install.Install(context.Background(), w.Desk, planned)
@@ -153,7 +153,7 @@ func TestLeftThenUndone(t *testing.T) {
 func TestInterrupted(t *testing.T) {
 	w := sitetest.Demo(t)
 	before := w.Snapshot()
-	planned, err := w.Planner.Plan(context.Background(), sitetest.Request("inkwater", "lockside.localhost/journal"))
+	planned, err := w.Planner.Plan(context.Background(), sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	w.Demo.Standin.Database.OnStatement(func(s string) {
@@ -170,7 +170,7 @@ func TestInterrupted(t *testing.T) {
 func TestRefusesWhatIsInTheWay(t *testing.T) {
 	w := sitetest.Demo(t)
 	before := w.Snapshot()
-	_, err := w.Install(sitetest.Request("inkwater", "quillmere.localhost"))
+	_, err := w.Install(sitetest.Request("inkreach", "quillmere.localhost"))
 	f := fault.Of(err)
 	assert.Equal(t, fault.Decision, f.Kind)
 	require.Len(t, f.Details, 1)
@@ -178,36 +178,36 @@ func TestRefusesWhatIsInTheWay(t *testing.T) {
 	sitetest.Same(t, before, w.Snapshot())
 
 	require.NoError(t, os.WriteFile(filepath.Join(w.Root, "web/lockside/note"), nil, 0o644))
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/note"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/note"))
 	assert.Equal(t, fault.Decision, fault.Of(err).Kind, "a file where the folder should be")
 }
 
 func TestSiteInsideASite(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
+	_, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 	require.NoError(t, err)
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/forum"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/forum"))
 	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
 	assert.ErrorContains(t, err, "a site is at this address already")
 
 	inner, err := os.ReadDir(filepath.Join(w.Root, "web/lockside/forum"))
 	require.NoError(t, err)
-	outer, err := w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	outer, err := w.Install(sitetest.Request("inkreach", "lockside.localhost"))
 	require.NoError(t, err, "an outer site leaves the inner one alone")
 	assert.Equal(t, 15, outer.Site.Files, "the inner site's files are not the outer one's")
 	still, err := os.ReadDir(filepath.Join(w.Root, "web/lockside/forum"))
 	require.NoError(t, err)
 	assert.Len(t, still, len(inner))
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost/admin"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/admin"))
 	assert.Equal(t, fault.Decision, fault.Of(err).Kind, "a folder of the outer site is occupied")
 }
 
 func TestInnerSiteWhereTheOuterWouldPutAFolder(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("moorings", "lockside.localhost/admin"))
+	_, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/admin"))
 	require.NoError(t, err)
 	before := w.Snapshot()
-	_, err = w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost"))
 	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
 	sitetest.Same(t, before, w.Snapshot())
 }
@@ -215,7 +215,7 @@ func TestInnerSiteWhereTheOuterWouldPutAFolder(t *testing.T) {
 // Of two installs at one place at the same time one is done and one refused.
 func TestTwiceAtOnce(t *testing.T) {
 	w := sitetest.Demo(t)
-	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	request := sitetest.Request("inkreach", "lockside.localhost/journal")
 	errs := make([]error, 4)
 	var wait sync.WaitGroup
 	for i := range errs {
@@ -266,7 +266,7 @@ func TestNobodyElseAroundANewSite(t *testing.T) {
 		{"chandlery.localhost/admin/news", "web/chandlery/admin/news"}} {
 		for _, isNew := range []bool{true, false} {
 			drop := mark(other.address, other.folder, isNew)
-			_, err := w.Install(sitetest.Request("inkwater", "chandlery.localhost/admin"))
+			_, err := w.Install(sitetest.Request("inkreach", "chandlery.localhost/admin"))
 			require.ErrorContains(t, err, "another job is at work in a folder around this one, or in it")
 			assert.Equal(t, fault.Decision, fault.Of(err).Kind)
 			drop()
@@ -274,7 +274,7 @@ func TestNobodyElseAroundANewSite(t *testing.T) {
 		}
 	}
 	defer mark("chandlery.localhost/adm", "web/chandlery/adm", true)()
-	_, err = w.Install(sitetest.Request("inkwater", "chandlery.localhost/admin"))
+	_, err = w.Install(sitetest.Request("inkreach", "chandlery.localhost/admin"))
 	require.NoError(t, err, "%v", fault.Of(err))
 }
 
@@ -286,7 +286,7 @@ func TestRootAndFolderAtOnce(t *testing.T) {
 			w := sitetest.Demo(t)
 			var plans []*plan.Plan
 			for _, at := range []string{"", "/admin"} {
-				p, err := w.Planner.Plan(context.Background(), sitetest.Request("inkwater", "chandlery.localhost"+at))
+				p, err := w.Planner.Plan(context.Background(), sitetest.Request("inkreach", "chandlery.localhost"+at))
 				require.NoError(t, err)
 				plans = append(plans, p)
 			}
@@ -330,7 +330,7 @@ func TestRootAndFolderAtOnce(t *testing.T) {
 // and that site keeps its secrets.
 func TestPlanOvertaken(t *testing.T) {
 	w := sitetest.Demo(t)
-	request := sitetest.Request("inkwater", "lockside.localhost/journal")
+	request := sitetest.Request("inkreach", "lockside.localhost/journal")
 	late, err := w.Planner.Plan(context.Background(), request)
 	require.NoError(t, err)
 	done, err := w.Install(request)
@@ -348,7 +348,7 @@ func TestPlanOvertaken(t *testing.T) {
 // Somebody on another machine, with a home of their own, is at work here.
 func TestBusyElsewhere(t *testing.T) {
 	w := sitetest.Demo(t)
-	planned, err := w.Planner.Plan(context.Background(), sitetest.Request("inkwater", "lockside.localhost/journal"))
+	planned, err := w.Planner.Plan(context.Background(), sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	address := strings.TrimSuffix(strings.TrimPrefix(planned.Place.URL, "http://"), "/")
 	sum := sha256.Sum256([]byte(address))
@@ -371,7 +371,7 @@ func TestServersThatWillNot(t *testing.T) {
 	before := w.Snapshot()
 	fails := func(t *testing.T, words string) {
 		t.Helper()
-		_, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+		_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 		require.ErrorContains(t, err, words)
 		assert.Equal(t, fault.Failed, fault.Of(err).Kind)
 		assert.NotEmpty(t, fault.Of(err).Remedy)
@@ -400,14 +400,14 @@ func TestConfigurationThatComesBack(t *testing.T) {
 	w := sitetest.Demo(t)
 	w.Demo.Standin.Web.IgnoreRules(true)
 	before := w.Snapshot()
-	_, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
+	_, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 	require.ErrorContains(t, err, "shows the configuration to everybody")
 	sitetest.Same(t, before, w.Snapshot())
 }
 
 func TestDiskFull(t *testing.T) {
 	w := sitetest.Demo(t)
-	planned, err := w.Planner.Plan(context.Background(), sitetest.Request("inkwater", "lockside.localhost/journal"))
+	planned, err := w.Planner.Plan(context.Background(), sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	before := w.Snapshot()
 	w.Trip.Full = true
@@ -424,7 +424,7 @@ func TestSecretsStaySecret(t *testing.T) {
 	servers.Slow(t)
 	w := sitetest.Demo(t)
 	const mine = "Kranich-Teekanne-74-Ufer"
-	r := sitetest.Request("moorings", "lockside.localhost/forum")
+	r := sitetest.Request("quaybench", "lockside.localhost/forum")
 	r.Answers["admin.password"] = mine
 	done, err := w.Install(r)
 	require.NoError(t, err)
@@ -433,7 +433,7 @@ func TestSecretsStaySecret(t *testing.T) {
 	assert.Equal(t, mine, creds.Password.Reveal())
 
 	w.Demo.Standin.Web.Break("/again/", 500)
-	r = sitetest.Request("moorings", "lockside.localhost/again")
+	r = sitetest.Request("quaybench", "lockside.localhost/again")
 	r.Answers["admin.password"] = mine
 	_, err = w.Install(r)
 	require.Error(t, err)
@@ -445,7 +445,7 @@ func TestSecretsStaySecret(t *testing.T) {
 				return err
 			}
 			inDatabase := strings.Contains(name, "/demo/database/") || strings.HasSuffix(name,
-				"/demo/account/web/lockside/forum/config/moorings.ini")
+				"/demo/account/web/lockside/forum/config/quaybench.ini")
 			text, err := os.ReadFile(name)
 			if err == nil && !inDatabase {
 				assert.NotContains(t, string(text), s, name)
@@ -498,7 +498,7 @@ func strangers(t *testing.T, w *sitetest.World) {
 		}
 	})
 	for range 3 {
-		done, err := w.Install(sitetest.Request("moorings", "lockside.localhost/forum"))
+		done, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 		require.NoError(t, err)
 		_, _, err = w.Desk.TakeBack(ctx, done.Job)
 		require.NoError(t, err)

@@ -21,13 +21,13 @@ func TestAKitThatReadsTheWrongTitle(t *testing.T) {
 	} {
 		w := sitetest.Demo(t)
 		w.Hosting.Settle = 0
-		name := filepath.Join(w.Demo.Folder, "demo/catalogue/inkwater/kit.yaml")
+		name := filepath.Join(w.Demo.Folder, "demo/catalogue/inkreach/kit.yaml")
 		text, err := os.ReadFile(name)
 		require.NoError(t, err)
 		changed := strings.Replace(string(text), "\nnow:\n", "\nnow:\n  title: "+reads+"\n", 1)
 		require.NotEqual(t, string(text), changed)
 		require.NoError(t, os.WriteFile(name, []byte(changed), 0o600))
-		request := sitetest.Request("inkwater", "lockside.localhost/journal")
+		request := sitetest.Request("inkreach", "lockside.localhost/journal")
 		done, err := w.Install(request)
 		require.NoError(t, err)
 		assert.Contains(t, strings.Join(done.Warnings, "\n"), said)

@@ -20,7 +20,7 @@ import (
 // A copy or a move goes only where nothing is, and only to where a domain leads.
 func TestCopiesThatWillNotDo(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	_, err = w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
 	require.NoError(t, err)

@@ -28,13 +28,13 @@ var ctx = context.Background()
 // that was never backed up; none that is gone; and a job that was cut off.
 func TestRebuilds(t *testing.T) {
 	w := sitetest.Demo(t)
-	first, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	first, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	_, err = update.To(ctx, w.Desk, update.Request{Site: first.Site.Address, Release: "1.4.0"}) // which backs it up before
 	require.NoError(t, err, "%v", fault.Of(err))
-	alone, err := w.Install(sitetest.Request("moorings", "lockside.localhost/pictures"))
+	alone, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/pictures"))
 	require.NoError(t, err, "%v", fault.Of(err))
-	gone, err := w.Install(sitetest.Request("inkwater", "chandlery.localhost"))
+	gone, err := w.Install(sitetest.Request("inkreach", "chandlery.localhost"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	p, err := remove.Look(ctx, w.Desk, remove.Request{Site: gone.Site.Address}) // which backs it up before
 	require.NoError(t, err)
@@ -42,7 +42,7 @@ func TestRebuilds(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, p.Close())
 	w.Trip.Dies("rename web/chandlery/half", 1)
-	_, err = w.Install(sitetest.Request("inkwater", "chandlery.localhost/half"))
+	_, err = w.Install(sitetest.Request("inkreach", "chandlery.localhost/half"))
 	require.Error(t, err)
 	w.Trip.Arm(0, 0)
 	cut := fault.Of(err).Job

@@ -16,7 +16,7 @@ import (
 // The outer of two sites goes, and nothing of the inner one.
 func TestOuterSiteRemoved(t *testing.T) {
 	w := sitetest.Demo(t)
-	outer, err := w.Install(sitetest.Request("inkwater", "lockside.localhost"))
+	outer, err := w.Install(sitetest.Request("inkreach", "lockside.localhost"))
 	require.NoError(t, err)
 	inner, err := w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
 	require.NoError(t, err)
@@ -35,7 +35,7 @@ func TestRemovedAndBack(t *testing.T) {
 	w := sitetest.Demo(t)
 	_, err := restore.Restore(ctx, w.Desk, restore.Request{Site: "lockside.localhost/journal"})
 	require.ErrorContains(t, err, "no site has this address")
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	before := w.Dump(done.Site)
 	w.Remove(remove.Request{Site: "journal"})
@@ -50,11 +50,11 @@ func TestRemovedAndBack(t *testing.T) {
 // when only that is wanted.
 func TestSharedDatabaseRemoved(t *testing.T) {
 	sitetest.OnBoth(t, func(t *testing.T, w *sitetest.World) {
-		first, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+		first, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 		require.NoError(t, err)
 		creds, err := w.Book.Reveal(ctx, first.Site.Address)
 		require.NoError(t, err)
-		shared := sitetest.Request("inkwater", "chandlery.localhost/news")
+		shared := sitetest.Request("inkreach", "chandlery.localhost/news")
 		for id, v := range map[string]string{"data.from": "existing", "data.name": first.Site.Database.Name,
 			"data.user": first.Site.Database.User, "data.password": creds.Data.Reveal(), "data.tables": "two_"} {
 			shared.Answers[id] = v

@@ -23,7 +23,7 @@ var ctx = context.Background()
 func damaged(t *testing.T) (w *sitetest.World, at, folder string) {
 	t.Helper()
 	w = sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	at, folder = done.Site.Address, filepath.Join(w.Root, done.Site.Folder)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "about.page"), []byte("hacked"), 0o644))
@@ -82,7 +82,7 @@ func TestRepairThatDoesNotHelpIsTakenBack(t *testing.T) {
 	sitetest.Same(t, before, w.Snapshot())
 
 	// where the release cannot be read nothing begins
-	require.NoError(t, os.RemoveAll(filepath.Join(w.Demo.Folder, "demo", "catalogue", "inkwater")))
+	require.NoError(t, os.RemoveAll(filepath.Join(w.Demo.Folder, "demo", "catalogue", "inkreach")))
 	_, err = repair.Repair(ctx, w.Desk, at)
 	require.Error(t, err)
 	assert.NotEmpty(t, fault.Of(err).Remedy)
@@ -93,7 +93,7 @@ func TestRepairThatDoesNotHelpIsTakenBack(t *testing.T) {
 // it again; then there is nothing to repair.
 func TestRepairMendsWhatACheckNames(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	at, folder := done.Site.Address, filepath.Join(w.Root, done.Site.Folder)
 	require.NoError(t, os.Chmod(filepath.Join(folder, "about.page"), 0o666))

@@ -60,7 +60,7 @@ func same(name string) string { return name }
 // elsewhere, whatever its names and its record say, and nothing panics.
 func TestHostileBackups(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: done.Site.Address, Into: t.TempDir()})
 	require.NoError(t, err)

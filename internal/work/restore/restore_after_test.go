@@ -21,7 +21,7 @@ import (
 // anything is touched.
 func TestBackupsThatWillNotDo(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: "journal", Into: t.TempDir()})
 	require.NoError(t, err)
@@ -94,7 +94,7 @@ func TestEncryptedBackup(t *testing.T) {
 // may be, is restored like any other.
 func TestRestoreOfARecordWithoutAnAdminAddress(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("inkwater", "lockside.localhost/journal"))
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	for _, short := range []string{"", "http://", done.Site.URL[:len(done.Site.URL)-1]} {
 		x := done.Site
@@ -112,7 +112,7 @@ func TestRestoreOfARecordWithoutAnAdminAddress(t *testing.T) {
 // found; each says why it was made, and those of removed sites are listed too.
 func TestWhichBackup(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	done, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
 	at := done.Site.Address
 	asked, err := backup.Make(ctx, w.Desk, backup.Request{Site: at})

@@ -118,7 +118,7 @@ func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, er
 	p := &Plan{Site: h.Site, From: h.Release, To: to.Release, Releases: []Between{}, Steps: []string{}, Lost: []string{},
 		Carried: []string{}, Warnings: []string{},
 		Closed: int(work.ClosedFor(h.Site, true, false, false).Seconds()),
-		Backup: h.Care.Backup != "off" && !r.NoBackup, PutBack: h.Care.PutBack != "off", source: h, request: r}
+		Backup: !r.NoBackup, PutBack: true, source: h, request: r}
 	for _, b := range k.Between(p.From, p.To) {
 		p.Releases = append(p.Releases, Between{b.Release, b.Date, b.Level, b.Urgent})
 		if slices.Index(kit.Levels, b.Level) > slices.Index(kit.Levels, p.Level) {
@@ -245,21 +245,10 @@ func (p *Plan) handmade(ctx context.Context, d *work.Desk) error {
 	return nil
 }
 
-// kept lists what the new release does not replace: what the app writes, and
-// the themes and extensions that are not to be updated with it.
+// kept lists what the new release does not replace: what the app writes.
 func (p *Plan) kept() []string {
 	k := p.next.Kit
-	out := append(k.Place.Written(), k.Update.Keep...)
-	for _, x := range k.Extras {
-		policy := map[string]string{"theme": p.Site.Care.Themes, "themes": p.Site.Care.Themes,
-			"extensions": p.Site.Care.Extensions}[x.ID]
-		if policy == "off" {
-			for _, parts := range x.Parts {
-				out = append(out, parts...)
-			}
-		}
-	}
-	return out
+	return append(k.Place.Written(), k.Update.Keep...)
 }
 
 // Update carries a plan out.
@@ -327,11 +316,11 @@ func once(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
 	return nil, errors.Join(err, errFind)
 }
 
-// tell mails the admin how an update ended.
+// tell mails how an update ended to whom the care tells.
 func tell(ctx context.Context, d *work.Desk, x ledger.Site, failed error) error {
 	a, err := d.Book.Home.Account(x.Account)
-	if err != nil || a.Mail == nil || x.Admin.Email == "" || x.Care.Mails != "all" &&
-		(failed == nil || x.Care.Mails != "failures") {
+	to := x.Care.Told(failed != nil, x.Admin.Email)
+	if err != nil || a.Mail == nil || to == "" {
 		return nil
 	}
 	subject, text := "Updated: "+x.Title, fmt.Sprintf("%s at %s went from release %s to %s, and is checked.\n", x.Title,
@@ -350,5 +339,5 @@ func tell(ctx context.Context, d *work.Desk, x ledger.Site, failed error) error 
 			f.Remedy,
 		)
 	}
-	return d.SendMail(ctx, a.Mail.Server, mail.Message{From: a.Mail.From, To: x.Admin.Email, Subject: subject, Text: text})
+	return d.SendMail(ctx, a.Mail.Server, mail.Message{From: a.Mail.From, To: to, Subject: subject, Text: text})
 }

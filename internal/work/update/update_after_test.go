@@ -19,7 +19,7 @@ import (
 // What stands against an update is said before anything is touched.
 func TestUpdatesThatWillNotDo(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	done, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
 	at := done.Site.Address
 	folder := filepath.Join(w.Root, done.Site.Folder)
@@ -93,7 +93,7 @@ func TestUpdatesWhatIsDue(t *testing.T) {
 	w := sitetest.Demo(t)
 	for app, release := range map[string]string{"towline": "2.0.1", "lanternbox": "1.7.0"} {
 		r := sitetest.Older(app, sitetest.Apps[app], release)
-		r.Answers["care.updates"], r.Answers["care.mails"] = "all", "all"
+		r.Answers["care.takes"], r.Answers["care.tells"] = "breaking", "changes"
 		_, err := w.Install(r)
 		require.NoError(t, err)
 	}
@@ -125,7 +125,7 @@ func TestUpdatesWhatIsDue(t *testing.T) {
 func TestAFailedReleaseIsNotTriedEveryNight(t *testing.T) {
 	w := sitetest.Demo(t)
 	r := sitetest.Older("towline", "lockside.localhost/help", "2.0.1")
-	r.Answers["care.updates"] = "all"
+	r.Answers["care.takes"] = "breaking"
 	done, err := w.Install(r)
 	require.NoError(t, err)
 	find := func() ledger.Site {
@@ -161,7 +161,7 @@ func TestAFailedReleaseIsNotTriedEveryNight(t *testing.T) {
 // update changes what it changes, and nothing else in that file.
 func TestTheOwnersConfigurationStays(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Older("inkwater", "lockside.localhost/journal", "1.3.2"))
+	done, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
 	name := filepath.Join(w.Root, done.Site.Folder, "config/settings.php")
 	text, err := os.ReadFile(name)

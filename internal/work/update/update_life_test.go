@@ -15,26 +15,23 @@ import (
 	"tivset/internal/work/update"
 )
 
-// Extensions are brought to a newer release only where the care says so.
-func TestExtensionsByTheirOwnPolicy(t *testing.T) {
+// What came with an extra comes with the new release.
+func TestExtensionsComeWithTheRelease(t *testing.T) {
 	servers.Slow(t)
-	for policy, stays := range map[string]bool{"off": true, "on": false} {
-		w := sitetest.Demo(t)
-		r := sitetest.Older("towline", "lockside.localhost/help", "1.9.5")
-		r.Answers["care.extensions"] = policy
-		done, err := w.Install(r)
-		require.NoError(t, err)
-		file := filepath.Join(w.Root, done.Site.Folder, "extensions/calendar/about.txt")
-		require.NoError(t, os.WriteFile(file, []byte("an older one"), 0o644))
-		up, err := update.Look(ctx, w.Desk, update.Request{Site: done.Site.Address, Release: "2.0.1"})
-		require.NoError(t, err)
-		_, err = update.Update(ctx, w.Desk, up)
-		require.NoError(t, err)
-		require.NoError(t, up.Close())
-		text, err := os.ReadFile(file)
-		require.NoError(t, err)
-		assert.Equal(t, stays, string(text) == "an older one", policy)
-	}
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Older("towline", "lockside.localhost/help", "1.9.5"))
+	require.NoError(t, err)
+	file := filepath.Join(w.Root, done.Site.Folder, "extensions/calendar/about.txt")
+	require.NoError(t, os.WriteFile(file, []byte("an older one"), 0o644))
+	up, err := update.Look(ctx, w.Desk, update.Request{Site: done.Site.Address, Release: "2.0.1"})
+	require.NoError(t, err)
+	assert.Contains(t, up.Lost, "extensions/calendar/about.txt", "what was changed by hand is named")
+	_, err = update.Update(ctx, w.Desk, up)
+	require.NoError(t, err)
+	require.NoError(t, up.Close())
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.NotEqual(t, "an older one", string(text))
 }
 
 // A migration that fails is put back, with the site as it was.
