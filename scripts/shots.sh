@@ -74,7 +74,7 @@ shot refused 2 'tivset install quaybenc --at lockside.localhots/Forum --yes' \
 	'tivset install quaybench --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
 	'tivset install inkreach --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost --yes'
 shot review 2 "$forum --dry-run"
-talk conversation 'tivset install' 4 2 'The Forum' forum 'Lockside Talk' yes '' admin wharfinger wharfinger@lockside wharfinger@lockside.localhost ''
+talk conversation 'tivset install' 5 2 'The Forum' forum 'Lockside Talk' yes '' admin wharfinger wharfinger@lockside wharfinger@lockside.localhost ''
 talk agree 'tivset install helmroom --at helm-school.localhost/classes' 'Helm School' '' '' head@helm-school.localhost '' '' '' ''
 talk set-aside 'tivset install lanternbox' 1 / '' / yes quillmere.localhost 'Quillmere in Pictures' '' keeper-of-light editor@quillmere.localhost '' '' ''
 shot install 5 "$forum --yes"
@@ -102,8 +102,14 @@ state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/sta
 word=$(state password)
 talk account-add 'tivset account add laptop' '' "127.0.0.1:$(state SSH)" quill "$word" /tmp/tivset-demo/demo/account y lockside.localhost '' \
 	"$(url lockside.localhost)" "127.0.0.1:$(state Web)" '' '' '' "tunnel:127.0.0.1:$(state Database)" root "$word" quill_
-shot undone 22 'TIVSET_HOME= tivset demo --tour | grep -A 40 "goes away" | tail -36'
+# An app that does not show what its kit looks for: the install is undone.
+kit=/tmp/tivset-demo/demo/catalogue/inkreach/kit.yaml
+cp "$kit" "$work/kit.yaml"
+sed -i 's/written with Inkreach/nothing of the kind/' "$kit"
+shot undone 12 'tivset install inkreach --at lockside.localhost/news -a title="News" -a admin.email=editor@quillmere.localhost --yes'
+cp "$work/kit.yaml" "$kit"
+tivset handover forum --into "$work/handover.html" >/dev/null
+page handover "file://$work/handover.html"
 page forum "$(url lockside.localhost)/forum/"
 page journal "$(url quillmere.localhost)/journal/"
 page shop "$(url chandlery.localhost)/"
-page school "$(url helm-school.localhost)/"

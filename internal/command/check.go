@@ -114,7 +114,7 @@ func (a *app) checkSites(ctx context.Context, s *core.Core, sites []ledger.Site)
 // checkTable shows what was seen.
 func (a *app) checkTable(all []check.Examined) {
 	for i, e := range all {
-		if i > 0 {
+		if i > 0 && !a.quiet {
 			a.streams.Print("")
 		}
 		a.streams.Checks(e)

@@ -135,7 +135,7 @@ func (a *app) root() *cobra.Command {
 		a.remove(),
 		a.adopt(),
 		a.enter(),
-		a.handover(),
+		a.handover(), a.care(),
 		a.forget(),
 		a.jobs(),
 		a.undo(),

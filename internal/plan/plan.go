@@ -71,6 +71,9 @@ func (p *Plan) Saved() answer.File {
 		if q.Quiet && given[q.ID] == "" {
 			continue
 		}
+		if q.ID == "admin.name" && v == p.asking.Proposed.AdminName {
+			continue // another site gets another
+		}
 		if v != "" && !q.Secret && again {
 			out[q.ID] = v
 		}

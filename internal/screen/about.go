@@ -13,6 +13,9 @@ import (
 // About shows what an app is, with what its kit says of its features.
 func (s *Streams) About(e catalogue.Entry, features string) {
 	s.Print("%s — %s\n", e.Title, e.Summary)
+	if heading, rest, found := strings.Cut(features, "\n"); found && strings.HasPrefix(heading, "# ") {
+		features = strings.TrimLeft(rest, "\n") // the line above says it
+	}
 	if features != "" {
 		s.Print("%s\n", strings.TrimRight(Clean(features), "\n"))
 	}
@@ -44,8 +47,11 @@ func (s *Streams) About(e catalogue.Entry, features string) {
 	if len(extras) > 0 {
 		all = append(all, Pair{Name: "Extras", Text: strings.Join(extras, "\n")})
 	}
-	all = append(all, Pair{Name: "And always",
-		Text: "title, language, the admin, the database and the care; tivset install asks"})
+	always := "title, language, the admin and the care"
+	if e.Newest().NeedsDatabase() {
+		always = "title, language, the admin, the database and the care"
+	}
+	all = append(all, Pair{Name: "And always", Text: always})
 	s.Pairs(all)
 }
 

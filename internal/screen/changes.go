@@ -229,6 +229,9 @@ func (s *Streams) Checks(e check.Examined) {
 			wrong++
 		}
 	}
+	if s.Quiet && wrong == 0 {
+		return
+	}
 	text := fmt.Sprintf("all %d checks are fine", len(e.Checks))
 	if wrong > 0 {
 		head, text = s.paint(bad, "✗"), fmt.Sprintf("%d of %d checks are not fine", wrong, len(e.Checks))

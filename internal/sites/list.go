@@ -12,6 +12,7 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
+	"tivset/internal/near"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
@@ -64,6 +65,9 @@ func moment(t *time.Time) time.Time {
 	return *t
 }
 
+// Healths are what a site can be found as; unknown is one that was gone and is there again.
+var Healths = []string{"good", "bad", "gone", "unknown"}
+
 // Listed are the sites that were wanted, and the accounts that could not be
 // looked at: what is said of their sites is what was known before.
 type Listed struct {
@@ -73,6 +77,10 @@ type Listed struct {
 
 // List lists sites.
 func (l *List) List(ctx context.Context, wanted Listing) (Listed, error) {
+	if wanted.Health != "" && !slices.Contains(Healths, wanted.Health) {
+		return Listed{}, fault.New(fault.Usage, "no site's health is "+wanted.Health, "--health",
+			strings.TrimSpace(near.Hint(wanted.Health, Healths)+" It is one of "+strings.Join(Healths, ", ")+"."))
+	}
 	var out Listed
 	order, known := sorts[cmp.Or(wanted.Sort, "address")]
 	if !known {

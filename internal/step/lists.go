@@ -5,12 +5,14 @@ import (
 	"path"
 	"slices"
 
+	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/app/setup"
 	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
 	"tivset/internal/question"
 	"tivset/internal/records/job"
+	"tivset/internal/secret"
 	"tivset/internal/site"
 )
 
@@ -99,13 +101,22 @@ func Around(t *Tools, sent *SendCourier) ([]job.Step, error) {
 	return list, nil
 }
 
+// named puts a step's values into its label; secrets stay out of it.
+func named(label string, run *setup.Runner) string {
+	text, err := fill.Text(label, run.Values)
+	if err != nil {
+		return label
+	}
+	return secret.Hide(text, run.Secrets)
+}
+
 // SetUps makes one step for each of a kit's that applies to the site. Label
 // words one.
 func SetUps(t *Tools, steps []kit.Step, run *setup.Runner, label func(kit.Step) string) []job.Step {
 	var out []job.Step
 	for i, s := range steps {
 		if t.Site.Holds(s.When) {
-			out = append(out, &SetUp{Tools: t, N: i, Label: label(s), Still: s.Kind().Still, Step: s, Run: run})
+			out = append(out, &SetUp{Tools: t, N: i, Label: named(label(s), run), Still: s.Kind().Still, Step: s, Run: run})
 		}
 	}
 	return out

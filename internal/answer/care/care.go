@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"tivset/internal/fault"
 )
 
 // Care is what the owner entrusts, in decisions; Sentence says them. A backup before an
@@ -63,6 +64,41 @@ func (c *Care) UnmarshalJSON(text []byte) error {
 		}
 	}
 	return nil
+}
+
+// Decisions are the names of what is decided, in the order in which it is said.
+var Decisions = []string{"takes", "waits", "hours", "tells"}
+
+var forms = map[string]struct {
+	form  *regexp.Regexp
+	words string
+}{
+	"takes": {regexp.MustCompile(`^(nothing|fixes|features|breaking)$`), "one of nothing, fixes, features, breaking"},
+	"waits": {regexp.MustCompile(`^(?:` + WaitsForm + `)$`), "a number of days, such as 3d"},
+	"hours": {regexp.MustCompile(`^(?:` + HoursForm + `)$`), "two hours with a dash, such as 02-05, or any"},
+	"tells": {tellsForm, "trouble, changes or everything, or ADDRESS, trouble; or nobody"},
+}
+
+// With decides some of it anew, by the names of the decisions. What will not do is a usage
+// fault that says all that is wrong.
+func (c Care) With(decided map[string]string) (Care, error) {
+	var problems []fault.Problem
+	for _, name := range Decisions {
+		value, said := decided[name]
+		if !said {
+			continue
+		}
+		if f := forms[name]; !f.form.MatchString(value) {
+			problems = append(problems, fault.Problem{ID: name, What: fmt.Sprintf("%q will not do", value),
+				Remedy: "It is " + f.words + "."})
+		}
+		*c.decision(name) = value
+	}
+	return c, fault.Join("that cannot be entrusted", "", problems)
+}
+
+func (c *Care) decision(name string) *string {
+	return map[string]*string{"takes": &c.Takes, "waits": &c.Waits, "hours": &c.Hours, "tells": &c.Tells}[name]
 }
 
 // TakesLevel says whether a release of a level is taken by itself.

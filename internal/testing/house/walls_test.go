@@ -18,7 +18,7 @@ var floors = []struct {
 	rooms map[string]string // the room, and what it may import of its own floor
 }{
 	{"small tools", map[string]string{
-		"answer/care": "",
+		"answer/care": "fault",
 		"fault":       "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
 	}},
 	{"hosting, its rooms", map[string]string{

@@ -1,0 +1,86 @@
+package command
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/answer/care"
+	"tivset/internal/core"
+	"tivset/internal/records/ledger"
+	"tivset/internal/sites"
+)
+
+func (a *app) care() *cobra.Command {
+	how := sites.Entrusting{}
+	given := map[string]*string{}
+	c := &cobra.Command{
+		Use:   "care SITE… [--takes LEVEL] [--waits DAYS] [--hours HOURS] [--tells WHOM] [--like SITE]",
+		Short: "Show and change what is entrusted of a site",
+		Long: "Which releases a site takes by itself, how long they must have been out, at which hours, and who is told\n" +
+			"of what. Without a decision it says how that stands. A backup before an update, and putting back what does\n" +
+			"not work, are no decisions: they always happen. What carries it out: tivset update --timer on.",
+		Example: "  tivset care forum\n  tivset care forum journal --takes features --waits 7d\n" +
+			"  tivset care journal --hours 22-04 --tells \"wharfinger@lockside.localhost, changes\"\n" +
+			"  tivset care journal --like forum",
+		Args: takes(1, -1, "SITE…"), Annotations: noDryRun(), ValidArgsFunction: a.allSiteWords,
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			how.Decided = map[string]string{}
+			for name, value := range given {
+				if *value != "" {
+					how.Decided[name] = *value
+				}
+			}
+			changed, err := s.Sites.Entrust(ctx, args, how)
+			if err != nil {
+				return err
+			}
+			return a.showCare(s, changed)
+		}),
+	}
+	f := c.Flags()
+	for name, help := range map[string]string{
+		"takes": "releases that it takes by itself, up to a level: nothing, fixes, features, breaking",
+		"waits": "for how many days a release must have been out, such as 3d",
+		"hours": "the hours at which a timer does that, such as 02-05, or any",
+		"tells": "whom, and of what: trouble, changes, everything, or \"ADDRESS, trouble\"; or nobody",
+	} {
+		given[name] = f.String(name, "", help)
+	}
+	f.StringVar(&how.Like, "like", "", "a site whose care these get")
+	option(c, "like", a.siteWords, 0)
+	option(c, "takes", func(context.Context) []string { return care.Levels }, 0)
+	return c
+}
+
+// careJSON is the care of one site.
+type careJSON struct {
+	Address  string    `json:"address"`
+	Care     care.Care `json:"care"`
+	Sentence string    `json:"sentence"`
+	Due      string    `json:"due_release,omitempty"`
+}
+
+func (a *app) showCare(s *core.Core, all []ledger.Site) error {
+	out := []careJSON{}
+	for _, x := range all {
+		usual := ""
+		if in, err := s.Book.Home.Account(x.Account); err == nil && in.Mail != nil {
+			usual = x.Admin.Email
+		}
+		out = append(out, careJSON{x.Address, x.Care, x.Care.Sentence(usual), x.Due})
+	}
+	switch {
+	case a.json && len(out) == 1:
+		return a.streams.WriteJSON(out[0])
+	case a.json:
+		return a.streams.WriteJSON(out)
+	}
+	for _, one := range out {
+		a.streams.Print("%s %s.", one.Address, one.Sentence)
+		if one.Due != "" {
+			a.streams.Say("  %s is due now.", one.Due)
+		}
+	}
+	return nil
+}
