@@ -394,6 +394,9 @@ func (l *looking) updates(ctx context.Context) {
 	case x.Due == "" && x.Urgent:
 		l.add("updates", false, "%s is there (%s, and mends a security hole), which this site's care does not take by "+
 			"itself. Make it with: %s", x.Newer, x.NewerLevel, fault.Call("update", x.Address))
+	case x.Due == "" && site.Due(l.site.Kit.Kit, x, l.Now().AddDate(1, 0, 0)) != "":
+		l.add("updates", true, "%s is there (%s); the site takes it by itself once it is %d days old", x.Newer, x.NewerLevel,
+			x.Care.Days())
 	case x.Due == "":
 		l.add("updates", true, "%s is there (%s), which this site's care does not take by itself", x.Newer, x.NewerLevel)
 	default:
@@ -402,7 +405,7 @@ func (l *looking) updates(ctx context.Context) {
 		days := int(l.Now().Sub(at) / (24 * time.Hour))
 		l.add(
 			"updates",
-			err == nil && days <= overdueAfter && !x.Urgent,
+			err == nil && days <= overdueAfter+x.Care.Days() && !x.Urgent,
 			"%s of %s is due%s. Make it with: %s",
 			x.Due,
 			of.Date,

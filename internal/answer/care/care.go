@@ -49,19 +49,16 @@ func (c *Care) UnmarshalJSON(text []byte) error {
 	if err := json.Unmarshal(text, &found); err != nil {
 		return err
 	}
-	*c = Care(found.plain)
-	if c.Takes == "" {
-		*c = Usual
-		c.Takes = map[string]string{"off": "nothing", "all": "breaking"}[found.Updates]
-		if c.Takes == "" {
-			c.Takes = Usual.Takes
-		}
-		if found.Updates != "" {
-			c.Waits = "0d" // nobody waited then
-		}
-		if tells := map[string]string{"off": "nobody", "all": "changes"}[found.Mails]; tells != "" {
-			c.Tells = tells
-		}
+	if *c = Care(found.plain); found.Updates == "" {
+		return nil
+	}
+	*c = Usual
+	if c.Takes = map[string]string{"off": "nothing", "all": "breaking"}[found.Updates]; c.Takes == "" {
+		c.Takes = Usual.Takes
+	}
+	c.Waits = "0d" // nobody waited then
+	if tells := map[string]string{"off": "nobody", "all": "changes"}[found.Mails]; tells != "" {
+		c.Tells = tells
 	}
 	return nil
 }
@@ -110,10 +107,11 @@ func (c Care) TakesLevel(level string) bool {
 // enough. One whose day is not known has.
 func (c Care) Waited(out string, now time.Time) bool {
 	day, err := time.Parse(time.DateOnly, out)
-	return err != nil || !now.Before(day.AddDate(0, 0, c.days()))
+	return err != nil || !now.Before(day.AddDate(0, 0, c.Days()))
 }
 
-func (c Care) days() int {
+// Days is for how many days a release must have been out.
+func (c Care) Days() int {
 	n, err := strconv.Atoi(strings.TrimSuffix(c.Waits, "d"))
 	if err != nil {
 		return 0
@@ -164,10 +162,11 @@ func hour(text string) string {
 // Sentence says the decisions, as a site's owner would. Usual is whom mails reach when
 // nobody else is named; empty where no mail can be sent.
 func (c Care) Sentence(usual string) string {
-	text := map[string]string{"nothing": "takes no release by itself", "fixes": "takes fixes by itself",
+	text := map[string]string{"": "takes no release by itself", "nothing": "takes no release by itself",
+		"fixes":    "takes fixes by itself",
 		"features": "takes fixes and features by itself", "breaking": "takes every release by itself"}[c.Takes]
-	if c.Takes != "nothing" {
-		switch n := c.days(); n {
+	if c.TakesLevel("fixes") {
+		switch n := c.Days(); n {
 		case 0:
 			text += " as soon as they are out"
 		case 1:

@@ -90,7 +90,7 @@ func TestReadsTheFirstForm(t *testing.T) {
 		`{"updates": "off", "mails": "off"}`: {Takes: "nothing", Waits: "0d", Hours: "02-05", Tells: "nobody"},
 		`{"takes": "features", "waits": "7d", "hours": "02-05", "tells": "nobody"}`: {Takes: "features", Waits: "7d",
 			Hours: "02-05", Tells: "nobody"},
-		`{}`: care.Usual,
+		`{}`: {},
 	} {
 		var c care.Care
 		require.NoError(t, json.Unmarshal([]byte(text), &c))
