@@ -21,7 +21,8 @@ while [ ! -s "$work/ready" ]; do sleep 0.1; done
 sleep 1
 url() { sed 's/.*"name":"'"$1"'","url":"\([^"]*\)".*/\1/' "$work/ready"; }
 
-# shot NAME SECONDS COMMAND...: what a terminal shows after the commands.
+# shot NAME SECONDS COMMAND...: what a terminal shows after the commands; in a smaller
+# type where size and cells are set.
 shot() {
 	name=$1 wait=$2
 	shift 2
@@ -33,7 +34,7 @@ shot() {
 		done
 		echo 'sleep 60'
 	} >"$work/run.sh"
-	xterm -fa 'DejaVu Sans Mono' -fs 12 -geometry 126x38+0+0 -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
+	xterm -fa 'DejaVu Sans Mono' -fs "${size:-12}" -geometry "${cells:-126x38}+0+0" -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
 	terminal=$!
 	sleep "$wait"
 	import -window root "$out/$name.png"
@@ -77,7 +78,8 @@ shot review 2 "$forum --dry-run"
 talk conversation 'tivset install' 5 2 'The Forum' forum 'Lockside Talk' yes '' admin wharfinger wharfinger@lockside wharfinger@lockside.localhost ''
 talk agree 'tivset install helmroom --at helm-school.localhost/classes' 'Helm School' '' '' head@helm-school.localhost '' '' '' ''
 talk set-aside 'tivset install lanternbox' 1 / '' / yes quillmere.localhost 'Quillmere in Pictures' '' keeper-of-light editor@quillmere.localhost '' '' ''
-shot install 5 "$forum --yes"
+small() { size=10 cells=152x46 shot "$@"; }
+small install 5 "$forum --yes"
 tivset install inkreach --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
 	-a admin.email=editor@quillmere.localhost --yes --quiet >/dev/null
 tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a tagline="All that a boat wants" -a extra.sample=yes \
@@ -93,7 +95,7 @@ echo '<?php // a stranger' >$journal/parts/cache.php
 shot check 3 'tivset check journal' 'tivset check journal --repair'
 rm $journal/parts/cache.php
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
-shot remove 4 'tivset sites --sort app' 'tivset remove try --yes'
+small remove 4 'tivset sites --sort app' 'tivset remove try --yes'
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
 shot redirects 5 'tivset move try --at lockside.localhost/trial --redirect --yes --quiet' 'tivset sites' 'tivset sites --redirects' \
 	'tivset show chandlery.localhost/try' 'tivset remove chandlery.localhost/try --yes'
@@ -106,7 +108,7 @@ talk account-add 'tivset account add laptop' '' "127.0.0.1:$(state SSH)" quill "
 kit=/tmp/tivset-demo/demo/catalogue/inkreach/kit.yaml
 cp "$kit" "$work/kit.yaml"
 sed -i 's/written with Inkreach/nothing of the kind/' "$kit"
-shot undone 12 'tivset install inkreach --at lockside.localhost/news -a title="News" -a admin.email=editor@quillmere.localhost --yes'
+small undone 12 'tivset install inkreach --at lockside.localhost/news -a title="News" -a admin.email=editor@quillmere.localhost --yes'
 cp "$work/kit.yaml" "$kit"
 tivset handover forum --into "$work/handover.html" >/dev/null
 page handover "file://$work/handover.html"

@@ -11,7 +11,7 @@ import (
 	"tivset/internal/talk"
 )
 
-// Sites lists sites; on a narrow terminal what matters most of each. Chosen says
+// Sites lists sites, what matters most of each first; on a narrow terminal only that. Chosen says
 // that not all are wanted.
 func (s *Streams) Sites(all []ledger.Site, chosen bool) {
 	if len(all) == 0 && chosen {
@@ -23,10 +23,10 @@ func (s *Streams) Sites(all []ledger.Site, chosen bool) {
 		return
 	}
 	full := !s.OutTerminal || s.Width >= wide
-	head := []string{"Address", "App", "Release", "Newer", "Size", "Backup", "Health"}
+	head := []string{"Address", "Health", "App", "Release", "Newer", "Size", "Backup"}
 	if full {
-		head = []string{"Address", "App", "Release", "Newer", "Account", "Files", "Size", "Database", "Installed", "Updated",
-			"Backup", "Care", "Health"}
+		head = []string{"Address", "Health", "App", "Release", "Newer", "Account", "Files", "Size", "Database", "Installed",
+			"Updated", "Backup", "Care"}
 	}
 	var rows [][]string
 	for _, x := range all {
@@ -45,11 +45,11 @@ func (s *Streams) Sites(all []ledger.Site, chosen bool) {
 		if x.CopyOf != "" {
 			state += ", a copy"
 		}
-		row := []string{x.Address, x.App, x.Release, newer, humanize.Bytes(uint64(x.Bytes)), backup, state}
+		row := []string{x.Address, state, x.App, x.Release, newer, humanize.Bytes(uint64(x.Bytes)), backup}
 		if full {
-			row = []string{x.Address, x.App, x.Release, newer, x.Account, fmt.Sprint(x.Files), humanize.Bytes(uint64(x.Bytes)),
-				data,
-				x.InstalledAt.Format(time.DateOnly), x.UpdatedAt.Format(time.DateOnly), backup, x.Care.Takes, state}
+			row = []string{x.Address, state, x.App, x.Release, newer, x.Account, fmt.Sprint(x.Files),
+				humanize.Bytes(uint64(x.Bytes)), data, x.InstalledAt.Format(time.DateOnly), x.UpdatedAt.Format(time.DateOnly),
+				backup, x.Care.Takes}
 		}
 		rows = append(rows, row)
 	}
