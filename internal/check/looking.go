@@ -382,6 +382,7 @@ func (l *looking) updates(ctx context.Context) {
 		return
 	}
 	l.Book.FillIn(&x)
+	later := site.Due(l.site.Kit.Kit, x, l.Now().AddDate(1, 0, 0))
 	switch unseen := l.site.Kit.Unseen; {
 	case x.Newer == "" && unseen != nil:
 		l.add("updates", true, "%s is the newest release that is known; whether there is a newer one could not be looked "+
@@ -394,9 +395,8 @@ func (l *looking) updates(ctx context.Context) {
 	case x.Due == "" && x.Urgent:
 		l.add("updates", false, "%s is there (%s, and mends a security hole), which this site's care does not take by "+
 			"itself. Make it with: %s", x.Newer, x.NewerLevel, fault.Call("update", x.Address))
-	case x.Due == "" && site.Due(l.site.Kit.Kit, x, l.Now().AddDate(1, 0, 0)) != "":
-		l.add("updates", true, "%s is there (%s); the site takes it by itself once it is %d days old", x.Newer, x.NewerLevel,
-			x.Care.Days())
+	case x.Due == "" && later != "":
+		l.add("updates", true, "%s is there; the site takes it by itself once it is %d days old", later, x.Care.Days())
 	case x.Due == "":
 		l.add("updates", true, "%s is there (%s), which this site's care does not take by itself", x.Newer, x.NewerLevel)
 	default:

@@ -136,6 +136,9 @@ func (a *app) isCurrent(ctx context.Context, s *core.Core, word string) (documen
 // updateDue updates what is due, one after the other. One that fails does not
 // keep the others from it.
 func (a *app) updateDue(ctx context.Context, s *core.Core, words []string, inHours bool) error {
+	for _, err := range update.LookUp(ctx, s.Desk) {
+		a.streams.Note("what is newer could not be looked up, and what was known counts: " + fault.Of(err).Error())
+	}
 	sites, err := a.chosenSites(ctx, s, words)
 	if err != nil {
 		return err

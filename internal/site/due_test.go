@@ -36,3 +36,13 @@ func TestDue(t *testing.T) {
 	assert.Equal(t, "2.0.2", site.Due(k, waits, now.AddDate(0, 0, 1)))
 	assert.Empty(t, site.Due(k, ledger.Site{Release: "3.0.0", Care: waits.Care}, now))
 }
+
+// Only the release that mends the hole is not waited for, not what came after it.
+func TestDueAfterAnUrgentOne(t *testing.T) {
+	k := &kit.Kit{Releases: []kit.Release{
+		{Release: "2.1.0", Date: "2026-11-25", Level: "features"},
+		{Release: "2.0.2", Date: "2026-11-25", Level: "fixes", Urgent: true},
+		{Release: "2.0.0", Date: "2026-01-01", Level: "features"}}}
+	x := ledger.Site{Release: "2.0.0", Care: care.Care{Takes: "features", Waits: "7d"}}
+	assert.Equal(t, "2.0.2", site.Due(k, x, time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)))
+}

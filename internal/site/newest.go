@@ -96,12 +96,11 @@ func (b *Book) Standing(k *kit.Kit, n int) string {
 func Due(k *kit.Kit, x ledger.Site, now time.Time) string {
 	between := k.Between(x.Release, k.Newest().Release)
 	to := ""
-	for i, r := range slices.Backward(between) {
+	for _, r := range slices.Backward(between) {
 		if !x.Care.TakesLevel(r.Level) {
 			break
 		}
-		urgent := k.Urgent(x.Release, r.Release)
-		if x.Care.Waited(between[i].Date, now) || urgent {
+		if x.Care.Waited(r.Date, now) || r.Urgent && k.Urgent(x.Release, r.Release) {
 			to = r.Release
 		}
 	}

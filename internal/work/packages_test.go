@@ -156,7 +156,7 @@ func TestAnotherMachineWithoutTheRelease(t *testing.T) {
 	assert.Contains(
 		t,
 		saidOf(e, "updates"),
-		"1.0.0-1+deb12u1 is there (fixes); the site takes it by itself once it is 3 days",
+		"1.0.0-1+deb12u1 is there; the site takes it by itself once it is 3 days",
 	)
 	_, err = repair.Repair(ctx, w.Desk, x.Address)
 	require.ErrorContains(t, err, "is not in the Debian archive any more")
@@ -169,6 +169,34 @@ func TestAnotherMachineWithoutTheRelease(t *testing.T) {
 	e, err = w.Examiner.Check(ctx, found(t, w, x.Address))
 	require.NoError(t, err)
 	assert.Contains(t, saidOf(e, "files"), "as release 1.0.0-1+deb12u1 has them")
+}
+
+// What arrives in the archive is due without anybody having looked at the site.
+func TestWhatArrivesIsDue(t *testing.T) {
+	t.Parallel()
+	g, m := restless.NewGround(t, servers.PHPWeb), mirror.New(t)
+	w := g.WorldOf(t, "local", restless.Packed(t))
+	now := time.Now()
+	w.Archives.Debian = &debian.Archive{Client: http.DefaultClient, Folder: t.TempDir(), Keyring: m.Keyring,
+		Sources: []debian.Source{{URI: m.URL + "/debian/", Suites: []string{"bookworm"}, Components: []string{"main"}}},
+		Now:     func() time.Time { return now }}
+	app, lib := restless.Packages(t, "1.0.0")
+	publish := func(revision string, ago time.Duration) {
+		m.Release("/debian", "bookworm", time.Now().Add(-ago), time.Now().AddDate(0, 0, 7),
+			m.Publish("/debian", "restless", "1.0.0-"+revision, mirror.PackageOf(t, app...)),
+			m.Publish("/debian", "restless-lib", "1.0.0-1", mirror.PackageOf(t, lib...)))
+	}
+	publish("1", time.Hour)
+	r := restless.Request("lockside.localhost/talk", "1.0.0")
+	r.Answers["care.waits"] = "0d"
+	done, err := w.Install(r)
+	require.NoError(t, err, "%v", fault.Of(err))
+	publish("1+deb12u1", time.Minute)
+	now = now.Add(25 * time.Hour) // an index is read once a day
+	w.Now = func() time.Time { return now }
+	assert.Empty(t, found(t, w, done.Site.Address).Due)
+	assert.Empty(t, update.LookUp(ctx, w.Desk))
+	assert.Equal(t, "1.0.0-1+deb12u1", found(t, w, done.Site.Address).Due)
 }
 
 // saidOf is what a check said.

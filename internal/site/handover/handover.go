@@ -70,7 +70,7 @@ func Of(f From) Page {
 	) + ". A backup is made before each update, and what does " +
 		"not work is put back"
 	if x.LastBackupAt != nil {
-		p.Backup = "the last one is of " + x.LastBackupAt.Format("2006-01-02 15:04") + " UTC; it lies in the hosting account"
+		p.Backup = "the last one is of " + x.LastBackupAt.Format("2006-01-02 15:04") + " UTC"
 	}
 	return p
 }

@@ -285,6 +285,30 @@ func To(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
 	return Update(ctx, d, p)
 }
 
+// LookUp finds which releases the apps of sites have now, where they come by themselves:
+// what is due is told by what is known. Of an app that could not be looked at, what was
+// known holds; why is told.
+func LookUp(ctx context.Context, d *work.Desk) (unseen []error) {
+	sites, err := d.Book.Ledger.Sites(ctx)
+	if err != nil {
+		return []error{err}
+	}
+	looked := map[string]bool{}
+	for _, x := range sites {
+		k, err := d.Book.Catalogue.Find(x.App)
+		if err != nil || looked[x.App] {
+			continue // a site without its kit has nothing due
+		}
+		looked[x.App] = true
+		if err := d.Archives.LookUp(ctx, k.Kit); err != nil {
+			unseen = append(unseen, err)
+		} else if k.Unseen != nil {
+			unseen = append(unseen, k.Unseen)
+		}
+	}
+	return unseen
+}
+
 // Due takes a site to the release that its care allows, and mails what came of
 // it where the care wants that.
 func Due(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
