@@ -147,7 +147,7 @@ func (e *Examiner) Record(ctx context.Context, x ledger.Site) error {
 	if err != nil {
 		return err
 	}
-	return e.Book.Keep(ctx, x)
+	return e.Book.Ledger.KeepSite(ctx, x)
 }
 
 // IsGone says whether a site's files are not there any more, and notes it.

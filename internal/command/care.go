@@ -64,11 +64,7 @@ type careJSON struct {
 func (a *app) showCare(s *core.Core, all []ledger.Site) error {
 	out := []careJSON{}
 	for _, x := range all {
-		usual := ""
-		if in, err := s.Book.Home.Account(x.Account); err == nil && in.Mail != nil {
-			usual = x.Admin.Email
-		}
-		out = append(out, careJSON{x.Address, x.Care, x.Care.Sentence(usual), x.Due})
+		out = append(out, careJSON{x.Address, x.Care, x.Care.Sentence(canMail(s, x), x.Admin.Email), x.Due})
 	}
 	switch {
 	case a.json && len(out) == 1:
@@ -83,4 +79,10 @@ func (a *app) showCare(s *core.Core, all []ledger.Site) error {
 		}
 	}
 	return nil
+}
+
+// canMail says whether a site's account has a mail server.
+func canMail(s *core.Core, x ledger.Site) bool {
+	in, err := s.Book.Home.Account(x.Account)
+	return err == nil && in.Mail != nil
 }

@@ -95,7 +95,7 @@ func (a *app) show() *cobra.Command {
 			if a.json {
 				return a.streams.WriteJSON(found)
 			}
-			a.streams.Site(found)
+			a.streams.Site(found, canMail(s, found))
 			return nil
 		}),
 		ValidArgsFunction: only(a.siteWords),

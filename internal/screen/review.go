@@ -27,7 +27,7 @@ func (s *Streams) Review(p *plan.Plan) string {
 	all = append(all,
 		Pair{"Admin", admin(p)},
 		Pair{"Site", described(p.Face)},
-		Pair{"Care", entrusted(p.Care, mailed(p))},
+		Pair{"Care", entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)},
 		Pair{"Account", changes(p.Changes)})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})
@@ -230,14 +230,6 @@ func (s *Streams) Strength(p secret.Text, r secret.Strength) {
 }
 
 // entrusted says a site's care, whom it tells on a line of its own.
-func entrusted(c care.Care, usual string) string {
-	return strings.Replace(c.Sentence(usual), "; ", ";\n", 1)
-}
-
-// mailed is whom mails about a planned site reach; empty where the account can send none.
-func mailed(p *plan.Plan) string {
-	if p.In == nil || p.In.Mail == nil {
-		return ""
-	}
-	return p.Admin.Email
+func entrusted(c care.Care, mails bool, usual string) string {
+	return strings.Replace(c.Sentence(mails, usual), "; ", ";\n", 1)
 }

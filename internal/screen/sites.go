@@ -75,10 +75,10 @@ func Dash(s string) string {
 	return s
 }
 
-// Site shows one site in full.
-func (s *Streams) Site(x ledger.Site) { s.Pairs(sitePairs(x)) }
+// Site shows one site in full; mails says whether its account can send some.
+func (s *Streams) Site(x ledger.Site, mails bool) { s.Pairs(sitePairs(x, mails)) }
 
-func sitePairs(s ledger.Site) []Pair {
+func sitePairs(s ledger.Site, mails bool) []Pair {
 	release := s.Release
 	if s.Newer != "" {
 		release += " (newer: " + s.Newer + ", " + level(s.NewerLevel, s.Urgent) + ")"
@@ -111,7 +111,7 @@ func sitePairs(s ledger.Site) []Pair {
 		Pair{Name: "Files", Text: fmt.Sprintf("%d, %s", s.Files, humanize.Bytes(uint64(s.Bytes)))},
 		Pair{Name: "Backup", Text: lastBackup(s)},
 		Pair{Name: "Installed", Text: s.InstalledAt.Format("2006-01-02 15:04 MST") + ", job " + s.Job},
-		Pair{Name: "Care", Text: entrusted(s.Care, s.Admin.Email)})
+		Pair{Name: "Care", Text: entrusted(s.Care, mails, s.Admin.Email)})
 	if l := s.Licence; l != nil {
 		all = append(all, Pair{Name: "Licence", Text: l.Name + ", accepted " + l.At.Format("2006-01-02") +
 			" for release " + l.Release})

@@ -303,16 +303,3 @@ func (b *Book) Made(ctx context.Context, app, sum string) bool {
 	all, err := b.Ledger.Sites(ctx)
 	return err == nil && slices.ContainsFunc(all, func(x ledger.Site) bool { return x.App == app && x.Archive == sum })
 }
-
-// Keep records a site after something was done with it. What its owner entrusted
-// meanwhile holds.
-func (b *Book) Keep(ctx context.Context, x ledger.Site) error {
-	now, err := b.Ledger.Site(ctx, x.Address)
-	switch {
-	case err == nil:
-		x.Care = now.Care
-	case !errors.Is(err, fs.ErrNotExist):
-		return err
-	}
-	return b.Ledger.PutSite(ctx, x)
-}

@@ -41,10 +41,14 @@ func (l *List) Entrust(ctx context.Context, words []string, how Entrusting) ([]l
 	if like == nil && len(how.Decided) == 0 {
 		return out, nil
 	}
+	decided := map[string]care.Care{}
+	for _, x := range out {
+		decided[x.Address] = x.Care
+	}
+	if err := l.Book.Ledger.Entrust(ctx, decided); err != nil {
+		return nil, err
+	}
 	for i, x := range out {
-		if err := l.Book.Ledger.PutSite(ctx, x); err != nil {
-			return nil, err
-		}
 		var err error
 		if out[i], err = l.Book.Find(ctx, x.Address); err != nil { // with what is due now
 			return nil, err

@@ -83,8 +83,8 @@ func (s *SaveSite) Do(ctx context.Context) error {
 		}
 	}
 	site.Note(&now, s.Result.Now)
-	return s.Book.Keep(ctx, now)
+	return s.Book.Ledger.KeepSite(ctx, now)
 }
 
 // Undo records it as it was.
-func (s *SaveSite) Undo(ctx context.Context) error { return s.Book.Keep(ctx, s.Before) }
+func (s *SaveSite) Undo(ctx context.Context) error { return s.Book.Ledger.KeepSite(ctx, s.Before) }

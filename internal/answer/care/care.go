@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
 	"tivset/internal/fault"
 )
 
@@ -159,9 +160,9 @@ func hour(text string) string {
 	return text
 }
 
-// Sentence says the decisions, as a site's owner would. Usual is whom mails reach when
-// nobody else is named; empty where no mail can be sent.
-func (c Care) Sentence(usual string) string {
+// Sentence says the decisions, as a site's owner would; whom it tells only where mails can
+// be sent. Usual is whom they reach when nobody else is named.
+func (c Care) Sentence(mails bool, usual string) string {
 	text := map[string]string{"": "takes no release by itself", "nothing": "takes no release by itself",
 		"fixes":    "takes fixes by itself",
 		"features": "takes fixes and features by itself", "breaking": "takes every release by itself"}[c.Takes]
@@ -178,7 +179,7 @@ func (c Care) Sentence(usual string) string {
 			text += fmt.Sprintf(", from %s to %s o'clock", hour(from), hour(to))
 		}
 	}
-	if usual == "" {
+	if !mails {
 		return text
 	}
 	to := c.Told(true, usual)

@@ -25,9 +25,11 @@ func TestSentence(t *testing.T) {
 		"takes fixes and features by itself once they are a day old; tells w@a.localhost of everything": {
 			Takes: "features", Waits: "1d", Hours: "any", Tells: "everything"},
 	} {
-		assert.Equal(t, want, c.Sentence("w@a.localhost"))
+		assert.Equal(t, want, c.Sentence(true, "w@a.localhost"))
 	}
-	assert.NotContains(t, care.Usual.Sentence(""), "tells", "where no mail can be sent")
+	assert.NotContains(t, care.Usual.Sentence(false, "w@a.localhost"), "tells", "where no mail can be sent")
+	named := care.Care{Takes: "nothing", Tells: "q@b.localhost, trouble"}
+	assert.Contains(t, named.Sentence(true, ""), "tells q@b.localhost of trouble", "an admin without an address")
 }
 
 // What is taken: by level, by how long it has been out, at its hours.

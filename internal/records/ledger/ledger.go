@@ -24,6 +24,14 @@ type Ledger interface {
 	// PutSite keeps a site, replacing one of the same address.
 	PutSite(ctx context.Context, s Site) error
 
+	// KeepSite does the same after something was done with a site: its care stays what it
+	// is on record, whatever was decided meanwhile.
+	KeepSite(ctx context.Context, s Site) error
+
+	// Entrust changes the care of sites, by their addresses, and nothing else of them: of all
+	// or, when one is not there (fs.ErrNotExist) or anything fails, of none.
+	Entrust(ctx context.Context, decided map[string]care.Care) error
+
 	// DropSite forgets a site; none there is fine.
 	DropSite(ctx context.Context, address string) error
 

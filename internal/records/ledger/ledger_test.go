@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/answer/care"
 	"tivset/internal/records/ledger"
 )
 
@@ -108,4 +109,30 @@ func TestOlderFormat(t *testing.T) {
 	addresses, err := l.Addresses(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"chandlery.localhost"}, addresses)
+}
+
+// What is entrusted meanwhile stays, whatever is kept of a site; and nothing of a job's is
+// lost by it. For several it is all or none.
+func TestEntrustedMeanwhile(t *testing.T) {
+	ctx := context.Background()
+	l, err := ledger.Open(ctx, filepath.Join(t.TempDir(), "ledger.db"))
+	require.NoError(t, err)
+	defer l.Close()
+	x := ledger.Site{Address: "a.localhost/forum", Account: "quill", Release: "1.0.0", Care: care.Usual}
+	require.NoError(t, l.KeepSite(ctx, x), "a new one")
+	decided := care.Care{Takes: "breaking", Waits: "0d", Hours: "any", Tells: "nobody"}
+	require.NoError(t, l.Entrust(ctx, map[string]care.Care{x.Address: decided}))
+	later := x
+	later.Release = "2.0.0"
+	require.NoError(t, l.KeepSite(ctx, later))
+	got, err := l.Site(ctx, x.Address)
+	require.NoError(t, err)
+	assert.Equal(t, decided, got.Care)
+	assert.Equal(t, "2.0.0", got.Release)
+	err = l.Entrust(ctx, map[string]care.Care{x.Address: care.Usual, "b.localhost": care.Usual})
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	got, err = l.Site(ctx, x.Address)
+	require.NoError(t, err)
+	assert.Equal(t, decided, got.Care, "of none")
+	assert.Equal(t, "2.0.0", got.Release)
 }

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	_ "modernc.org/sqlite" // the driver
 
+	"tivset/internal/answer/care"
 	"tivset/internal/fault"
 )
 
@@ -139,6 +140,37 @@ func (l *SQLite) Site(ctx context.Context, address string) (Site, error) {
 // PutSite implements Ledger.
 func (l *SQLite) PutSite(ctx context.Context, s Site) error {
 	return l.put(ctx, "INSERT OR REPLACE INTO sites (address, account, record) VALUES (?, ?, ?)", s, s.Address, s.Account)
+}
+
+// KeepSite implements Ledger.
+func (l *SQLite) KeepSite(ctx context.Context, s Site) error {
+	return l.put(ctx, "INSERT INTO sites (address, account, record) VALUES (?, ?, ?) ON CONFLICT (address) DO UPDATE SET "+
+		"account = excluded.account, record = json_set(excluded.record, '$.care', json_extract(sites.record, '$.care'))",
+		s, s.Address, s.Account)
+}
+
+// Entrust implements Ledger.
+func (l *SQLite) Entrust(ctx context.Context, decided map[string]care.Care) error {
+	tx, err := l.db.BeginTx(ctx, nil)
+	if err != nil {
+		return told(err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	for address, c := range decided {
+		text, err := json.Marshal(c)
+		if err != nil {
+			return err
+		}
+		done, err := tx.ExecContext(ctx, "UPDATE sites SET record = json_set(record, '$.care', json(?)) WHERE address = ?",
+			string(text), address)
+		if err != nil {
+			return told(err)
+		}
+		if n, err := done.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(fmt.Errorf("no site is recorded at %s: %w", address, fs.ErrNotExist), err)
+		}
+	}
+	return told(tx.Commit())
 }
 
 // DropSite implements Ledger.

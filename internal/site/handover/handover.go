@@ -61,14 +61,8 @@ func Of(f From) Page {
 		}
 	}
 	p.What += ", there since " + x.InstalledAt.Format(time.DateOnly)
-	usual := ""
-	if f.Told {
-		usual = x.Admin.Email
-	}
-	p.Care = "by " + f.By + ". The site " + x.Care.Sentence(
-		usual,
-	) + ". A backup is made before each update, and what does " +
-		"not work is put back"
+	p.Care = "by " + f.By + ". The site " + x.Care.Sentence(f.Told, x.Admin.Email) + ". A backup is made before each " +
+		"update, and what does not work is put back"
 	if x.LastBackupAt != nil {
 		p.Backup = "the last one is of " + x.LastBackupAt.Format("2006-01-02 15:04") + " UTC"
 	}
