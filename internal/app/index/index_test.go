@@ -353,3 +353,31 @@ func TestSignedNonsense(t *testing.T) {
 		require.ErrorContains(t, err, strings.TrimSpace(what))
 	}
 }
+
+// A program that has read an older edition and uses a kit of it does not bring that
+// edition back over a newer one that another program has fetched meanwhile.
+func TestTwoProgramsAtOneShelf(t *testing.T) {
+	p := newPublisher(t)
+	p.publish([]string{"quaybench", "helmroom"})
+	slow := p.shelf(nil, p.folder)
+	require.NoError(t, slow.Fresh(context.Background()))
+	p.change("helmroom", "Classes by the water")
+	p.publish([]string{"helmroom"})
+	quick := p.shelf(nil, p.folder)
+	quick.Folder = slow.Folder
+	_, err := quick.Refresh(context.Background())
+	require.NoError(t, err)
+	_, _, err = open(t, slow, "quaybench")
+	require.NoError(t, err)
+	third := p.shelf(nil, p.folder)
+	third.Folder = slow.Folder
+	known, _, err := third.State()
+	require.NoError(t, err)
+	assert.Equal(t, 2, known.Serial)
+	p.publish(nil, "quaybench")
+	_, err = third.Refresh(context.Background())
+	require.NoError(t, err)
+	_, withheld, err := open(t, third, "quaybench")
+	require.NoError(t, err, "what the slow one used is known to the third")
+	require.ErrorContains(t, withheld, "has left the catalogue")
+}

@@ -2,11 +2,11 @@ package index
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,6 +16,8 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/fetch"
 	"tivset/internal/fault"
+
+	"github.com/google/renameio/v2"
 )
 
 // fetchTime is how long one file may take in all.
@@ -35,7 +37,7 @@ func (s *Shelf) Open(app string) (folder fs.FS, withheld, err error) {
 		return nil, nil, fs.ErrNotExist
 	}
 	p, there := k.index.Kits[app]
-	here, used := k.Have[app]
+	here, used := s.used(app)
 	switch {
 	case there:
 		withheld = s.valid(k.index)
@@ -51,18 +53,30 @@ func (s *Shelf) Open(app string) (folder fs.FS, withheld, err error) {
 	case err != nil:
 		return nil, nil, err
 	case here.SHA256 != p.SHA256:
-		next := *k
-		next.Have = maps.Clone(k.Have)
-		if next.Have == nil {
-			next.Have = map[string]Packed{}
-		}
-		next.Have[app] = p
-		if err := s.keep(&next); err != nil {
+		if err := s.use(p); err != nil {
 			return nil, nil, err
 		}
 	}
 	return catalogue.Folder("", s.kitFolder(p)).Files, withheld, nil
 }
+
+// used is the kit of an app that was used last here: sites are looked after with it when
+// there is no newer one to be had.
+func (s *Shelf) used(app string) (p Packed, there bool) {
+	text, err := os.ReadFile(s.usedFile(app))
+	there = err == nil && json.Unmarshal(text, &p) == nil && p.App == app
+	return p, there
+}
+
+func (s *Shelf) use(p Packed) error {
+	text, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(s.usedFile(p.App), text, 0o600)
+}
+
+func (s *Shelf) usedFile(app string) string { return filepath.Join(s.Folder, "kits", app+".json") }
 
 func (s *Shelf) context() context.Context {
 	if s.Context == nil {

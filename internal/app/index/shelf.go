@@ -35,14 +35,13 @@ type Shelf struct {
 	kept *kept
 }
 
-// kept is what is kept of a shelf, in one file.
+// kept is what is kept of a shelf's index, in one file, which only a refresh writes.
 type kept struct {
-	Kept      int               `json:"kept"` // the format, 1
-	Index     string            `json:"index"`
-	Signature string            `json:"signature"`
-	Tag       string            `json:"tag,omitempty"` // of the index, as its server names it (RFC 9110, ETag)
-	Looked    time.Time         `json:"looked"`        // when it was last asked for
-	Have      map[string]Packed `json:"have"`          // kits that were used, as they are here
+	Kept      int       `json:"kept"` // the format, 1
+	Index     string    `json:"index"`
+	Signature string    `json:"signature"`
+	Tag       string    `json:"tag,omitempty"` // of the index, as its server names it (RFC 9110, ETag)
+	Looked    time.Time `json:"looked"`        // when it was last asked for
 
 	index *Index
 }
@@ -146,7 +145,7 @@ func (s *Shelf) refused(err error) error {
 }
 
 func (s *Shelf) fetch(ctx context.Context, before *kept) (*kept, error) {
-	next := &kept{Kept: form, Looked: s.Now().UTC(), Have: before.Have}
+	next := &kept{Kept: form, Looked: s.Now().UTC()}
 	for again := range 2 { // the publisher may be at work between the two
 		text, tag, err := s.get(ctx, File, before.Tag)
 		if err == nil && string(text) == before.Index {
