@@ -90,10 +90,8 @@ func (a *app) pages(ctx context.Context, s *core.Core, words []string, password 
 		from := handover.From{Record: x, By: s.Desk.Who, Now: a.world.Now()}
 		if from.Site, err = s.Book.From(x); err != nil {
 			a.streams.Warn("of " + x.Address + " the page says only what is on record: " + fault.Of(err).Error())
-		} else {
-			if m := from.Site.In.Mail; m != nil {
-				from.Told, from.Ask = true, m.From
-			}
+		} else if m := from.Site.In.Mail; m != nil {
+			from.Told, from.Ask = true, m.From
 		}
 		if password {
 			found, err := s.Book.Reveal(ctx, x.Address)

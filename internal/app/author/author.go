@@ -60,7 +60,7 @@ func (a *Author) New(ctx context.Context, folder, from string) (*draft.Draft, er
 	defer os.RemoveAll(scratch)
 	b, err := a.begin(ctx, scratch, from)
 	if err != nil {
-		return nil, err
+		return nil, unread(from, err)
 	}
 	b.from.App = name
 	if b.from.Date == "" {
@@ -68,10 +68,20 @@ func (a *Author) New(ctx context.Context, folder, from string) (*draft.Draft, er
 	}
 	app, err := draft.Open(ctx, b.files)
 	if err != nil {
-		return nil, err
+		return nil, unread(from, err)
 	}
 	d := app.Draft(b.from)
 	return d, write(folder, d, b.archive)
+}
+
+// unread says that an app could not be read, where its cause has no remedy of its own.
+func unread(from string, err error) error {
+	var f *fault.Error
+	if errors.As(err, &f) {
+		return err
+	}
+	return fault.New(fault.Failed, "the app cannot be read", from, "See that its files can be read, and that none "+
+		"of them is a link; or begin from nothing, without --from. Nothing was written.").Because(err)
 }
 
 // write writes the kit, whole or not at all, once it is seen that it can be read.

@@ -115,6 +115,12 @@ func TestBeginningsThatAreRefused(t *testing.T) {
 		assert.Equal(t, fault.Usage, fault.Of(err).Kind)
 		assert.NotEmpty(t, fault.Of(err).Remedy)
 	}
+	linked := filepath.Join(t.TempDir(), "linked")
+	require.NoError(t, os.Mkdir(linked, 0o755))
+	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(linked, "name")))
+	_, err = a.New(ctx, filepath.Join(into, "other"), linked)
+	require.ErrorContains(t, err, "is a link")
+	assert.Contains(t, fault.Of(err).Remedy, "Nothing was written")
 	left, err := os.ReadDir(into)
 	require.NoError(t, err)
 	assert.Len(t, left, 2, "%v", left)
