@@ -29,12 +29,13 @@ func throughProxy(env *testscript.Env) error {
 			http.Error(w, err.Error(), http.StatusBadGateway)
 			return
 		}
-		w.WriteHeader(http.StatusOK)
-		here, _, err := http.NewResponseController(w).Hijack()
+		here, sent, err := http.NewResponseController(w).Hijack()
 		if err != nil {
 			return
 		}
-		go func() { _, _ = io.Copy(there, here); there.Close() }()
+		// Only then is it answered: what the client sends after that is read here.
+		_, _ = io.WriteString(here, "HTTP/1.1 200 Connection established\r\n\r\n")
+		go func() { _, _ = io.Copy(there, sent); there.Close() }()
 		_, _ = io.Copy(here, there)
 		here.Close()
 	}))
