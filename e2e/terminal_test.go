@@ -19,8 +19,12 @@ import (
 // turn is what to wait for on the terminal, and what to type then.
 type turn struct {
 	wait, keys string
-	do         func(shown string) // before the keys are typed
+	line       func(shown string) string // what to type, and Enter, when it depends on what was shown
+	do         func(shown string)        // before the keys are typed
 }
+
+// toInstall is what the review ends with.
+const toInstall = "Install? y, n or a number:"
 
 func on(wait, keys string) turn { return turn{wait: wait, keys: keys} }
 func see(words string) turn     { return turn{wait: words} }
@@ -55,7 +59,11 @@ func onTerminalOf(t *testing.T, columns uint16, c *exec.Cmd, turns ...turn) (str
 				if turns[0].do != nil {
 					turns[0].do(shown.String())
 				}
-				_, _ = io.WriteString(terminal, turns[0].keys)
+				keys := turns[0].keys
+				if turns[0].line != nil {
+					keys = turns[0].line(shown.String()) + "\r"
+				}
+				_, _ = io.WriteString(terminal, keys)
 				turns = turns[1:]
 			}
 			if err != nil {
@@ -79,28 +87,41 @@ func onTerminalOf(t *testing.T, columns uint16, c *exec.Cmd, turns ...turn) (str
 	return shown.String(), c.ProcessState.ExitCode()
 }
 
-// A newcomer's install: four answers, the licence and the confirmation.
+// A newcomer's install of a forum: five answers and the yes, in few keys. Tab completes.
 func TestConversation(t *testing.T) {
 	p := newProgram(t)
-	shown, code := onTerminal(t, p.as("tivset", nil, "install"),
-		on("App:", "5\r"),
-		on("Domain:", "lockside.localhost\r"),
-		on("Directory [/]:", "forum\r"), see("→ http://lockside.localhost:"),
-		on("Title of the site:", "Lockside Talk\r"),
-		on("yes, no, or show", "show\r"), see("There is no warranty of any kind"), on("yes, no, or show", "yes\r"),
-		see("As usual: name of the first board: General"), on("Choose any of these yourself? yes or no [no]:", "\r"),
-		on("Sign-in name of the admin [", "\r"),
-		on("E-mail address of the admin:", "w@lockside.localhost\r"),
-		on("Password of the admin [made for you]:", "\r"), on("yourself? yes or no [no]:", "\r"),
-		see("As usual: database: new"), on("yourself? yes or no [no]:", "\r"),
-		see("As usual: takes by itself: fixes"), on("yourself? yes or no [no]:", "\r"),
-		on("Install? [y/N]", "y\r"))
+	turns := []turn{on("App:", "forum\r"), see("Quaybench: Conversations"),
+		see("http://lockside.localhost:"), on("Address:", "2\r"), see("→ http://lockside.localhost:"),
+		on("Title of the site:", "Lockside Talk\r"), on("yes, no, or show", "y\r"),
+		on("E-mail address of the admin:", "w@l\t\r"),
+		see("takes fixes by itself"), on(toInstall, "y\r")}
+	keys, answers := 0, 0
+	for _, x := range turns {
+		keys += len(x.keys)
+		if x.keys != "" {
+			answers++
+		}
+	}
+	assert.LessOrEqual(t, answers, 6)
+	assert.LessOrEqual(t, keys, 45)
+	shown, code := onTerminal(t, p.as("tivset", nil, "install"), turns...)
 	assert.Equal(t, 0, code, shown)
 	assert.Contains(t, shown, "Quaybench 2.4.1 is installed and checked")
-	var sites []struct{ Title, Address string }
+	var sites []struct {
+		Title, Address string
+		Admin          struct{ Email string }
+	}
 	p.json(&sites, "sites")
 	require.Len(t, sites, 1)
 	assert.Equal(t, "Lockside Talk", sites[0].Title)
+	assert.Equal(t, "w@lockside.localhost", sites[0].Admin.Email)
+
+	// the next one proposes the same address, and nothing that was begun is left
+	shown, code = onTerminal(t, p.as("tivset", nil, "install"), on("App:", "1\r"), on("Address:", "3/x\r"),
+		on("Title of the site:", "\x1b[A\x01My \r"), // what was typed before, with a word put before it
+		on("[w@lockside.localhost]:", "\r"), see("title: My 3/x"), on(toInstall, "n\r"))
+	assert.Equal(t, 3, code, shown)
+	assert.NotContains(t, shown, "You began")
 }
 
 // Wrong answers are refused with the reason and asked again; going back, help
@@ -108,26 +129,61 @@ func TestConversation(t *testing.T) {
 func TestConversationWithWrongAnswers(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
-	shown, code := onTerminal(t, p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
-		on("App:", "quaybenc\r"), see("Did you mean quaybench?"), on("App:", "9\r"), see("none of them"),
+	shown, code := onTerminal(
+		t,
+		p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
+		on("App:", "quaybenc\r"),
+		see("Did you mean quaybench?"),
+		on("App:", "9\r"),
+		see("none of them"),
+		on("App:", "\x1b[31m\x07a\r"),
+		see("Helmroom"),
+		on("App:", strings.Repeat("y", 10_000)+"\r"),
+		see("none of them"),
 		on("App:", "Inkreach\r"),
-		on("Domain:", "?\r"), see("at which visitors will find the site"), on("Domain:", "1\r"),
-		on("Directory [blog]:", "/\r"), see("is the account's main site"), see("Something is in the way"), see("index.html"),
+		on("Address:", "?\r"),
+		see("Where visitors will find the site"),
+		on("Address:", "journal\r"),
+		see("1/journal"),
+		on("Address:", "1/\r"),
+		see("is the account's main site"),
+		see("Something is in the way"),
+		see("index.html"),
 		on("Set it aside? yes or no [no]:", "\r"),
-		on("Directory [blog]:", "My Blog\r"), see("such as my-blog"),
-		on("Directory [blog]:", "<\r"), on("Domain:", "2\r"),
-		on("Directory [/]:", "\r"),
-		on("Title of the site:", "\r"), see("this needs an answer"), on("Title of the site:", strings.Repeat("x", 130)+"\r"),
-		see("more than 120 characters"), on("Title of the site:", " Journal\r"), see("begins or ends with a space"),
-		on("Title of the site:", "Journal\r"),
-		on("yourself? yes or no [no]:", "perhaps\r"), see("neither yes nor no"), on("yourself? yes or no [no]:", "\r"),
-		see("strangers try first"), on("Sign-in name of the admin [", "root\r"), see("strangers try first"),
+		on("Address", "2/My Blog\r"),
+		see("such as my-blog"),
+		on("Address", "2\r"),
+		on("Title of the site:", "<\r"),
+		on("Address", "2/blog\r"),
+		on(
+			"Title of the site:",
+			"\r",
+		),
+		see("this needs an answer"),
+		on("Title of the site:", strings.Repeat("x", 130)+"\r"),
+		see("more than 120 characters"),
+		on("Title of the site:", " Journal\r"),
+		see("begins or ends with a space"),
+		on("Title of the site:", "\x1b[200~two\rlines\x1b[201~\r"),
+		see("line breaks"),
+		on("Title of the site:", "\x1b[200~\x1b[31mred\x07\x1b[201~\r"), // what steers a terminal is taken out of a paste
+		see("strangers try first"),
+		on("Sign-in name of the admin [", "root\r"),
+		see("strangers try first"),
 		on("Sign-in name of the admin [", "wharfinger\r"),
-		on("E-mail address of the admin:", "nobody\r"), see("an e-mail address has an @"),
-		on("E-mail address of the admin:", "\x03"))
+		on("E-mail address of the admin:", "nobody\r"),
+		see("an e-mail address has an @"),
+		on("E-mail address of the admin:", "<\r"),
+		on("Sign-in name", "\r"),
+		on("E-mail address of the admin:", "\x03"),
+	)
 	assert.Equal(t, 3, code, shown)
-	assert.Contains(t, shown, "Nothing was touched")
+	assert.Contains(t, shown, "Nothing was touched. What you answered is kept")
 	assert.Equal(t, before, p.snapshot())
+	shown, code = onTerminal(t, p.as("tivset-minding", nil, "install"), see("“[31mred” (inkreach) at http://lockside"),
+		on("Go on with it", "\r"), on("E-mail address of the admin:", "w@lockside.localhost\r"), see("name: wharfinger"),
+		on(toInstall, "\r"), see("y installs it"), on(toInstall, "what\r"), see("y installs it"), on(toInstall, "y\r"))
+	assert.Equal(t, 0, code, shown)
 }
 
 // What was given and will not do is said before anything is asked.
@@ -147,16 +203,16 @@ func TestConfirmation(t *testing.T) {
 	args := install("inkreach", "lockside.localhost/journal")
 	args = args[:len(args)-1] // without --yes
 	before := p.snapshot()
-	shown, code := onTerminal(t, p.as("tivset", nil, args...), on("Install? [y/N]", "n\r"))
+	shown, code := onTerminal(t, p.as("tivset", nil, args...), on(toInstall, "n\r"))
 	assert.Equal(t, 3, code)
 	assert.Contains(t, shown, "not installed")
 	assert.Equal(t, before, p.snapshot())
 
-	shown, code = onTerminal(t, p.as("tivset-minding", nil, args...), on("Install? [y/N]", "\x03"))
+	shown, code = onTerminal(t, p.as("tivset-minding", nil, args...), on(toInstall, "\x03"))
 	assert.NotEqual(t, 0, code)
 	assert.Equal(t, before, p.snapshot(), shown)
 
-	shown, code = onTerminal(t, p.as("tivset", nil, args...), on("Install? [y/N]", "y\r"))
+	shown, code = onTerminal(t, p.as("tivset", nil, args...), on(toInstall, "y\r"))
 	assert.Equal(t, 0, code)
 	assert.Contains(t, shown, "is installed and checked")
 	assert.Contains(t, shown, "shown this once", "on a terminal the password is shown")

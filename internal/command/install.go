@@ -32,6 +32,7 @@ type installOptions struct {
 	showPassword  bool
 	keepFailed    bool
 	copyPassword  bool
+	talked        bool // something was answered in a conversation
 }
 
 func (a *app) install() *cobra.Command {
@@ -68,7 +69,12 @@ func (a *app) install() *cobra.Command {
 	f.BoolVar(&o.keepFailed, "keep-failed", false,
 		"for authors of kits: leave what failed as it is, to be looked at; tivset undo takes it back")
 	f.BoolVar(&o.showPassword, "show-password", false, "print the admin's password even where no terminal is")
-	f.BoolVar(&o.copyPassword, "copy", false, "put the admin's password on the clipboard at the end, through the terminal")
+	f.BoolVar(
+		&o.copyPassword,
+		"copy",
+		false,
+		"put the admin's password on the clipboard at the end, through the terminal",
+	)
 	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
 	return c
 }
@@ -105,7 +111,15 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	installed, err := install.Install(ctx, s.Desk, plan)
 	a.streams.Say("")
 	if err != nil {
+		if o.talked {
+			a.streams.Say("What you answered is kept, but for passwords; to go on with it: tivset install")
+		}
 		return err
+	}
+	if o.talked {
+		if err := s.Book.Home.DropBegun(); err != nil {
+			a.streams.Warn("what was answered is still kept, to go on with: " + err.Error())
+		}
 	}
 	if err := a.showInstalled(ctx, installed); err != nil || !o.copyPassword {
 		return err
@@ -129,6 +143,7 @@ func (a *app) agreed(ctx context.Context, s *core.Core, r *plan.Request, o *inst
 	c := &talk.Conversation{Ask: screen.NewAsker(a.streams), Planner: s.Planner, Book: s.Book, Maker: s.Desk.Maker,
 		Account: a.account, Request: r, Save: saveAnswers}
 	plan, err := c.Run(ctx)
+	o.talked = err == nil && c.Keep() // should the install fail, nothing has to be typed again
 	if err == nil && o.saveAnswers != "" {
 		err = saveAnswers(o.saveAnswers, plan)
 	}

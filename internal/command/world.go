@@ -60,6 +60,7 @@ func (w World) streams() *screen.Streams {
 	f, errTerminal := terminal(w.Err)
 	s.ErrTerminal = errTerminal
 	if errTerminal {
+		s.Terminal = f
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
 			s.Width = width
 		}

@@ -18,25 +18,40 @@ const GeneratedLength = 20
 
 // aboutAdmin asks who looks after the site.
 func (a *Asking) aboutAdmin() []answer.Question {
-	name := answer.Question{ID: "admin.name", Ask: "Sign-in name of the admin", Group: "Admin", Kind: "text",
-		Default: a.Proposed.AdminName, Pattern: `[A-Za-z0-9][A-Za-z0-9._-]{2,39}`,
-		Form: "3 to 40 letters, digits, dots, - and _, beginning with a letter or digit", Check: a.notGuessable,
+	name := answer.Question{
+		ID:      "admin.name",
+		Ask:     "Sign-in name of the admin",
+		Short:   "name",
+		Group:   "Admin",
+		Kind:    "text",
+		Default: a.Proposed.AdminName,
+		Pattern: `[A-Za-z0-9][A-Za-z0-9._-]{2,39}`,
+		Form:    "3 to 40 letters, digits, dots, - and _, beginning with a letter or digit",
+		Check:   a.notGuessable,
 		Help: "The name to sign in with. One that nobody would try, so not admin, nor what can be read off the site; the " +
-			"proposal will do."}
+			"proposal will do.",
+	}
 	if a.Kit.AccountElsewhere() {
 		return a.aboutAccountElsewhere()
 	}
 	out := []answer.Question{name,
-		{ID: "admin.email", Ask: "E-mail address of the admin", Group: "Admin", Kind: "email", Needed: true,
-			Help: "Where the app sends what the admin must know, and a new password when the old one is lost."},
+		{
+			ID:     "admin.email",
+			Ask:    "E-mail address of the admin",
+			Short:  "e-mail",
+			Group:  "Admin",
+			Kind:   "email",
+			Needed: true,
+			Help:   "Where the app sends what the admin must know, and a new password when the old one is lost.",
+		},
 		{ID: "admin.password", Ask: "Password of the admin", Short: "password", Group: "Admin", Kind: "text", Secret: true,
 			Default: Generate, Check: a.strong,
 			Help: "One is made that nobody can guess; it is shown at the end and kept in the vault."},
 		{ID: "admin.password-length", Ask: "Length of a password that is made", Short: "password length", Group: "Admin",
-			Kind: "number", Default: strconv.Itoa(GeneratedLength), Rare: true, Check: passwordLength,
+			Kind: "number", Default: strconv.Itoa(GeneratedLength), Quiet: true, Check: passwordLength,
 			Help: "In characters, 12 to 72."},
 		{ID: "admin.password-of", Ask: "What a password that is made consists of", Short: "password characters",
-			Group: "Admin", Kind: "one-of", Options: []string{"all", "alnum", "letters"}, Default: "all", Rare: true,
+			Group: "Admin", Kind: "one-of", Options: []string{"all", "alnum", "letters"}, Default: "all", Quiet: true,
 			Help: "all: letters, digits and symbols; alnum: without symbols; letters: letters only."}}
 	for _, q := range []answer.Question{
 		{ID: "admin.first-name", Ask: "First name of the admin", Short: "first name", Kind: "text"},
@@ -59,7 +74,7 @@ func (a *Asking) aboutAdmin() []answer.Question {
 			Kind: "one-of", Options: []string{"refuse", "accept"}, Default: "refuse", Quiet: true,
 			Help: "accept: the name is taken as it is, for those who must."},
 		answer.Question{ID: "admin.email-check", Ask: "Ask whether the e-mail address's domain takes mail",
-			Short: "e-mail domain checked", Group: "Admin", Kind: "yes-no", Default: "no", Rare: true,
+			Short: "e-mail domain checked", Group: "Admin", Kind: "yes-no", Default: "no", Quiet: true,
 			Help: "Asks the name servers; needs the network."})
 }
 
@@ -70,12 +85,28 @@ func (a *Asking) aboutAccountElsewhere() []answer.Question {
 		{ID: "admin.name", Ask: "Name or address of an account to sign in with", Short: "sign-in name", Group: "Admin",
 			Kind: "text", Needed: true, Help: a.Kit.Title +
 				" has no accounts of its own. With one that is there Tivset sees whether signing in works."},
-		{ID: "admin.email", Ask: "E-mail address of whoever looks after the site", Group: "Admin", Kind: "email",
-			Needed: true, Help: "Kept with the site; details can be sent there."},
-		{ID: "admin.password", Ask: "Password of that account", Short: "password", Group: "Admin", Kind: "text", Secret: true,
-			Needed: true, Check: notMade, Help: "It stays as it is. It is kept in the vault, for later checks."},
+		{
+			ID:     "admin.email",
+			Ask:    "E-mail address of whoever looks after the site",
+			Short:  "e-mail",
+			Group:  "Admin",
+			Kind:   "email",
+			Needed: true,
+			Help:   "Kept with the site; details can be sent there.",
+		},
+		{
+			ID:     "admin.password",
+			Ask:    "Password of that account",
+			Short:  "password",
+			Group:  "Admin",
+			Kind:   "text",
+			Secret: true,
+			Needed: true,
+			Check:  notMade,
+			Help:   "It stays as it is. It is kept in the vault, for later checks.",
+		},
 		{ID: "admin.email-check", Ask: "Ask whether the e-mail address's domain takes mail", Short: "e-mail domain checked",
-			Group: "Admin", Kind: "yes-no", Default: "no", Rare: true, Help: "Asks the name servers; needs the network."}}
+			Group: "Admin", Kind: "yes-no", Default: "no", Quiet: true, Help: "Asks the name servers; needs the network."}}
 }
 
 // notMade refuses the word that makes a password elsewhere.
@@ -105,7 +136,14 @@ const shortestMade = 12
 func passwordLength(value string) (what, remedy string) {
 	n, err := strconv.Atoi(value)
 	if err != nil || n < shortestMade || n > secret.Longest {
-		return fmt.Sprintf("a length of %s will not do", value), fmt.Sprintf("Choose %d to %d.", shortestMade, secret.Longest)
+		return fmt.Sprintf(
+				"a length of %s will not do",
+				value,
+			), fmt.Sprintf(
+				"Choose %d to %d.",
+				shortestMade,
+				secret.Longest,
+			)
 	}
 	return "", ""
 }

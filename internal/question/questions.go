@@ -55,8 +55,10 @@ func (a *Asking) aboutSite() []answer.Question {
 	if len(languages) == 0 {
 		languages = []string{"en"}
 	}
-	out := []answer.Question{{ID: "title", Ask: "Title of the site", Group: "What", Kind: "text", Needed: true,
-		Check: titled, Help: "The name that visitors read at the top of every page. It can be changed later."}}
+	out := []answer.Question{
+		{ID: "title", Ask: "Title of the site", Short: "title", Group: "What", Kind: "text", Needed: true,
+			Check: titled, Help: "The name that visitors read at the top of every page. It can be changed later."},
+	}
 	licence := answer.Question{ID: "licence", Ask: "Accept the licence " + a.Kit.Licence.Name, Group: "What",
 		Kind: "one-of", Options: []string{"accept", "decline"}, Default: "decline",
 		Help: "The app can only be installed when its licence is accepted. Read it with: " +
@@ -103,11 +105,11 @@ func (a *Asking) aboutCare() []answer.Question {
 			Kind: "one-of", Default: u.Takes, Options: []string{"fixes", "features", "breaking", "nothing"}, Rare: true,
 			Help: "fixes: those that only mend; features: those that add something too; breaking: every one; nothing. " +
 				"A backup is made first, and what does not pass its check is put back, always."},
-		{ID: "care.waits", Ask: "How long a release must have been out", Short: "after", Group: "Care", Kind: "text",
+		{ID: "care.waits", Ask: "How long a release must have been out", Short: "waits", Group: "Care", Kind: "text",
 			Default: u.Waits, Pattern: care.WaitsForm, Form: "a number of days, such as 3d", Rare: true,
 			Help: "Others meet what is wrong with a release in its first days. One that mends a security hole is not " +
 				"waited for."},
-		{ID: "care.hours", Ask: "When", Short: "hours", Group: "Care", Kind: "text", Default: u.Hours,
+		{ID: "care.hours", Ask: "When", Short: "between the hours", Group: "Care", Kind: "text", Default: u.Hours,
 			Pattern: care.HoursForm, Form: "two hours with a dash, such as 02-05, or any", Rare: true,
 			Help: "The hours of this machine's clock between which the site may be worked on by itself."},
 	}

@@ -13,25 +13,46 @@ import (
 
 // Asker asks questions, one line an answer: plain text that works on any
 // terminal and with a screen reader.
-type Asker struct {
-	s  *Streams
-	in *bufio.Reader
-}
+type Asker struct{ s *Streams }
 
 var _ talk.Asker = (*Asker)(nil)
 
-// NewAsker makes an asker. It reads ahead of its questions, so there is one a
-// run.
-func NewAsker(s *Streams) *Asker { return &Asker{s, bufio.NewReader(s.In)} }
+// NewAsker makes an asker. All of a run read from the same buffer, so that nothing that
+// is typed ahead is lost.
+func NewAsker(s *Streams) *Asker {
+	if s.editor == nil {
+		s.editor = newEditor(s)
+	}
+	if s.typed == nil {
+		s.typed = bufio.NewReader(s.In)
+	}
+	return &Asker{s}
+}
 
 type typed struct {
 	line string
 	err  error
 }
 
-// line shows a prompt and waits for a line, or for the end of the context. The
-// echo is off before the prompt is there, so that no fast typist is seen.
-func (a *Asker) line(ctx context.Context, prompt string, hide bool) (string, error) {
+// line shows a prompt and waits for a line, or for the end of the context.
+func (a *Asker) line(ctx context.Context, prompt string, words []string, hide bool) (string, error) {
+	if a.s.editor == nil {
+		return a.plain(ctx, prompt, hide)
+	}
+	done, err := a.s.editor.begin()
+	if err != nil {
+		return a.plain(ctx, prompt, hide)
+	}
+	defer done()
+	return a.wait(ctx, func() typed {
+		line, err := a.s.editor.read(prompt+" ", words, hide)
+		return typed{line, err}
+	})
+}
+
+// plain reads a line where it cannot be edited. The echo is off before the prompt is
+// there, so that no fast typist is seen.
+func (a *Asker) plain(ctx context.Context, prompt string, hide bool) (string, error) {
 	if f, ok := a.s.In.(*os.File); ok && hide {
 		if restore := unseen(int(f.Fd())); restore != nil {
 			defer fmt.Fprintln(a.s.Err) // the line end was not shown either
@@ -39,8 +60,12 @@ func (a *Asker) line(ctx context.Context, prompt string, hide bool) (string, err
 		}
 	}
 	fmt.Fprint(a.s.Err, prompt+" ")
+	return a.wait(ctx, a.read)
+}
+
+func (a *Asker) wait(ctx context.Context, read func() typed) (string, error) {
 	got := make(chan typed, 1)
-	go func() { got <- a.read() }()
+	go func() { got <- read() }()
 	select {
 	case <-ctx.Done():
 		fmt.Fprintln(a.s.Err)
@@ -55,7 +80,7 @@ func (a *Asker) line(ctx context.Context, prompt string, hide bool) (string, err
 }
 
 func (a *Asker) read() typed {
-	line, err := a.in.ReadString('\n')
+	line, err := a.s.typed.ReadString('\n')
 	if line != "" {
 		err = nil
 	}
@@ -72,7 +97,7 @@ func (a *Asker) Ask(ctx context.Context, p talk.Prompt) (string, error) {
 		a.Explain(p.Above)
 	}
 	for {
-		answer, err := a.line(ctx, prompt+":", p.Unseen)
+		answer, err := a.line(ctx, prompt+":", p.Words, p.Unseen)
 		if err != nil {
 			return "", err
 		}
@@ -122,8 +147,8 @@ func (a *Asker) Heading(text string) { fmt.Fprintln(a.s.Err, "\n"+a.s.paint(acce
 // Note shows a text between questions.
 func (a *Asker) Note(text string) { fmt.Fprintln(a.s.Err, Clean(text)) }
 
-// Review shows what is about to happen, even in a quiet run.
-func (a *Asker) Review(p *plan.Plan) { fmt.Fprintln(a.s.Err, "\n"+a.s.Review(p)) }
+// Review shows what is about to happen as a form, even in a quiet run.
+func (a *Asker) Review(p *plan.Plan, form talk.Form) { fmt.Fprintln(a.s.Err, "\n"+a.s.Form(p, form)) }
 
 // List shows numbered rows to choose from, in columns, each within a line.
 func (a *Asker) List(rows [][]string) {
@@ -158,7 +183,7 @@ func (a *Asker) Confirm(ctx context.Context, question string) bool {
 
 // Word asks for a word, in lower case.
 func (a *Asker) Word(ctx context.Context, prompt string) (string, error) {
-	answer, err := a.line(ctx, prompt, false)
+	answer, err := a.line(ctx, prompt, nil, false)
 	return strings.ToLower(strings.TrimSpace(answer)), err
 }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/answer/care"
+	"tivset/internal/answer/tongue"
 	"tivset/internal/hosting/database"
 	"tivset/internal/plan"
 	"tivset/internal/secret"
@@ -36,7 +37,78 @@ func (s *Streams) Review(p *plan.Plan) string {
 		all = append(all, Pair{"Left to do", strings.Join(p.Todo, "\n")})
 	}
 	out.WriteString(s.pairs(all))
-	for _, w := range p.Warnings {
+	out.WriteString(s.noted(p.Warnings))
+	return out.String()
+}
+
+// Form words a plan as the form that it is: what can be changed has a number. Without a plan
+// it shows the answers alone.
+func (s *Streams) Form(p *plan.Plan, form talk.Form) string {
+	var out strings.Builder
+	if p != nil {
+		fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(p.Title+" "+p.Release)),
+			s.paint(accent, Clean(p.Place.URL)))
+	}
+	group := ""
+	for i, l := range form.Lines {
+		name := ""
+		if l.Group != group {
+			name, group = l.Group, l.Group
+		}
+		out.WriteString(s.formLine(name, fmt.Sprint(i+1), s.inForm(p, l)))
+		if last := i+1 == len(form.Lines) || form.Lines[i+1].Group != group; last && len(form.Folded[group]) > 0 {
+			out.WriteString(s.formLine("", "", strings.Join(form.Folded[group], " · ")))
+		}
+	}
+	if p == nil {
+		return out.String()
+	}
+	out.WriteString(s.formLine("Account", "", changes(p.Changes)))
+	if len(p.Needs) > 0 {
+		out.WriteString(s.formLine("Checked", "", checked(p.Needs)))
+	}
+	if len(p.Todo) > 0 {
+		out.WriteString(s.formLine("Left to do", "", strings.Join(p.Todo, "\n")))
+	}
+	out.WriteString(s.noted(p.Warnings))
+	return out.String()
+}
+
+// beside is how far to the right the text of a form's line stands.
+const beside = 18
+
+func (s *Streams) formLine(name, number, text string) string {
+	lines := strings.Split(s.fold(Clean(Spelled(text)), beside), "\n")
+	if name+number == "" { // what is taken as usual
+		for i := range lines {
+			lines[i] = s.paint(faint, lines[i])
+		}
+	}
+	head := "  " + s.paint(faint, fmt.Sprintf("%-10s", name)) + s.paint(accent, fmt.Sprintf("%3s", number)) + "   "
+	return head + strings.Join(lines, "\n"+strings.Repeat(" ", beside)) + "\n"
+}
+
+// inForm words a line, with all that the plan knows of it.
+func (s *Streams) inForm(p *plan.Plan, l talk.Line) string {
+	if p == nil {
+		return l.Text
+	}
+	switch {
+	case l.ID == "at":
+		return p.Place.URL + "\n" + where(p)
+	case l.ID == talk.DataLine && p.Data != nil:
+		return data(p.Data)
+	case l.ID == talk.CareLine:
+		return entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)
+	case l.ID == "admin.password" && p.Admin.Generated:
+		return fmt.Sprintf("password: generated (%d characters)", p.Admin.Length)
+	}
+	return l.Text
+}
+
+func (s *Streams) noted(warnings []string) string {
+	var out strings.Builder
+	for _, w := range warnings {
 		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(Spelled(w))), 8),
 			"\n", "\n        "))
 	}
@@ -59,8 +131,13 @@ func data(d *site.Data) string {
 		return fmt.Sprintf("database %s, a file that the web does not see, in %s (%s)", d.Name, d.Server, Engine(d.Engine))
 	}
 	if d.From == "new" {
-		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name, d.User,
-			d.Server, Engine(d.Engine))
+		text := fmt.Sprintf(
+			"database %s and user %s on %s (%s)\nthe user may use that database and no other",
+			d.Name,
+			d.User,
+			d.Server,
+			Engine(d.Engine),
+		)
 		if d.Tables != "" {
 			text += "; tables begin with " + d.Tables
 		}
@@ -95,7 +172,7 @@ func admin(p *plan.Plan) string {
 }
 
 func described(p site.Face) string {
-	text := fmt.Sprintf("“%s”, %s", p.Title, language(p.Language))
+	text := fmt.Sprintf("“%s”, %s", p.Title, tongue.English(p.Language))
 	if p.Tagline != "" {
 		text += "\n" + p.Tagline
 	}
@@ -150,16 +227,6 @@ func Range(versions string) string {
 		return least + " or newer"
 	}
 	return versions
-}
-
-var languages = map[string]string{"en": "English", "de": "German", "fr": "French", "nl": "Dutch", "es": "Spanish",
-	"it": "Italian"}
-
-func language(tag string) string {
-	if name, ok := languages[tag]; ok {
-		return name
-	}
-	return "language " + tag
 }
 
 func changes(c plan.Changes) string {

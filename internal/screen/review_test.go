@@ -15,6 +15,7 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/secret"
 	"tivset/internal/site"
+	"tivset/internal/talk"
 	"tivset/internal/work"
 )
 
@@ -55,10 +56,38 @@ func TestReview(t *testing.T) {
 	p := planned()
 	p.Data, p.Admin.Generated, p.Care.Takes, p.Face.Language, p.Changes.Files = nil, false, "nothing", "xx", 1
 	text := s.Review(p)
-	for _, words := range []string{"password as given", "takes no release by itself", "language xx", "+ 1 file,"} {
+	for _, words := range []string{"password as given", "takes no release by itself", "”, xx", "+ 1 file,"} {
 		assert.Contains(t, text, words)
 	}
 	assert.NotContains(t, text, "Data ")
+}
+
+// The form is the review with a number at each line that can be changed.
+func TestForm(t *testing.T) {
+	s, _, _ := streams()
+	form := talk.Form{Lines: []talk.Line{{Group: "Where", ID: "at", Text: "lockside.localhost/forum"},
+		{Group: "What", ID: "app", Text: "Quaybench"}, {Group: "What", ID: "title", Text: "title: Lockside \x1b[31mTalk"},
+		{Group: "Admin", ID: "admin.name", Text: "name: wharfinger"},
+		{Group: "Admin", ID: "admin.password", Text: "password: made for you"},
+		{Group: "Data", ID: "Data", Text: "database: new"}, {Group: "Care", ID: "Care", Text: "takes nothing"}},
+		Folded: map[string][]string{"What": {"first board: General", "theme: dusk"}}}
+	assert.Equal(t, `  Quaybench 2.4.1  →  http://lockside.localhost:8780/forum/
+
+  Where       1   http://lockside.localhost:8780/forum/
+                  folder web/lockside/forum, new
+  What        2   Quaybench
+              3   title: Lockside �[31mTalk
+                  first board: General · theme: dusk
+  Admin       4   name: wharfinger
+              5   password: generated (20 characters)
+  Data        6   database quill_quay4t and user quill_quay4t on main (MariaDB)
+                  the user may use that database and no other; tables begin with r7q_
+  Care        7   takes fixes by itself once they are 3 days old, from 2 to 5 o'clock
+  Account         + 1,214 files, 6.1 MB   + 1 database   + 1 user
+
+  Note: Mind the gap.
+`, s.Form(planned(), form))
+	assert.Contains(t, s.Form(nil, form), "  Care        7   takes nothing\n", "without a plan the answers are shown")
 }
 
 // The password goes to a terminal, or where it was asked for, and nowhere else.

@@ -6,10 +6,12 @@
 package screen
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
 
 	"charm.land/lipgloss/v2"
 	quick "github.com/segmentio/encoding/json" // writes thousands of sites in half the time
@@ -19,6 +21,7 @@ import (
 type Streams struct {
 	In           io.Reader
 	Out, Err     io.Writer
+	Terminal     *os.File // that of Err, where it is one
 	OutTerminal  bool
 	ErrTerminal  bool
 	InTerminal   bool
@@ -29,6 +32,9 @@ type Streams struct {
 	JSON         bool
 	ShowPassword bool
 	Copies       bool // the password goes to the clipboard instead
+
+	editor *editor
+	typed  *bufio.Reader
 }
 
 // Asks says whether somebody is there to answer.

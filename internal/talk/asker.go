@@ -30,7 +30,10 @@ type Asker interface {
 	Warn(text string)           // what one should know before going on
 	Refuse(what, remedy string) // why an answer will not do
 	Fault(err error)            // a fault, after which the questions go on
-	Review(p *plan.Plan)        // all that is about to happen
+
+	// Review shows all that is about to happen, and what of it can be changed by which
+	// number. Without a plan it shows the answers.
+	Review(p *plan.Plan, form Form)
 }
 
 // Prompt is one question.
@@ -39,7 +42,8 @@ type Prompt struct {
 	Text     string
 	Fallback string // what an empty line answers
 	Help     string
-	Unseen   bool // typed without echo
+	Unseen   bool     // typed without echo
+	Words    []string // what Tab completes
 	Check    func(string) (what, remedy string)
 }
 

@@ -4,18 +4,18 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 
 	"tivset/internal/answer"
-	"tivset/internal/fault"
 	"tivset/internal/plan"
 	"tivset/internal/question"
 	"tivset/internal/secret"
 	"tivset/internal/site"
 )
 
-// Conversation asks for what an install was not told: where, what, admin, data,
-// care. What few owners need is folded away, with what will be taken; every
-// answer can be gone back to and changed.
+// Conversation asks for what an install cannot do without and was not told: app, address,
+// title, e-mail. Then the review is the form: all that will be taken stands there in
+// numbered lines, and a number changes that line.
 //
 // It is a machine of its own: an Asker puts the questions, the planner says which
 // there are, and nothing here knows a terminal.
@@ -28,23 +28,18 @@ type Conversation struct {
 	Request *plan.Request                         // what was told so far; filled in
 	Save    func(name string, p *plan.Plan) error // writes the answers to a file that is not there yet
 
-	fixed   map[string]bool // what the command line settled: app, at
-	done    map[string]bool // what was answered, or taken as it is
+	done    map[string]bool // what was answered, or given
 	mine    map[string]bool // what was asked here, if ever
 	open    map[string]bool // the groups that are unfolded
 	trail   []string        // what was asked, in order, for going back
 	heading string          // the group that was shown last
+	begun   bool            // an install that was left is gone on with
 }
 
 // item is one thing to ask.
 type item struct {
 	id, group string
 	ask       func(context.Context) error
-}
-
-// errNotInstalled ends an install that was not wanted after all.
-func errNotInstalled() error {
-	return fault.New(fault.Decision, "not installed", "", "Nothing was touched.")
 }
 
 // Run asks for what is missing, then shows the review, and asks until the owner
@@ -55,8 +50,11 @@ func (c *Conversation) Run(ctx context.Context) (*plan.Plan, error) {
 	if c.Request.Proposed, err = c.Planner.Propose(); err != nil {
 		return nil, err
 	}
-	c.fixed = map[string]bool{"app": c.Request.App != "", "at": c.Request.At != ""}
-	c.done, c.mine, c.open = map[string]bool{}, map[string]bool{}, map[string]bool{}
+	c.mine, c.open = map[string]bool{}, map[string]bool{}
+	if err := c.goOnWithWhatWasBegun(ctx); err != nil {
+		return nil, err
+	}
+	c.done = map[string]bool{appItem: c.Request.App != "", addressItem: c.Request.At != ""}
 	if !c.complete() {
 		if err := c.cannotBegin(ctx); err != nil {
 			return nil, err
@@ -74,7 +72,7 @@ func (c *Conversation) cannotBegin(ctx context.Context) error {
 	if _, err := c.Planner.Spots(ctx, c.Account); err != nil {
 		return err // without an account there is nothing to ask
 	}
-	if c.fixed["app"] {
+	if c.done[appItem] {
 		if _, err := c.Book.Catalogue.Find(c.Request.App); err != nil {
 			return err
 		}
@@ -82,7 +80,7 @@ func (c *Conversation) cannotBegin(ctx context.Context) error {
 			return err
 		}
 	}
-	if c.fixed["at"] {
+	if c.done[addressItem] {
 		_, err := c.Planner.LookAt(ctx, *c.Request)
 		return err
 	}
@@ -121,7 +119,7 @@ func (c *Conversation) goOn(ctx context.Context) error {
 		case errors.Is(err, ErrBack):
 			c.back()
 		case errors.Is(err, ErrNoAnswer), err != nil && ctx.Err() != nil: // Ctrl-C may come while something is looked at
-			return errNotInstalled()
+			return c.left()
 		case err != nil:
 			return err
 		}
@@ -161,11 +159,11 @@ var errRewound = errors.New("other questions come first")
 
 // rewind has all questions from one on asked again.
 func (c *Conversation) rewind(id string) {
-	delete(c.done, id)
 	for at := slices.Index(c.trail, id); at >= 0 && len(c.trail) > at; {
 		c.again(c.trail[len(c.trail)-1])
 		c.trail = c.trail[:len(c.trail)-1]
 	}
+	c.again(id)
 	c.heading = ""
 }
 
@@ -173,18 +171,15 @@ func (c *Conversation) rewind(id string) {
 func (c *Conversation) again(id string) {
 	delete(c.done, id)
 	switch id {
-	case "app":
+	case appItem:
 		c.forget()
-	case "domain":
-		delete(c.done, "directory")
-		delete(c.done, placeItem)
-	case "directory":
+	case addressItem:
 		delete(c.done, placeItem)
 	}
-	if c.mine["occupied"] && slices.Contains([]string{"domain", "directory", placeItem}, id) {
+	if c.mine["occupied"] && (id == addressItem || id == placeItem) {
 		c.put("occupied", "") // what may be set aside at one place may not at another
 	}
-	if len(id) > 5 && id[:5] == "data." {
+	if strings.HasPrefix(id, "data.") {
 		delete(c.done, tryItem)
 	}
 }
@@ -192,9 +187,11 @@ func (c *Conversation) again(id string) {
 // forget drops the answers to another app's questions.
 func (c *Conversation) forget() {
 	for id := range c.Request.Answers {
-		if !slices.Contains([]string{"title", "tagline", "admin.name", "admin.email"}, id) && c.done[id] {
+		ofAll := id == "title" || id == "admin.name" || id == "admin.email" || strings.HasPrefix(id, "care.")
+		if !ofAll {
 			delete(c.Request.Answers, id)
 			delete(c.done, id)
+			delete(c.mine, id)
 		}
 	}
 	c.Request.Release = ""
@@ -202,22 +199,17 @@ func (c *Conversation) forget() {
 
 // The items that are no question of the kit's.
 const (
+	appItem     = "app"
+	addressItem = "at"
 	placeItem   = "place"
 	releaseItem = "release"
 	tryItem     = "try data"
 )
 
-// items lists what can be asked now, as far as the answers lead.
+// items lists what has to be asked now, as far as the answers lead.
 func (c *Conversation) items() ([]item, error) {
-	var out []item
-	if !c.fixed["app"] {
-		out = append(out, item{"app", "What to install", c.chooseApp})
-	}
-	if !c.fixed["at"] {
-		out = append(out, item{"domain", "Where", c.chooseDomain}, item{"directory", "Where", c.chooseDirectory})
-	}
-	if c.Request.App == "" || c.Request.At == "" || !c.fixed["at"] && !c.done["directory"] || !c.fixed["app"] &&
-		!c.done["app"] {
+	out := []item{{appItem, "What to install", c.chooseApp}, {addressItem, "Where", c.chooseAddress}}
+	if !c.done[appItem] || !c.done[addressItem] {
 		return out, nil
 	}
 	out = append(out, item{placeItem, "Where", c.lookAtPlace})
@@ -226,44 +218,22 @@ func (c *Conversation) items() ([]item, error) {
 		return nil, err
 	}
 	for _, group := range answer.Groups[1:] {
-		out = append(out, c.group(group, all)...)
+		for _, q := range all {
+			if q.Group == group && (mustAsk(q) || c.mine[q.ID] || q.ID == "data.from" && !q.Rare && !q.Given) {
+				out = append(out, c.itemOf(q))
+			}
+		}
+		if group == "Data" && slices.ContainsFunc(all, func(q question.Asked) bool {
+			return q.ID == "data.from" && q.Answer != question.DataNew
+		}) {
+			out = append(out, item{tryItem, group, c.tryData})
+		}
 	}
 	return out, nil
 }
 
-// group lists a group's questions: first those that everybody is asked, then
-// one for all that is folded away. Once that is unfolded, all in their order.
-func (c *Conversation) group(group string, all []question.Asked) []item {
-	var main, every []item
-	var folded []question.Asked
-	for _, q := range all {
-		if q.Group != group || q.Quiet && q.What == "" {
-			continue
-		}
-		x := item{q.ID, group, func(ctx context.Context) error { return c.question(ctx, q.ID) }}
-		every = append(every, x)
-		if q.Rare && q.What == "" {
-			folded = append(folded, q)
-		} else if !q.Given || q.What != "" || c.mine[q.ID] || q.ID == "licence" && q.Answer != "accept" {
-			main = append(main, x)
-		}
-	}
-	if group == "What" {
-		every = append(every, item{releaseItem, group, c.chooseRelease})
-	}
-	more := item{"more " + group, group, func(ctx context.Context) error { return c.more(ctx, group, folded) }}
-	switch {
-	case c.open[group]:
-		main = append([]item{more}, every...)
-	case len(folded) > 0 || group == "What":
-		main = append(main, more)
-	}
-	if group == "Data" && slices.ContainsFunc(all, func(q question.Asked) bool {
-		return q.ID == "data.from" && q.Answer != "new"
-	}) {
-		main = append(main, item{tryItem, group, c.tryData})
-	}
-	return main
+func (c *Conversation) itemOf(q question.Asked) item {
+	return item{q.ID, q.Group, func(ctx context.Context) error { return c.question(ctx, q.ID) }}
 }
 
 func (c *Conversation) put(id, value string) {

@@ -40,8 +40,11 @@ func (c *Conversation) tryData(ctx context.Context) error {
 			c.Ask.Note("    " + d)
 		}
 		if !byHand || ctx.Err() != nil {
-			c.open["Data"] = true
-			c.rewind("data.name")
+			for _, id := range []string{"data.from", "data.server", "data.name", "data.user", "data.password"} {
+				c.again(id)
+				c.mine[id] = true
+			}
+			c.heading = ""
 			return errRewound
 		}
 	}

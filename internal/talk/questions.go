@@ -7,8 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/fault"
+	"tivset/internal/answer/tongue"
 	"tivset/internal/question"
+	"tivset/internal/records/ledger"
 )
 
 // find looks a question up as it is now: its default and whether it is needed
@@ -39,6 +40,10 @@ func (c *Conversation) question(ctx context.Context, id string) error {
 		return c.licence(ctx)
 	case id == "admin.password" && q.Default == question.Generate:
 		value, err = c.password(ctx, q)
+	case id == "language":
+		value, err = c.language(ctx, q)
+	case id == "admin.email":
+		value, err = c.Ask.Ask(ctx, c.email(ctx, q))
 	case q.Kind == "yes-no":
 		value, err = c.yesNo(ctx, q.Ask, q.Answer, q.Help)
 	case q.Kind == "long-text":
@@ -61,6 +66,43 @@ func (c *Conversation) question(ctx context.Context, id string) error {
 	c.again(id)
 	c.put(id, value)
 	return c.dropRuledOut()
+}
+
+// language takes a language by its tag or by a name of it.
+func (c *Conversation) language(ctx context.Context, q question.Asked) (string, error) {
+	p := prompt(q)
+	var named []string
+	for _, tag := range q.Options {
+		named = append(named, tongue.Named(tag))
+		p.Words = append(p.Words, tongue.English(tag), tongue.Own(tag))
+	}
+	p.Text, p.Above, p.Fallback = q.Ask, "There are "+strings.Join(named, "; ")+".", tongue.English(q.Answer)
+	p.Check = func(word string) (string, string) {
+		if tag := tongue.Find(word, q.Options); tag != "" {
+			return q.Wrong(tag)
+		}
+		return q.Wrong(word)
+	}
+	word, err := c.Ask.Ask(ctx, p)
+	if tag := tongue.Find(word, q.Options); tag != "" {
+		word = tag
+	}
+	return word, err
+}
+
+// email proposes the address that the newest site's admin has; Tab completes domains.
+func (c *Conversation) email(ctx context.Context, q question.Asked) Prompt {
+	p := prompt(q)
+	if a, err := c.Book.Account(c.Request.Account, c.Request.At); err == nil {
+		for _, d := range a.Domains {
+			p.Words = append(p.Words, d.Name)
+		}
+	}
+	if sites, err := c.Book.Ledger.Sites(ctx); err == nil && p.Fallback == "" && len(sites) > 0 {
+		newest := slices.MaxFunc(sites, func(a, b ledger.Site) int { return a.InstalledAt.Compare(b.InstalledAt) })
+		p.Fallback = newest.Admin.Email
+	}
+	return p
 }
 
 // dropRuledOut takes away answers of this conversation to questions that the
@@ -159,57 +201,6 @@ func (c *Conversation) longText(ctx context.Context, q question.Asked) (string, 
 	}
 }
 
-// more shows what will be taken for the questions that are folded away, and
-// opens them on request.
-func (c *Conversation) more(ctx context.Context, group string, folded []question.Asked) error {
-	var taken []string
-	for _, q := range folded {
-		taken = append(taken, short(q)+": "+shown(q))
-	}
-	if group == "What" {
-		taken = append(taken, "release: "+c.releaseShown())
-	}
-	c.Ask.Explain("As usual: " + strings.Join(taken, " · "))
-	yes, err := c.yesNo(ctx, "Choose any of these yourself", "no",
-		"yes asks for each of them in turn, with what is usual in brackets.")
-	if err != nil {
-		return err
-	}
-	c.open[group] = yes == "yes"
-	return nil
-}
-
-func short(q question.Asked) string {
-	if q.Short != "" {
-		return q.Short
-	}
-	return q.ID
-}
-
-// shown is what holds for a question, for people.
-func shown(q question.Asked) string {
-	switch {
-	case q.Answer == "":
-		return "none"
-	case q.Secret && q.ID == "admin.password" && q.Answer == question.Generate:
-		return madeForYou
-	case q.Secret:
-		return "given"
-	}
-	return OneLine(q.Answer)
-}
-
-func (c *Conversation) releaseShown() string {
-	if c.Request.Release != "" {
-		return c.Request.Release
-	}
-	e, err := c.Book.Catalogue.Find(c.Request.App)
-	if err != nil {
-		return ""
-	}
-	return e.Newest().Release + ", the newest"
-}
-
 // licence asks for the licence to be accepted, and shows it on request.
 func (c *Conversation) licence(ctx context.Context) error {
 	e, err := c.Book.Catalogue.Find(c.Request.App)
@@ -233,7 +224,8 @@ func (c *Conversation) licence(ctx context.Context) error {
 			}
 			c.Ask.Note(string(text))
 		default:
-			return fault.New(fault.Decision, "the licence was not accepted", e.Title, "Nothing was touched.")
+			c.Ask.Refuse(e.Title+" can only be installed when its licence is accepted",
+				"Type yes to accept it; < goes back, Ctrl-C ends.")
 		}
 	}
 }

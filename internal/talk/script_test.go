@@ -2,6 +2,9 @@ package talk_test
 
 import (
 	"context"
+	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -19,11 +22,12 @@ type script struct {
 	at    int
 	said  []string
 	plans []*plan.Plan
-	yes   bool // to every confirmation
+	form  talk.Form // that was shown last
+	yes   bool      // to every confirmation
 }
 
 // line is the beginning of a question that is expected, and what is answered:
-// "" is Enter, "<" goes back, stop is Ctrl-C. Before runs first: what the world
+// "" is Enter, "<" goes back, stop is Ctrl-C, "#title" the number of the line title. Before runs first: what the world
 // does while somebody thinks.
 type line struct {
 	question, answer string
@@ -43,6 +47,9 @@ func (s *script) next(text string) (string, error) {
 	if l.before != nil {
 		l.before()
 	}
+	if id, number := strings.CutPrefix(l.answer, "#"); number {
+		return strconv.Itoa(1 + slices.IndexFunc(s.form.Lines, func(x talk.Line) bool { return x.ID == id })), nil
+	}
 	switch l.answer {
 	case stop:
 		return "", talk.ErrNoAnswer
@@ -53,6 +60,9 @@ func (s *script) next(text string) (string, error) {
 }
 
 func (s *script) Ask(_ context.Context, p talk.Prompt) (string, error) {
+	if p.Above != "" {
+		s.Explain(p.Above)
+	}
 	for {
 		word, err := s.next(p.Text)
 		if err != nil {
@@ -89,7 +99,14 @@ func (s *script) Good(text string)           { s.say("good", text) }
 func (s *script) Warn(text string)           { s.say("warn", text) }
 func (s *script) Refuse(what, remedy string) { s.say("refuse", what+"; "+remedy) }
 func (s *script) Fault(err error)            { s.say("fault", err.Error()) }
-func (s *script) Review(p *plan.Plan)        { s.plans = append(s.plans, p) }
+
+// Review keeps the plan, and the form's lines with their numbers.
+func (s *script) Review(p *plan.Plan, f talk.Form) {
+	s.plans, s.form = append(s.plans, p), f
+	for i, l := range f.Lines {
+		s.say("line", fmt.Sprintf("%d %s %s: %s", i+1, l.Group, l.ID, l.Text))
+	}
+}
 
 func (s *script) List(rows [][]string) {
 	for _, r := range rows {

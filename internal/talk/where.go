@@ -12,27 +12,6 @@ import (
 	"tivset/internal/plan"
 )
 
-func (c *Conversation) chooseApp(ctx context.Context) error {
-	all, _, err := c.Book.Catalogue.Cards()
-	if err != nil {
-		return err
-	}
-	names := make([]string, len(all))
-	var rows [][]string
-	for i, e := range all {
-		names[i] = e.App
-		rows = append(rows, []string{e.Title, e.Kind, e.Summary})
-	}
-	c.Ask.List(rows)
-	before := c.Request.App
-	if c.Request.App, err = c.pick(ctx, "App", before, names, "Type the number or the name. More about one: "+
-		fault.Call("about", "APP")+"."); err != nil {
-		c.Request.App = before
-		return err
-	}
-	return c.Planner.LookUp(ctx, c.Request.App)
-}
-
 // pick asks for one of several, by number or name.
 func (c *Conversation) pick(ctx context.Context, question, fallback string, names []string, help string) (string,
 	error) {
@@ -49,81 +28,118 @@ func (c *Conversation) pick(ctx context.Context, question, fallback string, name
 	word, err := c.Ask.Ask(ctx, Prompt{Text: question, Fallback: fallback, Help: help,
 		Check: func(word string) (string, string) {
 			if chosen(word) == "" {
-				return "that is none of them", strings.TrimSpace(near.Hint(word, names) + " Type a number or a name of the list.")
+				return "that is none of them", strings.TrimSpace(
+					near.Hint(word, names) + " Type a number or a name of the list.",
+				)
 			}
 			return "", ""
 		}})
 	return chosen(word), err
 }
 
-func (c *Conversation) chooseDomain(ctx context.Context) error {
+// chooseAddress asks for the whole address: of a domain by its number, with a directory or
+// without, or as it will be read.
+func (c *Conversation) chooseAddress(ctx context.Context) error {
 	spots, err := c.Planner.Spots(ctx, c.Account)
 	if err != nil {
 		return err
 	}
-	names := make([]string, len(spots))
-	var rows [][]string
-	for i, s := range spots {
-		names[i] = s.Domain
-		state := s.State
-		if s.Primary {
-			state = "main site; " + state
-		}
-		rows = append(rows, []string{s.URL, state})
+	c.listSpots(spots)
+	fallback := c.Request.At
+	if fallback == "" && len(spots) == 1 {
+		fallback = c.proposed(spots[0])
 	}
-	c.Ask.List(rows)
-	fallback := ""
-	if len(names) == 1 {
-		fallback = names[0]
-	}
-	domain, err := c.pick(ctx, "Domain", fallback, names,
-		"The name at which visitors will find the site. Type the number or the name.")
-	if err != nil {
-		return err
-	}
-	spot := spots[slices.Index(names, domain)]
-	c.Request.At, c.Request.Account = spot.URL, spot.Account
-	return nil
-}
-
-// spot finds the domain that was chosen.
-func (c *Conversation) spot(ctx context.Context) (plan.Spot, error) {
-	spots, err := c.Planner.Spots(ctx, c.Request.Account)
+	var words []string
 	for _, s := range spots {
-		if c.Request.At == s.URL || strings.HasPrefix(c.Request.At, s.URL+"/") {
-			return s, err
-		}
+		words = append(words, s.Domain, s.URL)
 	}
-	return plan.Spot{}, err
-}
-
-func (c *Conversation) chooseDirectory(ctx context.Context) error {
-	spot, err := c.spot(ctx)
-	if err != nil {
-		return err
-	}
-	fallback := "/"
-	if !spot.Free {
-		fallback = c.kind()
-	}
-	at := func(dir string) string { return spot.URL + "/" + strings.Trim(dir, "/") }
-	dir, err := c.Ask.Ask(ctx, Prompt{Text: "Directory", Fallback: fallback,
-		Help: "The part of the address behind the domain: with “forum” the site is at " + spot.URL +
-			"/forum/. With / it is at the domain itself, and visitors see it first.",
-		Check: func(dir string) (string, string) {
-			request := *c.Request
-			request.At = at(dir)
+	request := *c.Request
+	_, err = c.Ask.Ask(ctx, Prompt{Text: "Address", Fallback: fallback, Words: words,
+		Help: "Where visitors will find the site. 2 takes what the list says, 2/forum a directory of that domain, 2/ the " +
+			"domain itself; or type the address.",
+		Check: func(word string) (string, string) {
+			if what, remedy := c.address(word, spots, &request); what != "" {
+				return what, remedy
+			}
 			if _, err := c.Planner.LookAt(ctx, request); err != nil {
 				f := fault.Of(err)
 				return f.What, f.Remedy
 			}
 			return "", ""
 		}})
-	if err != nil {
-		return err
+	if err == nil {
+		c.Request.At, c.Request.Account = request.At, request.Account
 	}
-	c.Request.At = at(dir)
-	return nil
+	return err
+}
+
+// listSpots shows the domains, each with the address that its number stands for.
+func (c *Conversation) listSpots(spots []plan.Spot) {
+	accounts := map[string]bool{}
+	for _, s := range spots {
+		accounts[s.Account] = true
+	}
+	var rows [][]string
+	for _, s := range spots {
+		state := s.State
+		if !s.Free {
+			state = "above it: " + state
+		}
+		if s.Primary {
+			state = "main site; " + state
+		}
+		row := []string{c.proposed(s), state}
+		if len(accounts) > 1 {
+			row = []string{row[0], s.Account, state}
+		}
+		rows = append(rows, row)
+	}
+	c.Ask.List(rows)
+}
+
+// proposed is the address at a domain that is taken when no directory is named: the domain
+// itself, or, where something is there, a directory named after what the app is for.
+func (c *Conversation) proposed(s plan.Spot) string {
+	if s.Free {
+		return s.URL + "/"
+	}
+	return s.URL + "/" + c.kind() + "/"
+}
+
+// address puts what was typed into a request.
+func (c *Conversation) address(word string, spots []plan.Spot, r *plan.Request) (what, remedy string) {
+	word = strings.TrimSpace(word)
+	_, bare, found := strings.Cut(word, "://")
+	if !found {
+		bare = word
+	}
+	head, dir, slash := strings.Cut(bare, "/")
+	if head == "" && len(spots) > 1 || word == "" {
+		return "this needs an answer", "Type a number, such as 1 or 1/forum, or an address."
+	}
+	at := func(s plan.Spot, dir string) { r.At, r.Account = s.URL+"/"+strings.Trim(dir, "/"), s.Account }
+	if n, err := strconv.Atoi(head); err == nil && n >= 1 && n <= len(spots) {
+		if at(spots[n-1], dir); !slash {
+			r.At = c.proposed(spots[n-1])
+		}
+		return "", ""
+	}
+	for _, s := range spots {
+		_, host, _ := strings.Cut(s.URL, "://")
+		if head == s.Domain || head == host {
+			at(s, dir)
+			return "", ""
+		}
+	}
+	if !strings.ContainsAny(head, ".:") && len(spots) == 1 {
+		at(spots[0], bare)
+		return "", ""
+	}
+	if !strings.ContainsAny(head, ".:") {
+		return "that is a directory without a domain", "Put the domain's number before it: 1/" + bare + "."
+	}
+	r.At, r.Account = word, c.Account
+	return "", ""
 }
 
 // kind proposes a directory: what the app is for.
@@ -183,13 +199,11 @@ func (c *Conversation) setAside(ctx context.Context, look plan.Look) error {
 	return nil
 }
 
-// elsewhere has the place chosen again, where it was chosen here.
+// elsewhere has the place chosen again.
 func (c *Conversation) elsewhere() error {
-	if c.fixed["at"] {
-		return errNotInstalled()
-	}
 	c.Ask.Note("  Then choose another place.")
-	return ErrBack
+	c.rewind(addressItem)
+	return errRewound
 }
 
 // chooseRelease asks for a release, with what speaks for and against each.

@@ -18,8 +18,8 @@ var floors = []struct {
 	rooms map[string]string // the room, and what it may import of its own floor
 }{
 	{"small tools", map[string]string{
-		"answer/care": "fault",
-		"fault":       "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
+		"answer/care": "fault", "answer/tongue": "",
+		"fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
 	}},
 	{"hosting, its rooms", map[string]string{
 		"hosting/files": "", "hosting/web": "", "hosting/database": "", "hosting/account": "hosting/database",
