@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"encoding/base64"
 	"io"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -132,7 +134,7 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 	shown, code := onTerminal(
 		t,
 		p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
-		on("App:", "quaybenc\r"),
+		on("App:", "quybench\r"),
 		see("Did you mean quaybench?"),
 		on("App:", "9\r"),
 		see("none of them"),
@@ -237,4 +239,36 @@ func TestDemo(t *testing.T) {
 		"waiting: the database server does not answer", "each ended as it should"} {
 		assert.Contains(t, string(out), words)
 	}
+}
+
+// The first install on a machine asks once whether it is to make rounds, and a demo never.
+func TestRoundsAreOfferedOnce(t *testing.T) {
+	p := newProgram(t)
+	bin, home := t.TempDir(), t.TempDir()
+	crontab := filepath.Join(bin, "kept")
+	require.NoError(t, os.WriteFile(filepath.Join(bin, "crontab"), []byte("#!/bin/sh\ncase $1 in\n-l) cat "+crontab+
+		" 2>/dev/null || { echo no crontab >&2; exit 1; } ;;\n-) cat >"+crontab+" ;;\nesac\n"), 0o755))
+	for _, folder := range []string{"config", "data"} {
+		require.NoError(t, os.CopyFS(filepath.Join(home, folder), os.DirFS(filepath.Join(p.demo.Folder, folder))))
+	}
+	env := []string{"PATH=" + bin + ":" + os.Getenv("PATH"), "TIVSET_HOME=" + home}
+	call := func(at string) []string {
+		args := install("inkreach", at)
+		return args[:len(args)-1]
+	}
+	shown, code := onTerminal(t, p.as("tivset", env, call("lockside.localhost/one")...), on(toInstall, "y\r"),
+		on("Have it do that? [Y/n]", "n\r"), see("tivset rounds on"))
+	assert.Equal(t, 0, code, shown)
+	assert.NoFileExists(t, crontab)
+	shown, code = onTerminal(t, p.as("tivset", env, call("lockside.localhost/two")...), on(toInstall, "y\r"),
+		see("Nothing looks after your sites by itself yet"))
+	assert.Equal(t, 0, code, shown)
+	require.NoError(t, os.Remove(filepath.Join(home, "state", "rounds.json")))
+	shown, code = onTerminal(t, p.as("tivset", env, call("lockside.localhost/three")...), on(toInstall, "y\r"),
+		on("Have it do that? [Y/n]", "\r"), see("makes a round every 1h"))
+	assert.Equal(t, 0, code, shown)
+	assert.FileExists(t, crontab)
+	shown, code = onTerminal(t, p.as("tivset", nil, call("lockside.localhost/four")...), on(toInstall, "y\r"))
+	assert.Equal(t, 0, code, shown)
+	assert.NotContains(t, shown, "Have it do that?")
 }

@@ -2,6 +2,9 @@ package accounts
 
 import (
 	"context"
+	"errors"
+	"io/fs"
+	"runtime"
 	"strings"
 
 	"tivset/internal/fault"
@@ -9,32 +12,37 @@ import (
 	"tivset/internal/hosting/ssh"
 )
 
-// ownTimer names the lines of this program in this machine's crontab.
-const ownTimer = "updates that are due"
+// earlierTimer is what the lines of this program in this machine's crontab were marked with
+// at first; they go with the first change.
+const earlierTimer = "updates that are due"
 
-// OwnTimer has this machine's cron look every hour for updates that are due, which each
-// site takes at the hours that its care names, or no more. Program and home are whole
-// paths; home is "" for the usual one.
-func (k *Keeper) OwnTimer(ctx context.Context, program, home string, on bool) error {
-	refused := func(err error) error {
-		return fault.New(fault.Failed, "this machine's crontab cannot be changed", "crontab",
-			"Have your own scheduler run: "+fault.Call("update", "--due", "--in-hours", "--quiet")).Because(err)
+// Timer is how often this machine makes rounds, and by which call.
+type Timer struct {
+	Every   string // an interval such as 1h or 30m
+	Program string // whole path of this program
+	Home    string // TIVSET_HOME as a whole path, "" for the usual one
+}
+
+// mark is what the line is marked with: each home has its own rounds.
+func (t Timer) mark() string { return strings.TrimSpace("rounds " + t.Home) }
+
+func (t Timer) line() string {
+	line := ssh.Quote([]string{t.Program, "rounds", "--quiet"})
+	if t.Home != "" {
+		line = "TIVSET_HOME=" + ssh.Quote([]string{t.Home}) + " " + line
 	}
-	out, err := k.Crontab(ctx, "", "-l")
-	before := string(out)
-	if err != nil && !strings.Contains(strings.ToLower(err.Error()+before), "no crontab") {
-		return refused(err)
-	}
+	return hosting.TimerLine(t.Every, t.Home+t.Program, line)
+}
+
+// SetRounds has this machine's cron make rounds every so often, or no more.
+func (k *Keeper) SetRounds(ctx context.Context, t Timer, on bool) error {
+	before, err := k.ownCrontab(ctx)
 	if err != nil {
-		before = ""
+		return err
 	}
-	after := hosting.WithoutTimers(before, ownTimer)
+	after := hosting.WithoutTimers(hosting.WithoutTimers(before, earlierTimer), t.mark())
 	if on {
-		line := ssh.Quote([]string{program, "update", "--due", "--in-hours", "--quiet"})
-		if home != "" {
-			line = "TIVSET_HOME=" + ssh.Quote([]string{home}) + " " + line
-		}
-		after = hosting.WithTimers(before, ownTimer, []string{hosting.TimerLine("1h", home+program, line)})
+		after = hosting.WithTimers(after, t.mark(), []string{t.line()})
 	}
 	switch {
 	case after == before:
@@ -45,7 +53,49 @@ func (k *Keeper) OwnTimer(ctx context.Context, program, home string, on bool) er
 		_, err = k.Crontab(ctx, after, "-")
 	}
 	if err != nil {
-		return refused(err)
+		return noCrontab(err)
 	}
 	return nil
+}
+
+// RoundsLine is the line in this machine's crontab that makes rounds, "" for none.
+func (k *Keeper) RoundsLine(ctx context.Context, t Timer) (string, error) {
+	text, err := k.ownCrontab(ctx)
+	_, rest, found := strings.Cut(text, hosting.BeginMark(t.mark())+"\n")
+	if err != nil || !found {
+		return "", err
+	}
+	lines := hosting.TimersIn(rest)
+	if len(lines) == 0 {
+		return "", nil
+	}
+	return lines[0], nil
+}
+
+// ownCrontab reads this machine's; one that is not there is empty.
+func (k *Keeper) ownCrontab(ctx context.Context) (string, error) {
+	if k.Crontab == nil {
+		return "", noCrontab(errors.ErrUnsupported)
+	}
+	out, err := k.Crontab(ctx, "", "-l")
+	if err != nil && strings.Contains(strings.ToLower(err.Error()+string(out)), "no crontab") {
+		return "", nil
+	}
+	if err != nil {
+		return "", noCrontab(err)
+	}
+	return string(out), nil
+}
+
+// noCrontab says what to do where there is none to change.
+func noCrontab(err error) error {
+	scheduler := map[string]string{"darwin": "launchd", "windows": "the Task Scheduler"}[runtime.GOOS]
+	if scheduler == "" {
+		scheduler = "your own scheduler"
+	}
+	remedy := "Have " + scheduler + " run every hour: " + fault.Call("rounds", "--quiet")
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, errors.ErrUnsupported) {
+		return fault.New(fault.Failed, "this machine has no crontab", "", remedy)
+	}
+	return fault.New(fault.Failed, "this machine's crontab cannot be read or changed", "crontab", remedy).Because(err)
 }

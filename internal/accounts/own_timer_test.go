@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"testing"
+	"tivset/internal/hosting"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,19 +26,33 @@ func TestOwnTimer(t *testing.T) {
 		return nil, nil
 	}}
 	ctx := context.Background()
-	require.NoError(t, s.OwnTimer(ctx, "/opt/ti vset", "/home/w/x%", true))
-	require.NoError(t, s.OwnTimer(ctx, "/opt/ti vset", "/home/w/x%", true))
+	mine := Timer{Every: "1h", Program: "/opt/ti vset", Home: "/home/w/x%"}
+	line, err := s.RoundsLine(ctx, mine)
+	require.NoError(t, err)
+	assert.Empty(t, line)
+	require.NoError(t, s.SetRounds(ctx, mine, true))
+	require.NoError(t, s.SetRounds(ctx, mine, true))
 	assert.Regexp(
 		t,
-		`(?s)^5 4 \* \* \* mine\n# begin .*\n\d+ \*/1 \* \* \* TIVSET_HOME='/home/w/x\\%' '/opt/ti vset' 'update' '--due' '--in-hours' '--quiet'\n# end [^\n]*\n$`,
+		`(?s)^5 4 \* \* \* mine\n# begin .*\n\d+ \*/1 \* \* \* TIVSET_HOME='/home/w/x\\%' '/opt/ti vset' 'rounds' '--quiet'\n# end [^\n]*\n$`,
 		kept,
 	)
-	require.NoError(t, s.OwnTimer(ctx, "/opt/ti vset", "", false))
+	other := Timer{Every: "30m", Program: "/bin/tivset"}
+	require.NoError(t, s.SetRounds(ctx, other, true), "each home has its own")
+	line, err = s.RoundsLine(ctx, other)
+	require.NoError(t, err)
+	assert.Equal(t, "*/30 * * * * '/bin/tivset' 'rounds' '--quiet'", line)
+	line, err = s.RoundsLine(ctx, mine)
+	require.NoError(t, err)
+	assert.Contains(t, line, "/home/w")
+	require.NoError(t, s.SetRounds(ctx, other, false))
+	require.NoError(t, s.SetRounds(ctx, mine, false))
 	assert.Equal(t, "5 4 * * * mine\n", kept)
-	kept = ""
-	require.NoError(t, s.OwnTimer(ctx, "/bin/tivset", "", true))
-	require.NoError(t, s.OwnTimer(ctx, "/bin/tivset", "", false))
+	kept = hosting.WithTimers("", earlierTimer, []string{"1 * * * * tivset update --due"})
+	require.NoError(t, s.SetRounds(ctx, other, true))
+	assert.NotContains(t, kept, "--due", "what an earlier edition set goes")
+	require.NoError(t, s.SetRounds(ctx, other, false))
 	assert.Empty(t, kept)
 	fail = errors.New("you may not")
-	assert.ErrorContains(t, s.OwnTimer(ctx, "/bin/tivset", "", true), "you may not")
+	assert.ErrorContains(t, s.SetRounds(ctx, mine, true), "you may not")
 }

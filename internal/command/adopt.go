@@ -83,10 +83,7 @@ func (a *app) asked(ctx context.Context, given answer.Given, missing []string) (
 
 // repair puts the release's own files back, one site after the other.
 func (a *app) repair(ctx context.Context, s *core.Core, words []string) error {
-	if len(words) == 0 {
-		return fault.New(fault.Usage, "which site?", "--repair", "Name it: tivset check SITE --repair")
-	}
-	return a.each(words, func(word string) (any, error) {
+	return a.each(ctx, words, func(word string) (any, error) {
 		done, err := repair.Repair(ctx, s.Desk, word)
 		a.streams.Say("")
 		if errors.Is(err, repair.ErrNothing) {

@@ -12,9 +12,8 @@ import (
 // errStop ends a command that has nothing more to do: a dry run was shown.
 var errStop error = &silent{0}
 
-// agree shows a review and has it confirmed on a terminal. Elsewhere what
-// cannot be taken back needs --yes, and the rest goes ahead.
-func (a *app) agree(ctx context.Context, review, question string, final bool, plan any) error {
+// agree shows a review and has it confirmed: on a terminal by a yes, elsewhere by --yes.
+func (a *app) agree(ctx context.Context, review, question string, plan any) error {
 	if a.dryRun {
 		if a.json {
 			if err := a.streams.WriteJSON(plan); err != nil {
@@ -26,28 +25,32 @@ func (a *app) agree(ctx context.Context, review, question string, final bool, pl
 		a.streams.Say("A dry run: nothing was touched.")
 		return errStop
 	}
-	return a.confirmed(ctx, review, question, final,
+	return a.confirmed(ctx, review, question,
 		"Look at what it does with --dry-run; then add --yes. Nothing was touched.")
 }
 
-// agreeFinally has something confirmed that cannot be taken back, by a command
-// that has no dry run.
+// agreeFinally has something confirmed by a command that has no dry run.
 func (a *app) agreeFinally(ctx context.Context, review, question string) error {
-	return a.confirmed(ctx, review, question, true, "To have it done, add --yes. Nothing was touched.")
+	return a.confirmed(ctx, review, question, "To have it done, add --yes. Nothing was touched.")
 }
 
-func (a *app) confirmed(ctx context.Context, review, question string, final bool, remedy string) error {
+func (a *app) confirmed(ctx context.Context, review, question, remedy string) error {
 	a.streams.Say("\n%s", review)
-	if a.yes || !final && !a.streams.Asks() {
+	if a.yes {
 		return nil
 	}
 	if !a.streams.Asks() {
-		return fault.New(fault.Decision, "this wants your yes", "", remedy)
+		return wantsYes(remedy)
 	}
 	if !screen.NewAsker(a.streams).Confirm(ctx, question) {
 		return fault.New(fault.Decision, "not done", "", "Nothing was touched.")
 	}
 	return nil
+}
+
+// wantsYes is the fault of a command that changes something where nobody is there to agree.
+func wantsYes(remedy string) error {
+	return fault.New(fault.Decision, "this wants your yes", "", remedy)
 }
 
 // agreeToPutBack has somebody agree that a database is put back over what is

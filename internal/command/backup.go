@@ -49,9 +49,9 @@ func list(names []string) []string {
 }
 
 func (a *app) backup() *cobra.Command {
-	r, show, drop := &backup.Request{}, false, []string(nil)
+	r, show, drop, all := &backup.Request{}, false, []string(nil), false
 	c := &cobra.Command{
-		Use:   "backup SITE [--into FOLDER] [flags]",
+		Use:   "backup SITE… [--into FOLDER] [flags]",
 		Short: "Keep a site's files and database together",
 		Long: "Writes the files and the database of a site, of one moment, into one archive (tar, Zstandard)\n" +
 			"with checksums, in the account's store or in a folder here, and reads it again. With --to only\n" +
@@ -60,36 +60,40 @@ func (a *app) backup() *cobra.Command {
 			"those of removed sites too.",
 		Example: "  tivset backup lockside.localhost/forum\n  tivset backup forum --into ~/backups --keep 7d,4w,6m\n  " +
 			"tivset backup --list\n  tivset backup forum --drop 20261123-074500.tar.zst",
-		Args: takes(0, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
+		Annotations: noDryRun(), ValidArgsFunction: a.allSiteWords,
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			if err := notBoth("--list", show, "--drop", len(drop) > 0); err != nil {
 				return err
-			}
-			if len(args) == 0 && !show {
-				return fault.New(fault.Usage, "which site?", "backup", "Name it: tivset backup SITE")
 			}
 			if len(args) > 0 {
 				r.Site = args[0]
 			}
 			switch {
+			case len(args) > 1 && (show || len(drop) > 0):
+				return fault.New(fault.Usage, "“"+args[1]+"” is too much", "", "Backups are listed and dropped of one site.")
 			case show:
 				return a.listBackups(ctx, s, r)
-			case len(drop) > 0:
+			case len(drop) > 0 && len(args) > 0:
 				return a.dropBackups(ctx, s, r, drop)
 			}
-			made, err := backup.Make(ctx, s.Desk, *r)
-			a.streams.Say("")
+			words, err := a.meant(ctx, s, args, all)
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.streams.WriteJSON(newBackedUpJSON(made))
-			}
-			a.streams.BackedUp(made)
-			return nil
+			return a.each(ctx, words, func(word string) (any, error) {
+				one := *r
+				one.Site = word
+				made, err := backup.Make(ctx, s.Desk, one)
+				a.streams.Say("")
+				if err == nil && !a.json {
+					a.streams.BackedUp(made)
+				}
+				return newBackedUpJSON(made), err
+			})
 		}),
 	}
 	f := c.Flags()
+	allOf(c, &all)
 	f.StringVar(&r.Into, "into", "", "a folder here (the account's store when left out)")
 	f.StringArrayVar(&r.To, "to", nil, "encrypt it to this public key of age (age1…)")
 	f.StringVar(&r.Keep, "keep", "", "which ones to keep, such as 7d,4w,6m")
@@ -182,8 +186,8 @@ func (a *app) restore() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.streams.WriteJSON(changedJSON{outcome("restored", &done.Done), done.From, "", "",
-					newBackedUpJSON(done.Backup)})
+				return a.streams.WriteJSON(changedJSON{outcomeJSON: outcome("restored", &done.Done), FromBackup: done.From,
+					Backup: newBackedUpJSON(done.Backup)})
 			}
 			a.streams.Settled(done.Site.Title+" is back and checked, release "+done.Site.Release+".", &done.Done,
 				before(done.Backup)...)

@@ -15,11 +15,12 @@ func (a *app) care() *cobra.Command {
 	how := sites.Entrusting{}
 	given := map[string]*string{}
 	c := &cobra.Command{
-		Use:   "care SITE… [--takes LEVEL] [--waits DAYS] [--hours HOURS] [--tells WHOM] [--like SITE]",
+		Use:   "care SITE… [--takes LEVEL] [--waits DAYS] [--backups HOW] [--tells WHOM] [--like SITE] [flags]",
 		Short: "Show and change what is entrusted of a site",
-		Long: "Which releases a site takes by itself, how long they must have been out, at which hours, and who is told\n" +
-			"of what. Without a decision it says how that stands. A backup before an update, and putting back what does\n" +
-			"not work, are no decisions: they always happen. What carries it out: tivset update --timer on.",
+		Long: "Which releases a site takes by itself, how long they must have been out, at which hours, which of them\n" +
+			"are rehearsed, how often backups are made, and who is told of what. Without a decision it says how that\n" +
+			"stands. A backup before an update, and putting back what does not work, are no decisions: they always\n" +
+			"happen. What carries it out: tivset rounds on.",
 		Example: "  tivset care forum\n  tivset care forum journal --takes features --waits 7d\n" +
 			"  tivset care journal --hours 22-04 --tells \"wharfinger@lockside.localhost, changes\"\n" +
 			"  tivset care journal --like forum",
@@ -40,10 +41,12 @@ func (a *app) care() *cobra.Command {
 	}
 	f := c.Flags()
 	for name, help := range map[string]string{
-		"takes": "releases that it takes by itself, up to a level: nothing, fixes, features, breaking",
-		"waits": "for how many days a release must have been out, such as 3d",
-		"hours": "the hours at which a timer does that, such as 02-05, or any",
-		"tells": "whom, and of what: trouble, changes, everything, or \"ADDRESS, trouble\"; or nobody",
+		"takes":     "releases that it takes by itself, up to a level: nothing, fixes, features, breaking",
+		"waits":     "for how many days a release must have been out, such as 3d",
+		"hours":     "the hours at which that is done, such as 02-05, or any",
+		"rehearses": "releases from which level on are first made on a copy: fixes, features, breaking, nothing",
+		"backups":   "how often a backup is made, and which are kept: daily, 7d,4w,6m; or none",
+		"tells":     "whom, and of what: trouble, changes, everything, or \"ADDRESS, trouble\"; or nobody",
 	} {
 		given[name] = f.String(name, "", help)
 	}

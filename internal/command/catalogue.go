@@ -107,7 +107,7 @@ func (a *app) catalogueRefresh() *cobra.Command {
 					a.streams.Say("No catalogue here is published by somebody: there is nothing to refresh.")
 				}
 			}
-			return a.each(args, func(name string) (any, error) {
+			return a.each(c.Context(), args, func(name string) (any, error) {
 				news, err := a.keeper().Refresh(c.Context(), name)
 				if err == nil && !a.json {
 					a.streams.CatalogueNews(name, news.News)
@@ -232,7 +232,9 @@ func (a *app) catalogueKey() *cobra.Command {
 				return err
 			}
 			if a.json {
-				return a.streams.WriteJSON(map[string]string{"secret": args[0], "public": args[0] + ".pub", "key": key.String()})
+				return a.streams.WriteJSON(
+					map[string]string{"secret": args[0], "public": args[0] + ".pub", "key": key.String()},
+				)
 			}
 			a.streams.Print("The secret key is in %s, the public one in %s.pub: %s", args[0], args[0], key.String())
 			return nil

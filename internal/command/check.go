@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	mend, mine := false, []string(nil)
+	mend, mine, all := false, []string(nil), false
 	c := &cobra.Command{
 		Use:   "check [SITE…] [--repair] [--mine FILE]",
 		Short: "See whether sites work",
@@ -30,7 +30,11 @@ func (a *app) check() *cobra.Command {
 				return err
 			}
 			if mend {
-				return a.repair(ctx, s, args)
+				words, err := a.meant(ctx, s, args, all)
+				if err != nil {
+					return err
+				}
+				return a.repair(ctx, s, words)
 			}
 			sites, err := a.chosenSites(ctx, s, args)
 			if err == nil && len(mine) > 0 {
@@ -42,6 +46,7 @@ func (a *app) check() *cobra.Command {
 			return a.checkSites(ctx, s, sites)
 		}),
 	}
+	allOf(c, &all)
 	c.Flags().BoolVar(&mend, "repair", false, "put the release's own files back, after a backup")
 	c.Flags().StringArrayVar(&mine, "mine", nil, "a program of your own, or a folder of such, from the site's folder")
 	return c

@@ -74,7 +74,7 @@ func (a *app) placeSite(ctx context.Context, s *core.Core, r place.Request) erro
 	if r.Move {
 		question, what, sentence = "Move?", "moved", p.From.Title+" has moved and is checked."
 	}
-	if err := a.agree(ctx, a.streams.ReviewCopy(p), question, false, placeJSON{p.Plan, p.Closed}); err != nil {
+	if err := a.agree(ctx, a.streams.ReviewCopy(p), question, placeJSON{p.Plan, p.Closed}); err != nil {
 		return err
 	}
 	done, err := place.Carry(ctx, s.Desk, p)

@@ -121,10 +121,16 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 			a.streams.Warn("what was answered is still kept, to go on with: " + err.Error())
 		}
 	}
-	if err := a.showInstalled(ctx, installed); err != nil || !o.copyPassword {
+	if err := a.showInstalled(ctx, installed); err != nil {
 		return err
 	}
-	return a.streams.Copy(site.Credentials{Site: installed.Site, Password: installed.Password})
+	if o.copyPassword {
+		if err := a.streams.Copy(site.Credentials{Site: installed.Site, Password: installed.Password}); err != nil {
+			return err
+		}
+	}
+	a.offerRounds(ctx, s)
+	return nil
 }
 
 // agreed gives the plan that the owner said yes to: in a conversation on a
@@ -137,6 +143,9 @@ func (a *app) agreed(ctx context.Context, s *core.Core, r *plan.Request, o *inst
 		}
 		if err == nil && !a.dryRun {
 			a.streams.Say("\n%s", a.streams.Review(plan))
+		}
+		if err == nil && !a.dryRun && !a.yes {
+			return nil, wantsYes("Look at what it does with --dry-run; then add --yes. Nothing was touched.")
 		}
 		return plan, err
 	}

@@ -12,6 +12,7 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/work"
+	"tivset/internal/work/backup"
 )
 
 func (a *app) jobs() *cobra.Command {
@@ -43,14 +44,15 @@ func (a *app) jobs() *cobra.Command {
 }
 
 func (a *app) undo() *cobra.Command {
-	giveUp := false
+	giveUp, noBackup := false, false
 	c := &cobra.Command{
 		Use:   "undo JOB [--give-up]",
 		Short: "Take back a job that was cut off, or a whole install",
 		Long: "Takes back the steps of a job that was cut off, last first, until the account is as it\n" +
 			"was before. Where a job had begun to change the database, that is put back, and what is\n" +
 			"there by now is kept as a backup. A job that installed a site takes the site away again, with\n" +
-			"all that was written in it since, and puts back what was set aside. Both ask first, or want --yes.\n" +
+			"all that was written in it since, and puts back what was set aside; a backup of it is made first, on\n" +
+			"this machine. Both ask first, or want --yes.\n" +
 			"A job whose journal is lost nobody can undo, nor one that fails whenever it is tried: --give-up\n" +
 			"takes its marks out of the account, so that others may work there, and says what of it still\n" +
 			"lies in the account's store.",
@@ -65,7 +67,7 @@ func (a *app) undo() *cobra.Command {
 				return err
 			}
 			if installed {
-				return a.takeBack(ctx, s, found)
+				return a.takeBack(ctx, s, found, noBackup)
 			}
 			s.Desk.Agree = a.agreeToPutBack
 			j, err := s.Desk.Undo(ctx, args[0])
@@ -77,6 +79,7 @@ func (a *app) undo() *cobra.Command {
 		ValidArgsFunction: only(a.unfinishedWords),
 	}
 	c.Flags().BoolVar(&giveUp, "give-up", false, "end a job that nobody can undo")
+	c.Flags().BoolVar(&noBackup, "no-backup", false, "make no backup of a site before it is taken away")
 	return c
 }
 
@@ -107,7 +110,7 @@ func (a *app) giveUp(ctx context.Context, s *core.Core, id string) error {
 }
 
 // takeBack undoes a whole install, once that was confirmed.
-func (a *app) takeBack(ctx context.Context, s *core.Core, found ledger.Site) error {
+func (a *app) takeBack(ctx context.Context, s *core.Core, found ledger.Site, noBackup bool) error {
 	what := fmt.Sprintf("This takes “%s” (%s) away, with its database and all that was written in it since %s.",
 		found.Title, found.URL, found.InstalledAt.Format("2006-01-02 15:04 MST"))
 	if n := len(found.SetAside); n > 0 {
@@ -123,10 +126,24 @@ func (a *app) takeBack(ctx context.Context, s *core.Core, found ledger.Site) err
 			return fault.New(fault.Decision, "not undone", found.Address, "Nothing was touched.")
 		}
 	}
+	kept := ""
+	if !noBackup {
+		made, err := backup.Make(ctx, s.Desk, backup.Request{Site: found.Address, Into: s.Book.Home.Backups()})
+		if err != nil {
+			f := *fault.Of(err)
+			f.What = "no backup could be made, and so nothing was taken back: " + f.What
+			f.Remedy = strings.TrimSpace(f.Remedy + " To take it back without one: tivset undo " + found.Job + " --no-backup")
+			return &f
+		}
+		kept = made.File
+	}
 	j, left, err := s.Desk.TakeBack(ctx, found.Job)
 	a.streams.Say("")
 	if err != nil {
 		return err
+	}
+	if kept != "" {
+		a.streams.Say("What it was is kept on this machine: %s", kept)
 	}
 	if len(left) > 0 {
 		a.streams.Warn("not the install's, and so left where it is: " + strings.Join(left, ", "))

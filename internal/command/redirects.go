@@ -53,7 +53,7 @@ func (a *app) tellOfRedirects(ctx context.Context, s *core.Core) error {
 
 func (a *app) dropRedirect(ctx context.Context, s *core.Core, r ledger.Redirect) error {
 	text := "  " + r.URL + " leads to " + r.To + ", and will lead nowhere."
-	if err := a.agree(ctx, text, "Take it away?", true, r); err != nil {
+	if err := a.agree(ctx, text, "Take it away?", r); err != nil {
 		return err
 	}
 	stays, err := s.Sites.DropRedirect(ctx, r)

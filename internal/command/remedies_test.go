@@ -136,7 +136,7 @@ func refuses(w written) string {
 	if w.open {
 		return ""
 	}
-	if c.HasSubCommands() && c != root {
+	if c.Annotations[onlyHolds] != "" {
 		return "it is only a group of commands"
 	}
 	if err := c.ValidateArgs(c.Flags().Args()); err != nil {

@@ -135,7 +135,7 @@ func (a *app) root() *cobra.Command {
 		a.remove(),
 		a.adopt(),
 		a.enter(),
-		a.handover(), a.care(),
+		a.handover(), a.care(), a.rounds(),
 		a.forget(),
 		a.jobs(),
 		a.undo(),
@@ -207,11 +207,13 @@ func (a *app) remind(ctx context.Context, s *core.Core) {
 	}
 }
 
+// onlyHolds marks the commands that do nothing themselves.
+const onlyHolds = "only holds others"
+
 // group is a command that only holds others.
 func (a *app) group(use, short string, subs ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, Args: a.unknown, RunE: func(c *cobra.Command, _ []string) error {
-		return c.Help()
-	}}
+	c := &cobra.Command{Use: use, Short: short, Args: a.unknown, Annotations: map[string]string{onlyHolds: "yes"},
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
 	c.AddCommand(subs...)
 	return c
 }

@@ -3,8 +3,6 @@ package command
 import (
 	"context"
 	"errors"
-	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -15,6 +13,7 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/step"
 	"tivset/internal/work"
+	"tivset/internal/work/rehearse"
 	"tivset/internal/work/update"
 )
 
@@ -25,6 +24,8 @@ type changedJSON struct {
 	FromRelease string        `json:"from_release,omitempty"`
 	FromAddress string        `json:"from_address,omitempty"`
 	Backup      *backedUpJSON `json:"backup,omitempty"`
+
+	Rehearsal *rehearse.Rehearsed `json:"rehearsal,omitempty"`
 }
 
 func outcome(what string, r *work.Done) outcomeJSON {
@@ -40,41 +41,49 @@ func outcome(what string, r *work.Done) outcomeJSON {
 func before(b *step.BackedUp) []screen.Pair { return screen.Before(b) }
 
 func (a *app) update() *cobra.Command {
-	r, byCare, inHours, timer := &update.Request{}, false, false, ""
+	r, byCare, inHours, first, all := &update.Request{}, false, false, false, false
 	c := &cobra.Command{
 		Use:   "update [SITE…] [--due]",
 		Short: "Bring sites to a newer release, or leave them as they were",
 		Long: "Backs a site up, makes the newer release ready beside it, puts it in place and checks the site;\n" +
 			"when anything fails, the old state comes back by itself. With --due it asks nothing and takes\n" +
-			"every site to the release that its care allows; with --in-hours at the hours of its care: fit for a timer.",
+			"every site to the release that its care allows; with --in-hours at the hours of its care. With --rehearse\n" +
+			"the update is first made on a copy, which is checked, compared with the site and taken away again.",
 		Example: "  tivset update forum --dry-run\n  tivset update forum --release 2.4.1\n  tivset update --due " +
 			"--quiet",
 		ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			a.freshen(ctx)
 			switch {
-			case timer != "":
-				return a.ownTimer(ctx, s, timer)
 			case byCare && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "--due takes the release from each site's care", "",
 					"Leave --release and --archive out.")
 			case inHours && !byCare:
 				return fault.New(fault.Usage, "--in-hours goes with --due", "", "Leave it out, or add --due.")
-			case len(args) > 1 && r.Release+r.Archive != "":
+			case (len(args) > 1 || all) && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "a release belongs to one site", "", "Name one site.")
 			case byCare:
 				return a.updateDue(ctx, s, args, inHours)
-			case len(args) == 0:
-				return fault.New(fault.Usage, "which site?", "",
-					"Name it, or say --due for all that their care takes further. See what is newer with: tivset sites --newer")
+			case len(args) == 0 && !all:
+				return fault.New(
+					fault.Usage,
+					"which site?",
+					"",
+					"Name it, or say --due for all that their care takes further, or --all. See what is newer with: tivset sites "+
+						"--newer",
+				)
 			}
-			return a.each(args, func(word string) (any, error) {
+			words, err := a.meant(ctx, s, args, all)
+			if err != nil {
+				return err
+			}
+			return a.each(ctx, words, func(word string) (any, error) {
 				r.Site = word
-				done, err := a.updateOne(ctx, s, *r)
+				done, err := a.updateOne(ctx, s, *r, first)
 				if sum := a.acceptsArchive(ctx, err); sum != "" {
 					again := *r
 					again.Accept = sum
-					return a.updateOne(ctx, s, again)
+					return a.updateOne(ctx, s, again, first)
 				}
 				return done, err
 			})
@@ -83,16 +92,28 @@ func (a *app) update() *cobra.Command {
 	f := c.Flags()
 	f.BoolVar(&byCare, "due", false, "the sites whose care takes a newer release by itself")
 	f.BoolVar(&inHours, "in-hours", false, "with --due: only sites whose care names this hour; for a timer")
-	f.StringVar(&timer, "timer", "", "on: have this machine's cron look every hour for what is due; off: no more")
 	f.StringVar(&r.Release, "release", "", "the release (the newest when left out)")
 	f.StringVar(&r.Archive, "archive", "", "the release's archive, for apps whose archive you fetch yourself")
 	f.StringVar(&r.Accept, "accept-archive", "", acceptUsage)
+	allOf(c, &all)
+	f.BoolVar(
+		&first,
+		"rehearse",
+		false,
+		"make it on a copy first, compare that with the site, and go on only if all is well",
+	)
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no backup first")
 	return c
 }
 
 // updateOne updates one site, and gives what is to be said of it to programs.
-func (a *app) updateOne(ctx context.Context, s *core.Core, r update.Request) (document any, err error) {
+func (a *app) updateOne(ctx context.Context, s *core.Core, r update.Request, first bool) (document any, err error) {
+	var rehearsed *rehearse.Rehearsed
+	if first {
+		if rehearsed, err = a.rehearse(ctx, s, r); err != nil {
+			return nil, err
+		}
+	}
 	p, err := update.Look(ctx, s.Desk, r)
 	if errors.Is(err, update.ErrCurrent) {
 		return a.isCurrent(ctx, s, r.Site)
@@ -104,7 +125,7 @@ func (a *app) updateOne(ctx context.Context, s *core.Core, r update.Request) (do
 	if a.dryRun && a.json {
 		return p, nil
 	}
-	if err := a.agree(ctx, a.streams.ReviewUpdate(p), "Update?", false, p); errors.Is(err, errStop) {
+	if err := a.agree(ctx, a.streams.ReviewUpdate(p), "Update?", p); errors.Is(err, errStop) {
 		return nil, nil
 	} else if err != nil {
 		return nil, err
@@ -119,7 +140,38 @@ func (a *app) updateOne(ctx context.Context, s *core.Core, r update.Request) (do
 			&done.Done, before(done.Backup)...)
 	}
 	return changedJSON{outcomeJSON: outcome("updated", &done.Done), FromRelease: done.From,
-		Backup: newBackedUpJSON(done.Backup)}, nil
+		Backup: newBackedUpJSON(done.Backup), Rehearsal: rehearsed}, nil
+}
+
+// rehearse makes an update on a copy, and shows what came of it. One that did not do is a
+// fault: the site was not touched.
+func (a *app) rehearse(ctx context.Context, s *core.Core, r update.Request) (*rehearse.Rehearsed, error) {
+	if a.dryRun {
+		return nil, fault.New(fault.Usage, "a rehearsal makes a copy, which a dry run does not", "--rehearse",
+			"Leave one of the two out. Nothing was touched.")
+	}
+	came, err := rehearse.Rehearse(ctx, s.Desk, r)
+	if errors.Is(err, update.ErrCurrent) {
+		return nil, nil
+	}
+	a.streams.Say("")
+	if err != nil {
+		return nil, err
+	}
+	if !a.json {
+		a.streams.Rehearsed(came)
+	}
+	if !came.OK {
+		return nil, &fault.Error{
+			Kind:    fault.Failed,
+			What:    "the rehearsal of " + came.To + " did not go well",
+			Where:   r.Site,
+			Details: came.Problems,
+			Remedy: "The site was not touched and stays with " + came.From + ". Wait for a release that " +
+				"mends this, or tell whoever made the kit.",
+		}
+	}
+	return came, nil
 }
 
 func (a *app) isCurrent(ctx context.Context, s *core.Core, word string) (document any, err error) {
@@ -178,38 +230,6 @@ func (a *app) updateDue(ctx context.Context, s *core.Core, words []string, inHou
 	if code != 0 {
 		return &silent{code}
 	}
-	return nil
-}
-
-// ownTimer sets or ends the timer of this machine.
-func (a *app) ownTimer(ctx context.Context, s *core.Core, how string) error {
-	if how != "on" && how != "off" {
-		return fault.New(fault.Usage, "--timer cannot be "+how, "", "It is on or off.")
-	}
-	program, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	home := a.world.Env("TIVSET_HOME")
-	if home != "" {
-		if home, err = filepath.Abs(home); err != nil {
-			return err
-		}
-	}
-	if a.dryRun {
-		a.streams.Say("A dry run: nothing was touched.")
-		return nil
-	}
-	if err := s.Accounts.OwnTimer(ctx, program, home, how == "on"); err != nil {
-		return err
-	}
-	if a.json {
-		return a.streams.WriteJSON(map[string]any{"timer": how})
-	}
-	a.streams.Print(
-		map[string]string{"on": "This machine looks every hour for what is due, and does it at the hours of each site.",
-			"off": "This machine makes no updates by itself."}[how],
-	)
 	return nil
 }
 

@@ -3,8 +3,10 @@ package command
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"os/exec"
@@ -131,6 +133,9 @@ func crontab(ctx context.Context, input string, args ...string) ([]byte, error) 
 	var said bytes.Buffer
 	c.Stderr = &said
 	out, err := c.Output()
+	if errors.Is(err, exec.ErrNotFound) {
+		return nil, fmt.Errorf("%w: %w", fs.ErrNotExist, err)
+	}
 	if err != nil {
 		err = fmt.Errorf("%w: %s", err, strings.TrimSpace(said.String()))
 	}

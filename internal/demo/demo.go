@@ -38,6 +38,8 @@ type Demo struct {
 	Domains []Domain
 
 	Password string // of the database server's root, and of quill over SSH
+
+	done func() // lets another demo into the folder
 }
 
 // Domain is a domain of the demo account.
@@ -64,9 +66,30 @@ func Start(folder string) (*Demo, error) {
 	if err := os.MkdirAll(base, 0o700); err != nil {
 		return nil, err
 	}
-	before, err := readState(base)
+	done, err := d.Home.Alone("demo")
+	if err == nil && done == nil {
+		err = fault.New(fault.Decision, "a demo is running in this folder", folder,
+			"Use that one, or end it with Ctrl-C, or set TIVSET_HOME to another folder.")
+	}
 	if err != nil {
 		return nil, err
+	}
+	d.done = done
+	if err := d.start(base); err != nil {
+		done()
+		return nil, err
+	}
+	return d, nil
+}
+
+// Is says whether a home is a demo's.
+func Is(folder string) bool { return exists(filepath.Join(folder, "demo", "state.json")) }
+
+// start starts its servers, at the ports of last time where they are free.
+func (d *Demo) start(base string) error {
+	before, err := readState(base)
+	if err != nil {
+		return err
 	}
 	options := standin.Options{Folder: base, Domains: map[string]string{}, RootPassword: before.Password, User: "quill",
 		Password: before.Password, Ports: before.Ports}
@@ -74,13 +97,13 @@ func Start(folder string) (*Demo, error) {
 		options.Domains[x.name] = x.folder
 	}
 	if d.Standin, err = startAgain(options); err != nil {
-		return nil, err
+		return err
 	}
 	d.Password = before.Password
 	if err := d.prepare(base, before.Password); err != nil {
-		return nil, errors.Join(err, d.Close())
+		return errors.Join(err, d.Standin.Close())
 	}
-	return d, nil
+	return nil
 }
 
 // startAgain uses the ports of last time; when one is taken, free ones.
@@ -178,4 +201,7 @@ const holding = `<!doctype html>
 `
 
 // Close ends the servers; what is in the folder stays.
-func (d *Demo) Close() error { return d.Standin.Close() }
+func (d *Demo) Close() error {
+	d.done()
+	return d.Standin.Close()
+}

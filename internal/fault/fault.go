@@ -41,6 +41,7 @@ type Error struct {
 	Problems []Problem // all that is wrong, when it is more than one thing
 	Details  []string  // lines that help to understand, such as what is in the way
 	Job      string    // the job that it happened in, if there was one
+	Busy     bool      // another job is at work there, and will come to its end
 	Cause    error
 }
 

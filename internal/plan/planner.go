@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -287,12 +286,17 @@ func (d *decided) site(spot placed, web reached, data dataPart) site.Site {
 		Release: d.release.Release, Of: d.release, Data: data.data, Server: data.server,
 		Place: site.Place{URL: web.at.URL(), Folder: web.at.Folder(), State: spot.state, AdminFolder: a["admin.folder"],
 			DataFolder: a["data.folder"]},
-		Admin: site.Admin{Name: a["admin.name"], Email: a["admin.email"], Generated: a["admin.password"] == question.Generate,
-			First: a["admin.first-name"], Last: a["admin.last-name"], Support: a["support.email"]},
+		Admin: site.Admin{
+			Name:      a["admin.name"],
+			Email:     a["admin.email"],
+			Generated: a["admin.password"] == question.Generate,
+			First:     a["admin.first-name"],
+			Last:      a["admin.last-name"],
+			Support:   a["support.email"],
+		},
 		Face: site.Face{Title: a["title"], Tagline: a["tagline"], Language: a["language"], Asked: d.told(),
 			Extras: d.chosen()},
-		Care: care.Care{Takes: a["care.takes"], Waits: a["care.waits"], Hours: a["care.hours"],
-			Tells: cmp.Or(a["care.tells"], care.Usual.Tells)},
+		Care: care.Of(a),
 	}
 	if data.release != nil {
 		s.Of, s.Release = data.release, data.release.Release

@@ -99,26 +99,27 @@ func asked(q kit.Ask) answer.Question {
 }
 
 func (a *Asking) aboutCare() []answer.Question {
-	u := care.Usual
 	out := []answer.Question{
-		{ID: "care.takes", Ask: "Releases that the site takes by itself", Short: "takes by itself", Group: "Care",
-			Kind: "one-of", Default: u.Takes, Options: []string{"fixes", "features", "breaking", "nothing"}, Rare: true,
-			Help: "fixes: those that only mend; features: those that add something too; breaking: every one; nothing. " +
-				"A backup is made first, and what does not pass its check is put back, always."},
-		{ID: "care.waits", Ask: "How long a release must have been out", Short: "waits", Group: "Care", Kind: "text",
-			Default: u.Waits, Pattern: care.WaitsForm, Form: "a number of days, such as 3d", Rare: true,
-			Help: "Others meet what is wrong with a release in its first days. One that mends a security hole is not " +
-				"waited for."},
-		{ID: "care.hours", Ask: "When", Short: "between the hours", Group: "Care", Kind: "text", Default: u.Hours,
-			Pattern: care.HoursForm, Form: "two hours with a dash, such as 02-05, or any", Rare: true,
-			Help: "The hours of this machine's clock between which the site may be worked on by itself."},
-	}
+		decision("takes", "Releases that the site takes by itself", "takes by itself", care.Usual.Takes,
+			"fixes: those that only mend; features: those that add something too; breaking: every one; nothing. "+
+				"A backup is made first, and what does not pass its check is put back, always."),
+		decision("waits", "How long a release must have been out", "waits", care.Usual.Waits,
+			"Others meet what is wrong with a release in its first days. One that mends a security hole is not waited for."),
+		decision("hours", "When", "between the hours", care.Usual.Hours,
+			"The hours of this machine's clock between which the site may be worked on by itself."),
+		decision("rehearses", "Releases that are rehearsed", "rehearses", care.Usual.Rehearses,
+			"From which level on a release is first made on a copy, which is checked, compared with the site and taken away "+
+				"again. What fails there never reaches the site."),
+		decision("backups", "Backups by itself", "backups", care.Usual.Backups,
+			"How often, and of how many days, weeks and months the newest is kept.")}
+	out[0].Options = []string{"fixes", "features", "breaking", "nothing"}
+	out[3].Options = []string{"fixes", "features", "breaking", "nothing"}
+	tells := decision("tells", "Whom to tell, and of what", "tells", care.Usual.Tells,
+		"trouble: when something did not work; changes: after each update too; everything: of backups and checks too.")
+	tells.Quiet = a.Account.Mail == nil // may be given all the same, with a site from elsewhere
+	out = append(out, tells)
 	if a.Account.Mail != nil {
 		out = append(out,
-			answer.Question{ID: "care.tells", Ask: "Whom to tell, and of what", Short: "tells", Group: "Care", Kind: "text",
-				Default: u.Tells, Pattern: care.TellsForm,
-				Form: "trouble, changes or everything, or ADDRESS, trouble; or nobody", Rare: true,
-				Help: "trouble: when something did not work; changes: after each update too."},
 			answer.Question{ID: "handover.to", Ask: "Hand the site over to", Short: "handed over to", Group: "Care",
 				Kind: "email", Rare: true,
 				Help: "A page with all that one has to know of the site is mailed there. The password only when you say so."},
@@ -127,6 +128,27 @@ func (a *Asking) aboutCare() []answer.Question {
 				Help: "Mail can be read on its way. Without it, the page says how to get one."})
 	}
 	return out
+}
+
+// decision is a question about the care.
+func decision(name, ask, short, usual, help string) answer.Question {
+	form := care.Forms[name]
+	q := answer.Question{
+		ID:      "care." + name,
+		Ask:     ask,
+		Short:   short,
+		Group:   "Care",
+		Kind:    "text",
+		Default: usual,
+		Rare:    true,
+		Help:    help,
+		Pattern: form.Pattern,
+		Form:    form.Words,
+	}
+	if name == "takes" || name == "rehearses" {
+		q.Kind, q.Pattern, q.Form = "one-of", "", ""
+	}
+	return q
 }
 
 // when is a condition of our own, which is known to be well formed.

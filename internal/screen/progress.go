@@ -37,6 +37,9 @@ func (p *Progress) Show(e job.Event) {
 	switch {
 	case e.Undo:
 		p.undo(e)
+	case e.Failed:
+		p.line(p.s.paint(bad, "✗"), e.Title)
+		p.shown = ""
 	case e.Done:
 		if p.done != e.Title || p.live() { // several steps in a row may make one stage
 			p.line(p.s.paint(good, "✓"), e.Title)

@@ -296,7 +296,7 @@ func (s *Streams) Strength(p secret.Text, r secret.Strength) {
 	s.Say("%s", s.paint(faint, text))
 }
 
-// entrusted says a site's care, whom it tells on a line of its own.
+// entrusted says a site's care, each part on a line of its own.
 func entrusted(c care.Care, mails bool, usual string) string {
-	return strings.Replace(c.Sentence(mails, usual), "; ", ";\n", 1)
+	return strings.ReplaceAll(c.Sentence(mails, usual), "; ", ";\n")
 }

@@ -48,7 +48,8 @@ func TestReview(t *testing.T) {
             First board: General
             Licence key: given, kept in the vault
             Sample content: no · Theme: dusk
-  Care      takes fixes by itself once they are 3 days old, from 2 to 5 o'clock
+  Care      takes fixes by itself once they are 3 days old, from 2 to 5 o'clock;
+            makes a backup every day and keeps those of 7 days, 4 weeks and 6 months
   Account   + 1,214 files, 6.1 MB   + 1 database   + 1 user
 
   Note: Mind the gap.
@@ -82,7 +83,8 @@ func TestForm(t *testing.T) {
               5   password: generated (20 characters)
   Data        6   database quill_quay4t and user quill_quay4t on main (MariaDB)
                   the user may use that database and no other; tables begin with r7q_
-  Care        7   takes fixes by itself once they are 3 days old, from 2 to 5 o'clock
+  Care        7   takes fixes by itself once they are 3 days old, from 2 to 5 o'clock;
+                  makes a backup every day and keeps those of 7 days, 4 weeks and 6 months
   Account         + 1,214 files, 6.1 MB   + 1 database   + 1 user
 
   Note: Mind the gap.

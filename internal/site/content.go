@@ -30,8 +30,8 @@ type Carried struct {
 func (c *Carried) Answers() answer.Given {
 	x := c.Record
 	out := answer.Given{"title": x.Title, "language": x.Language, "licence": "accept",
-		"admin.name": x.Admin.Name, "admin.email": x.Admin.Email,
-		"care.takes": x.Care.Takes, "care.waits": x.Care.Waits, "care.hours": x.Care.Hours, "care.tells": x.Care.Tells}
+		"admin.name": x.Admin.Name, "admin.email": x.Admin.Email}
+	maps.Copy(out, x.Care.Answers())
 	for _, chosen := range x.Chosen {
 		out[chosen.ID] = chosen.Answer
 	}

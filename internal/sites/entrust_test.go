@@ -52,7 +52,8 @@ func TestEntrusts(t *testing.T) {
 	x, err = w.Book.Find(ctx, done.Site.Address)
 	require.NoError(t, err)
 	assert.Equal(t, "1.4.0", x.Release)
-	assert.Equal(t, care.Care{Takes: "breaking", Waits: "3d", Hours: "02-05", Tells: "nobody"}, x.Care)
+	assert.Equal(t, care.Care{Takes: "breaking", Waits: "3d", Hours: "02-05", Rehearses: "features",
+		Backups: "daily, 7d,4w,6m", Tells: "nobody"}, x.Care)
 	sitetest.Examined(t, w, x.Address)
 
 	like, err := w.Sites.Entrust(
@@ -61,5 +62,6 @@ func TestEntrusts(t *testing.T) {
 		sites.Entrusting{Like: both[0], Decided: map[string]string{"hours": "any"}},
 	)
 	require.NoError(t, err)
-	assert.Equal(t, care.Care{Takes: "breaking", Waits: "3d", Hours: "any", Tells: "nobody"}, like[0].Care)
+	assert.Equal(t, care.Care{Takes: "breaking", Waits: "3d", Hours: "any", Rehearses: "features",
+		Backups: "daily, 7d,4w,6m", Tells: "nobody"}, like[0].Care)
 }

@@ -69,9 +69,11 @@ func (c *Claim) alone(ctx context.Context, mine hosting.Mark) error {
 
 // atWork is the fault of a place at which another job is.
 func atWork(what string, m hosting.Mark) error {
-	return fault.New(fault.Decision, what, m.Address,
+	f := fault.New(fault.Decision, what, m.Address,
 		fmt.Sprintf("Job %s of %s, since %s. Wait for its end; if it was cut off: ", m.Job, m.Who,
 			m.Since.Format("2006-01-02 15:04 MST"))+fault.Call("undo", m.Job))
+	f.Busy = true
+	return f
 }
 
 // busy words that somebody else is at work at the place.

@@ -147,8 +147,7 @@ func together(group string, of []question.Asked) string {
 		answers[q.ID] = q.Answer
 	}
 	if group == CareLine {
-		return care.Care{Takes: answers["care.takes"], Waits: answers["care.waits"], Hours: answers["care.hours"],
-			Tells: answers["care.tells"]}.Sentence(answers["care.tells"] != "", "the admin")
+		return care.Of(answers).Sentence(answers["care.tells"] != "", "the admin")
 	}
 	var words []string
 	for _, q := range of {

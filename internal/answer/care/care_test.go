@@ -3,6 +3,7 @@ package care_test
 import (
 	"encoding/json"
 	"regexp"
+	"strings"
 	"testing"
 	"time"
 
@@ -14,22 +15,50 @@ import (
 
 // The decisions are said as one sentence.
 func TestSentence(t *testing.T) {
-	for want, c := range map[string]care.Care{
-		"takes fixes by itself once they are 3 days old, from 2 to 5 o'clock; tells " +
-			"w@a.localhost of trouble": care.Usual,
-
-		"takes no release by itself; tells nobody": {Takes: "nothing", Waits: "3d", Hours: "02-05", Tells: "nobody"},
-		"takes every release by itself as soon as they are out, from 22 to 0 o'clock; tells " +
-			"q@b.localhost of changes and of trouble": {Takes: "breaking", Waits: "0d", Hours: "22-00",
+	for _, c := range []struct {
+		care     care.Care
+		sentence []string
+	}{
+		{care.Usual, []string{"takes fixes by itself once they are 3 days old, from 2 to 5 o'clock",
+			"makes a backup every day and keeps those of 7 days, 4 weeks and 6 months", "tells w@a.localhost of trouble"}},
+		{care.Care{Takes: "nothing", Waits: "3d", Hours: "02-05", Tells: "nobody"},
+			[]string{"takes no release by itself", "makes no backups by itself", "tells nobody"}},
+		{care.Care{Takes: "breaking", Waits: "0d", Hours: "22-00", Rehearses: "features", Backups: "hourly,1d",
 			Tells: "q@b.localhost, changes"},
-		"takes fixes and features by itself once they are a day old; tells w@a.localhost of everything": {
-			Takes: "features", Waits: "1d", Hours: "any", Tells: "everything"},
+			[]string{"takes every release by itself as soon as they are out, from 22 to 0 o'clock, features and farther ones " +
+				"rehearsed on a copy first", "makes a backup every hour and keeps those of 1 day",
+				"tells q@b.localhost of changes and of trouble"}},
+		{care.Care{Takes: "features", Waits: "1d", Hours: "any", Rehearses: "fixes", Backups: "weekly, 2d, 3m",
+			Tells: "everything"},
+			[]string{"takes fixes and features by itself once they are a day old, each rehearsed on a copy first",
+				"makes a backup every week and keeps those of 2 days and 3 months", "tells w@a.localhost of everything"}},
 	} {
-		assert.Equal(t, want, c.Sentence(true, "w@a.localhost"))
+		assert.Equal(t, strings.Join(c.sentence, "; "), c.care.Sentence(true, "w@a.localhost"))
 	}
 	assert.NotContains(t, care.Usual.Sentence(false, "w@a.localhost"), "tells", "where no mail can be sent")
 	named := care.Care{Takes: "nothing", Tells: "q@b.localhost, trouble"}
 	assert.Contains(t, named.Sentence(true, ""), "tells q@b.localhost of trouble", "an admin without an address")
+}
+
+// How often backups are made, which releases are rehearsed, and what is well-formed.
+func TestBackupsAndRehearsals(t *testing.T) {
+	for backups, want := range map[string]time.Duration{"daily, 7d,4w,6m": 24 * time.Hour, "hourly, 1d": time.Hour,
+		"none": 0, "": 0} {
+		often, _ := care.Care{Backups: backups}.Every()
+		assert.Equal(t, want, often, backups)
+	}
+	_, kept := care.Care{Backups: "daily, 7d, 4w"}.Every()
+	assert.Equal(t, "7d,4w", kept)
+	assert.True(t, care.Usual.RehearsesLevel("features") && care.Usual.RehearsesLevel("breaking"))
+	assert.False(t, care.Usual.RehearsesLevel("fixes") || care.Care{}.RehearsesLevel("breaking") ||
+		care.Care{Rehearses: "nothing"}.RehearsesLevel("breaking"))
+	for backups, fine := range map[string]bool{"daily, 7d,4w,6m": true, "daily,7d": true, "none": true, "daily": false,
+		"daily, 0d": false, "daily, 4w": false, "yearly, 7d": false, "daily, 7d,7d": false} {
+		assert.Equal(t, fine, care.Care{Backups: backups}.Valid(), backups)
+	}
+	assert.True(t, care.Care{}.Valid())
+	assert.Equal(t, care.Usual, care.Of(care.Usual.Answers()))
+	assert.Equal(t, "none", care.Care{Takes: "fixes"}.Answers()["care.backups"], "nobody entrusted an older site's")
 }
 
 // What is taken: by level, by how long it has been out, at its hours.
@@ -74,11 +103,11 @@ func TestTold(t *testing.T) {
 		"q@b.c, trouble": {"q@b.c", ""}, "q@b.c,changes": {"q@b.c", "q@b.c"}, "nonsense": {"", ""},
 	} {
 		c := care.Care{Tells: tells}
-		assert.Equal(t, want, [2]string{c.Told(true, "w@a"), c.Told(false, "w@a")}, tells)
+		assert.Equal(t, want, [2]string{c.Told(care.Trouble, "w@a"), c.Told(care.Change, "w@a")}, tells)
 	}
 	for text, fits := range map[string]bool{"trouble": true, "a@b.c, changes": true, "nobody": true, "a@b.c": false,
 		"a@b.c, nothing": false, "a b@c, trouble": false} {
-		assert.Equal(t, fits, regexp.MustCompile("^(?:"+care.TellsForm+")$").MatchString(text), text)
+		assert.Equal(t, fits, regexp.MustCompile("^(?:"+care.Forms["tells"].Pattern+")$").MatchString(text), text)
 	}
 }
 

@@ -99,6 +99,7 @@ type Event struct {
 	Title  string // the step's
 	Done   bool   // the step ended
 	Undo   bool   // the step is being taken back
+	Failed bool   // it did not work, and others go on
 	Count  int64  // how much of the step is done …
 	Total  int64  // … of how much, when it can be known
 	Unit   string // what Count counts: files, bytes

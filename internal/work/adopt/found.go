@@ -80,8 +80,12 @@ func recognise(
 		}
 		known := k.Find(string(m[1]))
 		if known == nil {
-			return k, "", fault.New(fault.Usage, fmt.Sprintf("it is %s %s, a release that the kit does not know", k.Title, m[1]),
-				folder, "The kit knows "+strings.Join(k.Versions(), ", ")+".")
+			return k, "", fault.New(
+				fault.Usage,
+				fmt.Sprintf("it is %s %s, a release that the kit does not know", k.Title, m[1]),
+				folder,
+				"The kit knows "+strings.Join(k.Versions(), ", ")+".",
+			)
 		}
 		return k, known.Release, nil
 	}
@@ -208,7 +212,7 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 		Admin: ledger.Admin{Name: name, Email: cmp.Or(given["admin.email"], found["admin.email"])}, InstalledAt: now,
 		UpdatedAt: now, CheckedAt: &now, Adopted: true,
 		Care: care.Care{Takes: "nothing", Waits: care.Usual.Waits, Hours: care.Usual.Hours,
-			Tells: care.Usual.Tells}}
+			Rehearses: care.Usual.Rehearses, Backups: "none", Tells: care.Usual.Tells}}
 	admin, err := fill.Text(k.Admin, fill.Values{"admin.folder": found["admin.folder"]})
 	if err != nil {
 		return x, nil, err

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"tivset/internal/answer/care"
 	"tivset/internal/app/archive"
 	"tivset/internal/app/kit"
 	"tivset/internal/app/release"
@@ -253,12 +254,13 @@ func (p *Plan) kept() []string {
 
 // Update carries a plan out.
 func Update(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
-	done, _, err := carry(ctx, d, p)
+	done, _, err := Try(ctx, d, p)
 	return done, err
 }
 
-// carry carries a plan out, and says whether the new release itself was tried.
-func carry(ctx context.Context, d *work.Desk, p *Plan) (done *Done, tried bool, err error) {
+// Try carries a plan out, and says whether the new release itself was tried: what failed
+// before that is not its fault.
+func Try(ctx context.Context, d *work.Desk, p *Plan) (done *Done, tried bool, err error) {
 	t, err := d.Begin(p.source.In, p.next)
 	if err != nil {
 		return nil, false, err
@@ -312,38 +314,47 @@ func LookUp(ctx context.Context, d *work.Desk) (unseen []error) {
 // Due takes a site to the release that its care allows, and mails what came of
 // it where the care wants that.
 func Due(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
-	done, err := once(ctx, d, x)
+	done, err := Once(ctx, d, x)
 	if mailErr := tell(ctx, d, x, err); mailErr != nil && err == nil {
 		done.Warnings = append(done.Warnings, "the mail about it could not be sent: "+mailErr.Error())
 	}
 	return done, err
 }
 
-// once makes an update that is due. A release that was tried and put back is
+// Once makes an update that is due. A release that was tried and put back is
 // noted, and not tried every night; a server that is down is no release's fault.
-func once(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
+func Once(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
 	p, err := Look(ctx, d, Request{Site: x.Address, Release: x.Due})
 	if err != nil {
 		return nil, err
 	}
 	defer p.Close()
-	done, tried, err := carry(ctx, d, p)
+	done, tried, err := Try(ctx, d, p)
 	if err == nil || ctx.Err() != nil || !tried {
 		return done, err
 	}
-	now, errFind := d.Book.Ledger.Site(ctx, x.Address)
-	if errFind == nil {
-		now.Tried = &ledger.Tried{Release: x.Due, Archive: p.next.Of.Archive.SHA256, At: d.Now().UTC(),
-			Problem: fault.Of(err).What}
-		errFind = d.Book.Ledger.PutSite(ctx, now)
+	return nil, errors.Join(err, p.Failed(ctx, d, fault.Of(err).What))
+}
+
+// Failed notes at the site that the plan's release failed, so that it is not tried again
+// by itself as long as it is the same.
+func (p *Plan) Failed(ctx context.Context, d *work.Desk, problem string) error {
+	now, err := d.Book.Ledger.Site(ctx, p.Site.Address)
+	if err != nil {
+		return err
 	}
-	return nil, errors.Join(err, errFind)
+	now.Tried = &ledger.Tried{Release: p.To, Archive: p.next.Of.Archive.SHA256, At: d.Now().UTC(), Problem: problem}
+	return d.Book.Ledger.KeepSite(ctx, now)
 }
 
 // tell mails how an update ended to whom the care tells.
 func tell(ctx context.Context, d *work.Desk, x ledger.Site, failed error) error {
 	a, err := d.Book.Home.Account(x.Account)
-	to := x.Care.Told(failed != nil, x.Admin.Email)
+	of := care.Change
+	if failed != nil {
+		of = care.Trouble
+	}
+	to := x.Care.Told(of, x.Admin.Email)
 	if err != nil || a.Mail == nil || to == "" {
 		return nil
 	}

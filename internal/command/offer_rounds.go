@@ -1,0 +1,45 @@
+package command
+
+import (
+	"context"
+	"path/filepath"
+
+	"tivset/internal/core"
+	"tivset/internal/demo"
+	"tivset/internal/screen"
+)
+
+// offerRounds asks once on a machine, after its first install, whether it is to look after
+// its sites by itself. Where nobody is there to answer, it says how.
+func (a *app) offerRounds(ctx context.Context, s *core.Core) {
+	if a.quiet || a.json || demo.Is(filepath.Dir(a.world.home().Config)) {
+		return // of a demo nobody is to look after for longer than it runs
+	}
+	t, err := a.timer("1h")
+	if err != nil {
+		return
+	}
+	line, err := s.Accounts.RoundsLine(ctx, t)
+	kept, keptErr := s.Book.Home.Rounds()
+	if err != nil || line != "" || keptErr != nil {
+		return // no crontab, or it is set already
+	}
+	if kept.Asked || a.yes || !a.streams.Asks() {
+		a.streams.Say("Nothing looks after your sites by itself yet: tivset rounds on")
+		return
+	}
+	kept.Asked = true
+	if err := s.Book.Home.KeepRounds(kept); err != nil {
+		return // then nothing is asked, rather than each time
+	}
+	a.streams.Say("\nUpdates, backups and checks are due from time to time. This machine can look every hour, and do\n" +
+		"what each site's care asks for; that adds a line to your crontab.")
+	word, err := screen.NewAsker(a.streams).Word(ctx, "Have it do that? [Y/n]")
+	if err != nil || word != "" && word != "y" && word != "yes" {
+		a.streams.Say("Then it does not. To have it done later: tivset rounds on")
+		return
+	}
+	if err := a.roundsOn(ctx, s, "1h"); err != nil {
+		a.streams.Fault(err)
+	}
+}

@@ -1,0 +1,93 @@
+package screen
+
+import (
+	"fmt"
+	"strings"
+
+	"tivset/internal/records/home"
+	"tivset/internal/work/rehearse"
+	"tivset/internal/work/rounds"
+)
+
+// Rehearsed shows what a rehearsal came to: the pages of the site beside those of the copy.
+func (s *Streams) Rehearsed(r *rehearse.Rehearsed) {
+	end := s.paint(good, "all is well")
+	if !r.OK {
+		end = s.paint(bad, "it would not do")
+	}
+	s.Say("Rehearsed on a copy, which is gone again: %s to %s in %d s, and %s.", r.From, r.To, r.Seconds, end)
+	if len(r.Pages) > 0 {
+		s.Say("  %-28s %-16s %s", "page", "now", "then")
+	}
+	for _, p := range r.Pages {
+		s.Say("  %-28s %-16s %s", "/"+p.Path, seen(p.Before), seen(p.After))
+	}
+}
+
+func seen(p rehearse.Seen) string {
+	text := fmt.Sprintf("%d, %d ms", p.Status, p.Millis)
+	if p.Status == 0 {
+		text = "no answer"
+	}
+	if p.Errors > 0 {
+		text += fmt.Sprintf(", %s of PHP", counted(p.Errors, "error"))
+	}
+	return text
+}
+
+// RoundLine shows what a round did at a site, or met, as it comes.
+func (s *Streams) RoundLine(l rounds.Line) {
+	if s.Quiet && l.What != rounds.Trouble {
+		return
+	}
+	style := good
+	if l.What == rounds.Trouble {
+		style = bad
+	}
+	text := l.Detail
+	if l.Remedy != "" {
+		text += "\n" + l.Remedy
+	}
+	s.Print("%s", s.paint(style, fmt.Sprintf("%-10s", l.What))+" "+s.roundText(l.Site.Address, text, 11))
+}
+
+// roundText lays what a line of a round says out below its beginning.
+func (s *Streams) roundText(address, text string, indent int) string {
+	lines := strings.Split(s.fold(Clean(Spelled(address+"  "+text)), indent), "\n")
+	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
+}
+
+// LastRounds says what the last rounds did.
+func (s *Streams) LastRounds(r home.Rounds) {
+	if r.At.IsZero() {
+		s.Print("None was made yet.")
+		return
+	}
+	const moment = "2 January 2006, 15:04"
+	s.Print("The last one was made on %s and took %.1f s.", r.At.Local().Format(moment), r.Seconds)
+	if len(r.Lines) == 0 {
+		return
+	}
+	if !r.LinesAt.Equal(r.At) {
+		s.Print("It had nothing to do. That of %s had:", r.LinesAt.Local().Format(moment))
+	}
+	for _, l := range r.Lines {
+		s.Print("  %-10s %s", l.What, s.roundText(l.Address, l.Detail, 13))
+	}
+}
+
+// Rounded says how a round ended.
+func (s *Streams) Rounded(r *rounds.Round) {
+	for _, err := range append(r.Unseen, r.Unsent...) {
+		s.Note(err.Error())
+	}
+	took := fmt.Sprintf("%.2f s", r.Took.Seconds())
+	switch {
+	case r.Another:
+		s.Say("Another round of this machine is under way.")
+	case len(r.Lines) == 0:
+		s.Say("%s looked at in %s: nothing is due.", counted(r.Sites, "site"), took)
+	default:
+		s.Say("%s looked at in %s.", counted(r.Sites, "site"), took)
+	}
+}

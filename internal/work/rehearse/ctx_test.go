@@ -1,0 +1,5 @@
+package rehearse_test
+
+import "context"
+
+var ctx = context.Background()

@@ -1,0 +1,5 @@
+package rounds_test
+
+import "context"
+
+var ctx = context.Background()

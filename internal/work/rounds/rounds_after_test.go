@@ -1,0 +1,294 @@
+package rounds_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/mail"
+	"tivset/internal/records/home"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/screen"
+	"tivset/internal/sites"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/work/backup"
+	"tivset/internal/work/rounds"
+)
+
+// owned is a world with a clock that is set, and with the mails that were sent.
+type owned struct {
+	*sitetest.World
+	at    time.Time
+	one   sync.Mutex
+	mails []mail.Message
+	down  bool // the mail server
+}
+
+// owners begins at half past two at night, the hour of the usual care, two days after
+// whatever is installed now.
+func owners(t *testing.T) *owned {
+	o := &owned{World: sitetest.Demo(t)}
+	now := time.Now()
+	o.at = time.Date(now.Year(), now.Month(), now.Day()+2, 2, 30, 0, 0, time.Local)
+	o.Desk.SendMail = func(_ context.Context, _ string, m mail.Message) error {
+		if o.down {
+			return errors.New("no answer")
+		}
+		m.Text = screen.Spelled(m.Text)
+		o.mails = append(o.mails, m)
+		return nil
+	}
+	return o
+}
+
+// begin has the clock stand from now on.
+func (o *owned) begin() {
+	clock := func() time.Time {
+		o.one.Lock()
+		defer o.one.Unlock()
+		return o.at
+	}
+	o.Now, o.Desk.Now, o.Book.Now, o.Examiner.Now = clock, clock, clock, clock
+}
+
+func (o *owned) later(d time.Duration) {
+	o.one.Lock()
+	defer o.one.Unlock()
+	o.at = o.at.Add(d)
+}
+
+// round makes a round and gives its lines, each as “what address”.
+func (o *owned) round(r rounds.Request) (*rounds.Round, []string) {
+	o.T.Helper()
+	came, err := rounds.Go(context.Background(), o.Desk, r, nil)
+	require.NoError(o.T, err)
+	lines := []string{}
+	for _, l := range came.Lines {
+		lines = append(lines, l.What+" "+l.Site.Address[strings.Index(l.Site.Address, "/")+1:])
+	}
+	return came, lines
+}
+
+func (o *owned) entrust(site string, decided map[string]string) {
+	o.T.Helper()
+	_, err := o.Sites.Entrust(context.Background(), []string{site}, sites.Entrusting{Decided: decided})
+	require.NoError(o.T, err)
+}
+
+// A night: a fix is taken, a broken release is refused by its rehearsal and noted, a backup
+// and checks are made, and one mail tells each person of it. The next rounds are silent.
+func TestANight(t *testing.T) {
+	o := owners(t)
+	for _, r := range [][3]string{{"inkreach", "lockside.localhost/journal", "1.3.2"},
+		{"towline", "lockside.localhost/help", "2.0.1"}, {"lanternbox", "lockside.localhost/pictures", "1.8.2"}} {
+		_, err := o.Install(sitetest.Older(r[0], r[1], r[2]))
+		require.NoError(t, err)
+	}
+	o.entrust("journal", map[string]string{"takes": "breaking", "waits": "0d", "tells": "q@quillmere.localhost, changes"})
+	o.entrust("help", map[string]string{"takes": "breaking", "waits": "0d", "rehearses": "fixes"})
+	o.begin()
+	_, due := o.round(rounds.Request{Dry: true})
+	assert.ElementsMatch(t, []string{"due help", "due help", "due help", "due journal", "due journal", "due journal",
+		"due pictures", "due pictures"}, due)
+
+	came, lines := o.round(rounds.Request{})
+	assert.ElementsMatch(t, []string{"trouble help", "backed up help", "updated journal", "backed up pictures",
+		"checked pictures"}, lines, "an update makes a backup and a check itself")
+	assert.True(t, came.Failed())
+	assert.Equal(t, []string{"1.4.0", "2.0.1"}, []string{o.find("journal").Release, o.find("help").Release})
+	require.NotNil(t, o.find("help").Tried)
+	require.Len(t, o.mails, 2)
+	told := o.mails[0].To + o.mails[0].Subject + o.mails[0].Text + o.mails[1].To + o.mails[1].Subject + o.mails[1].Text
+	for _, words := range []string{"q@quillmere.localhost", "was looked after", "Updated: from 1.3.2 to 1.4.0",
+		"wharfinger@lockside.localhost", "needs you", "THIS NEEDS YOU",
+		"was not made, and 2.0.1 stays; it failed in a rehearsal: "} {
+		assert.Contains(t, told, words)
+	}
+
+	for range 3 {
+		o.later(time.Hour)
+		_, lines = o.round(rounds.Request{})
+		assert.Empty(t, lines)
+	}
+	assert.Len(t, o.mails, 2)
+	kept, err := o.Home.Rounds()
+	require.NoError(t, err)
+	assert.True(t, kept.LinesAt.Before(kept.At))
+	assert.NotEmpty(t, kept.Lines)
+	for _, address := range []string{"journal", "help", "pictures"} {
+		sitetest.Examined(t, o.World, o.find(address).Address)
+	}
+}
+
+func (o *owned) find(word string) ledger.Site {
+	o.T.Helper()
+	x, err := o.Book.Find(context.Background(), word)
+	require.NoError(o.T, err)
+	return x
+}
+
+// Hours: what is due waits for them; a machine that was off for days does backups and
+// checks at once, but no update.
+func TestHours(t *testing.T) {
+	o := owners(t)
+	_, err := o.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	o.entrust("journal", map[string]string{"takes": "breaking", "waits": "0d", "rehearses": "nothing"})
+	o.at = o.at.Add(10 * time.Hour) // after noon
+	o.begin()
+	_, err = backup.Make(ctx, o.Desk, backup.Request{Site: "journal"})
+	require.NoError(t, err)
+	x := o.find("journal")
+	x.CheckedAt = &o.at
+	require.NoError(t, o.Book.Ledger.PutSite(ctx, x))
+	o.later(26 * time.Hour)
+	_, lines := o.round(rounds.Request{})
+	assert.Empty(t, lines, "it is not the hour")
+	o.later(7 * 24 * time.Hour)
+	_, lines = o.round(rounds.Request{})
+	assert.Equal(t, []string{"backed up journal", "trouble journal"}, lines)
+	assert.Contains(t, o.mails[0].Text, "Updates: 1.4.0 of", "that it is overdue is told")
+	_, lines = o.round(rounds.Request{Now: true})
+	assert.Equal(t, []string{"updated journal"}, lines)
+}
+
+// Another machine has the same account: its backup counts, and a job of its own is waited
+// for without a word to anybody.
+func TestTwoMachines(t *testing.T) {
+	o := owners(t)
+	_, err := o.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	o.begin()
+	_, err = backup.Make(ctx, o.Desk, backup.Request{Site: "journal"})
+	require.NoError(t, err)
+	x := o.find("journal")
+	x.LastBackupAt, x.CheckedAt = nil, &o.at // as the other machine has it
+	require.NoError(t, o.Book.Ledger.PutSite(ctx, x))
+	_, lines := o.round(rounds.Request{})
+	assert.Empty(t, lines)
+	assert.NotNil(t, o.find("journal").LastBackupAt)
+
+	o.later(24 * time.Hour)
+	held, goOn := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	other := *o.Desk
+	other.Progress = func(e job.Event) {
+		if strings.HasPrefix(e.Title, "Back") {
+			once.Do(func() {
+				close(held)
+				<-goOn
+			})
+		}
+	}
+	ended := make(chan error, 1)
+	go func() {
+		_, err := backup.Make(ctx, &other, backup.Request{Site: "journal"})
+		ended <- err
+	}()
+	<-held
+	came, lines := o.round(rounds.Request{})
+	close(goOn)
+	require.NoError(t, <-ended)
+	assert.Contains(t, lines, "waits journal")
+	assert.False(t, came.Failed(), lines)
+	assert.Empty(t, o.mails)
+
+	done, err := o.Home.Alone("rounds")
+	require.NoError(t, err)
+	came, _ = o.round(rounds.Request{})
+	assert.True(t, came.Another, "of two rounds on one machine the second does nothing")
+	done()
+}
+
+// A trouble that lasts is told once a week, and again when it comes back; a mail that could
+// not be sent is sent the next time.
+func TestTroubleIsToldOnce(t *testing.T) {
+	o := owners(t)
+	done, err := o.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	o.entrust("journal", map[string]string{"backups": "none"})
+	o.begin()
+	style := filepath.Join(o.Root, done.Site.Folder, "style.css")
+	own, err := os.ReadFile(style)
+	require.NoError(t, err)
+	spoil := func(text []byte) { require.NoError(t, os.WriteFile(style, text, 0o644)) }
+	spoil([]byte("body {}"))
+	o.down = true
+	came, lines := o.round(rounds.Request{})
+	assert.Equal(t, []string{"trouble journal"}, lines)
+	assert.Len(t, came.Unsent, 1)
+	o.down = false
+	for day, mails := range []int{1, 1, 1, 1, 1, 1, 1, 2, 2} {
+		o.later(24 * time.Hour)
+		_, lines = o.round(rounds.Request{})
+		assert.Equal(t, []string{"trouble journal"}, lines)
+		assert.Len(t, o.mails, mails, day)
+	}
+	assert.Contains(t, o.mails[0].Text, "tivset check")
+	spoil(own)
+	o.later(24 * time.Hour)
+	_, lines = o.round(rounds.Request{})
+	assert.Equal(t, []string{"checked journal"}, lines)
+	spoil([]byte("body { color: red }"))
+	o.later(24 * time.Hour)
+	o.round(rounds.Request{})
+	assert.Len(t, o.mails, 3)
+}
+
+// One account that is down does not keep the others from anything, and a round that is
+// interrupted says so.
+func TestAServerThatIsDown(t *testing.T) {
+	o := owners(t)
+	_, err := o.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	o.begin()
+	o.Trip.FailOn("open database")
+	came, lines := o.round(rounds.Request{})
+	o.Trip.FailOn("")
+	assert.True(t, came.Failed(), lines)
+	require.Len(t, o.mails, 1)
+	within, stop := context.WithCancel(ctx)
+	stop()
+	o.later(48 * time.Hour)
+	_, err = rounds.Go(within, o.Desk, rounds.Request{}, nil)
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// A round over many sites at which nothing is due asks no account anything.
+func TestManySites(t *testing.T) {
+	o := owners(t)
+	_, err := o.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	o.begin()
+	o.round(rounds.Request{})
+	x := o.find("journal")
+	for n := range 199 {
+		x.Address = fmt.Sprintf("lockside.localhost/s%d", n)
+		require.NoError(t, o.Book.Ledger.PutSite(ctx, x))
+	}
+	o.Trip.Arm(0, 0)
+	begun := time.Now()
+	came, lines := o.round(rounds.Request{})
+	assert.Less(t, time.Since(begun), 3*time.Second)
+	assert.Equal(t, 200, came.Sites)
+	assert.Empty(t, lines)
+	assert.Zero(t, o.Trip.Calls())
+	assert.NotEqual(t, home.Rounds{}, o.kept())
+}
+
+func (o *owned) kept() home.Rounds {
+	o.T.Helper()
+	r, err := o.Home.Rounds()
+	require.NoError(o.T, err)
+	return r
+}

@@ -1,0 +1,142 @@
+package rounds
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tivset/internal/answer/care"
+	"tivset/internal/mail"
+)
+
+// letter is one mail: to one person, through one account's server.
+type letter struct {
+	server, from, to string
+	lines            []Line
+}
+
+// tell mails what concerns whom. A trouble that lasts is told again after a week; what
+// could not be sent counts as not told.
+func (o *round) tell(ctx context.Context) {
+	letters := map[string]*letter{}
+	for _, l := range o.out.Lines {
+		a, err := o.desk.Book.Home.Account(l.Site.Account)
+		if err != nil || a.Mail == nil {
+			continue
+		}
+		to := l.Site.Care.Told(l.of, l.Site.Admin.Email)
+		if to == "" || l.of == care.Trouble && o.toldLately(l.Site.Address, l.key) {
+			continue
+		}
+		key := a.Mail.Server + " " + to
+		if letters[key] == nil {
+			letters[key] = &letter{server: a.Mail.Server, from: a.Mail.From, to: to}
+		}
+		letters[key].lines = append(letters[key].lines, l)
+	}
+	for _, key := range slices.Sorted(maps.Keys(letters)) {
+		l := letters[key]
+		err := o.desk.SendMail(ctx, l.server, mail.Message{From: l.from, To: l.to, Subject: l.subject(), Text: l.text(
+			o.desk.Now().Local(), o.desk.Who)})
+		if err != nil {
+			o.out.Unsent = append(o.out.Unsent, fmt.Errorf("the mail to %s could not be sent: %w", l.to, err))
+			continue
+		}
+		o.told(l.lines)
+	}
+}
+
+func (o *round) toldLately(address, key string) bool {
+	at, told := o.kept.Told[address][key]
+	return told && o.desk.Now().Sub(at) < again
+}
+
+// told remembers which troubles somebody knows of.
+func (o *round) told(lines []Line) {
+	for _, l := range lines {
+		if l.key == "" {
+			continue
+		}
+		if o.kept.Told == nil {
+			o.kept.Told = map[string]map[string]time.Time{}
+		}
+		if o.kept.Told[l.Site.Address] == nil {
+			o.kept.Told[l.Site.Address] = map[string]time.Time{}
+		}
+		o.kept.Told[l.Site.Address][l.key] = o.desk.Now().UTC()
+		if strings.HasPrefix(l.key, "update ") { // tomorrow's check is to find the same
+			o.kept.Told[l.Site.Address]["check updates"] = o.desk.Now().UTC()
+		}
+	}
+}
+
+// subject says the worst of it.
+func (l *letter) subject() string {
+	sites, troubled := map[string]string{}, map[string]string{}
+	for _, x := range l.lines {
+		sites[x.Site.Address] = x.Site.Title
+		if x.What == Trouble {
+			troubled[x.Site.Address] = x.Site.Title
+		}
+	}
+	one := func(of map[string]string) string {
+		for _, title := range of {
+			return title
+		}
+		return ""
+	}
+	switch {
+	case len(troubled) == 1:
+		return one(troubled) + " needs you"
+	case len(troubled) > 1:
+		return fmt.Sprintf("%d sites need you", len(troubled))
+	case len(sites) == 1:
+		return one(sites) + " was looked after"
+	}
+	return fmt.Sprintf("%d sites were looked after", len(sites))
+}
+
+// text says what needs somebody first, then what was done, by site.
+func (l *letter) text(now time.Time, who string) string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "The round of %s, by %s.\n", now.Format("2 January 2006, 15:04"), who)
+	for _, part := range []struct {
+		heading string
+		of      func(Line) bool
+	}{{"This needs you", func(x Line) bool { return x.What == Trouble }},
+		{"This was done", func(x Line) bool { return x.What != Trouble }}} {
+		last, begun := "", false
+		for _, x := range l.lines {
+			if !part.of(x) {
+				continue
+			}
+			if !begun {
+				fmt.Fprintf(&out, "\n%s\n", strings.ToUpper(part.heading))
+				begun = true
+			}
+			if x.Site.Address != last {
+				fmt.Fprintf(&out, "\n%s, %s\n", x.Site.Title, x.Site.URL)
+				last = x.Site.Address
+			}
+			out.WriteString("  " + x.words() + "\n")
+		}
+	}
+	return out.String()
+}
+
+func (l Line) words() string {
+	text := strings.ToUpper(l.Detail[:1]) + l.Detail[1:]
+	if l.What != Trouble {
+		text = strings.ToUpper(l.What[:1]) + l.What[1:] + ": " + l.Detail
+	}
+	if !strings.HasSuffix(text, ".") {
+		text += "."
+	}
+	if l.Remedy != "" {
+		text += "\n  " + l.Remedy
+	}
+	return text
+}
