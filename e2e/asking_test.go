@@ -13,51 +13,40 @@ import (
 	"tivset/internal/testing/servers"
 )
 
-// An account is added by asking: what the servers show is accepted on the way,
-// folders are found, the domain is proved, and a mistake is asked again.
+// An account is added of the host's mail or by asking: what the servers show is accepted on
+// the way, how they are reached and folders are found out, and a mistake is asked again.
 func TestAccountByAsking(t *testing.T) {
 	servers.Slow(t)
 	p := newProgram(t)
 	_, port, _ := strings.Cut(p.demo.Standin.Web.Address(), ":")
 	data := p.demo.Standin.Database.Address()
-	for how, c := range map[string]struct {
-		server, folder, database string
-		shows                    string
-	}{
-		"sftp": {p.demo.Standin.SSH.Address(), p.demo.Standin.Root, "tunnel:" + data, "shows the key SHA256:"},
-		"ftps": {p.demo.Standin.FTP.Address(), "/", data, "shows the certificate SHA256:"},
+	for how, c := range map[string]struct{ server, shows, port string }{
+		"sftp": {p.demo.Standin.SSH.Address(), "shows the key SHA256:", ""},
+		"ftps": {p.demo.Standin.FTP.Address(), "shows the certificate SHA256:", ""},
 	} {
 		t.Run(how, func(t *testing.T) {
 			name := "asked-" + how
 			before := p.snapshot()
 			shown, code := onTerminal(t, p.as("tivset", nil, "account", "add", name),
-				on("How are the account's files reached (here, sftp, ftps, ftp) [sftp]:", "rsync\r"), see("cannot be chosen"),
-				on("[sftp]:", how+"\r"), on("Server:", "<\r"), on("[sftp]:", how+"\r"), on("Server:", c.server+"\r"),
-				on("User:", "quill\r"), on("Password", p.demo.Password+"\r"),
-				on("The account's folder there", c.folder+"\r"),
-				see(c.shows), on("Is that the one that the host publishes?", "y\r"), see("can be read"),
-				on("A domain of the account:", "not a domain\r"), see("is not a domain"),
-				on("A domain of the account:", "lockside.localhost\r"),
-				see("web/lockside"), on("Its folder [web/lockside]:", "\r"), see("does not answer"),
+				on("The host's mail, or its server:", "127.0.0.1:1\r"), on("User:", "quill\r"), on("Password", "wrong\r"),
+				see("no server answers there"), on("The host's mail, or its server:", c.server+"\r"),
+				see(c.shows), on("Is that the one that the host publishes?", "y\r"), see("refused the user"),
+				on("Password", p.demo.Password+"\r"), see("lets quill in"),
+				on("Domain:", "not a domain\r"), see("is not a domain"), on("Domain:", "lockside.localhost\r"),
+				see("does not answer"),
 				on("Its address [http://lockside.localhost]:", "http://lockside.localhost:"+port+"\r"),
-				on("until its name resolves", "127.0.0.1:"+port+"\r"),
-				on("Its folder [web/lockside]:", "web/chandlery\r"), see("does not lead to this folder"),
-				on("Keep it all the same", "n\r"),
-				on("Its folder [web/chandlery]:", "web/lockside\r"), see("leads there"),
-				on("Another domain (may stay empty):", "\r"),
-				on("Which database server is there (mariadb, postgresql, sqlite, none) [mariadb]:", "postgresql\r"),
-				on("The server [", "<\r"),
-				on("Which database server is there (mariadb, postgresql, sqlite, none) [mariadb]:", "\r"),
-				on("The server [", c.database+"\r"), on("A user who may create databases", "root\r"), on("Password:", "wrong\r"),
-				see("refused the user or password"), on("by hand in the hosting's own pages instead?", "n\r"),
-				on("The server [", c.database+"\r"), on("A user who may create databases", "root\r"),
-				on("Password:", p.demo.Password+"\r"),
-				see("databases and users can be made"), on("Names there begin with", "quill_\r"),
-				see("account: "+name), on("Keep it?", "y\r"))
+				on("until its name leads there", "127.0.0.1:"+port+"\r"), see("shows the folder web/lockside"),
+				on("Database server (- for none) [localhost]:", data+"\r"), on("A user who may make databases", "root\r"),
+				on("Password:", "wrong\r"), see("refused the user or password"),
+				on("Password of root", p.demo.Password+"\r"), see("may make databases and users"),
+				on("Mail server (- for none) [-]:", p.demo.Standin.Mail.Address()+"\r"), see("answers"),
+				on(keepIt, "\r"), see("y keeps it"), on(keepIt, "8\r"), on("Names begin with", "quill_\r"),
+				see("names begin with quill_"), on(keepIt, "y\r"))
 			require.Equal(t, 0, code, shown)
 			assert.NotContains(t, shown, p.demo.Password, "passwords are not shown")
 			text, err := os.ReadFile(filepath.Join(p.demo.Folder, "config/accounts", name+".yaml"))
 			require.NoError(t, err)
+			assert.Contains(t, string(text), "reach: "+how+"://quill@")
 			assert.Contains(t, string(text), "password: vault:"+name+"/login")
 			assert.Contains(t, string(text), "primary: true")
 			var tested struct{ OK bool }
@@ -72,11 +61,49 @@ func TestAccountByAsking(t *testing.T) {
 	assert.Equal(t, []string{"asked-ftps", "asked-sftp", "quillmere"}, names)
 }
 
+// keepIt is what the form of an account ends with.
+const keepIt = "Keep it? y, n or a number:"
+
+// From the host's mail it is at most four answers, pasted or from a file.
+func TestAccountFromTheHostsMail(t *testing.T) {
+	p := newProgram(t)
+	_, port, _ := strings.Cut(p.demo.Standin.Web.Address(), ":")
+	mail := "Domain: http://lockside.localhost\nSFTP server: " + p.demo.Standin.SSH.Address() + "\nSFTP user: quill\n" +
+		"SFTP password: " + p.demo.Password + "\nMySQL server: " + p.demo.Standin.Database.Address() +
+		"\nMySQL user: root\n" +
+		"MySQL password: " + p.demo.Password + "\nSMTP server: " + p.demo.Standin.Mail.Address() + "\n"
+	file := filepath.Join(t.TempDir(), "welcome.txt")
+	require.NoError(t, os.WriteFile(file, []byte(mail), 0o600))
+	rest := []turn{on("Is that the one that the host publishes?", "y\r"), see("lets quill in"),
+		on("Its address [http://lockside.localhost]:", "http://lockside.localhost:"+port+"\r"),
+		on("until its name leads there", "127.0.0.1:"+port+"\r"), see("shows the folder web/lockside"),
+		see("may make databases"), on(keepIt, "y\r")}
+	shown, code := onTerminal(t, p.as("tivset", nil, "account", "add", "one", "--from-mail", file), rest...)
+	require.Equal(t, 0, code, shown)
+	assert.NotContains(t, shown, p.demo.Password)
+
+	pasted := "\x1b[200~" + strings.ReplaceAll(mail, "\n", "\r") + "\x1b[201~\r"
+	shown, code = onTerminal(t, p.as("tivset", nil, "account", "add", "two"),
+		append([]turn{on("The host's mail, or its server:", pasted), see("The host's mail says")}, rest[1:]...)...)
+	require.Equal(t, 0, code, shown)
+	var tested struct{ OK bool }
+	p.json(&tested, "account", "test", "two")
+	assert.True(t, tested.OK)
+
+	require.NoError(t, os.WriteFile(file, []byte("Dear friend, how are you?\n"), 0o600))
+	shown, code = onTerminal(t, p.as("tivset", nil, "account", "add", "three", "--from-mail", file))
+	assert.Equal(t, 2, code, shown)
+	out, err := p.as("tivset", nil, "account", "add", "three", "--from-mail", file).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "on a terminal")
+}
+
 func TestAccountByAskingIsLeft(t *testing.T) {
 	p := newProgram(t)
-	shown, code := onTerminal(t, p.as("tivset-minding", nil, "account", "add", "other"), on("[sftp]:", "here\r"),
-		on("The account's folder:", "\x03"))
+	shown, code := onTerminal(t, p.as("tivset-minding", nil, "account", "add", "other"),
+		on("The host's mail, or its server:", "\x03"))
 	assert.Equal(t, 3, code, shown)
+	assert.Contains(t, shown, "no account was added")
 	assert.NoFileExists(t, filepath.Join(p.demo.Folder, "config/accounts/other.yaml"))
 	_, code = onTerminal(t, p.as("tivset", nil, "account", "add", "quillmere"))
 	assert.Equal(t, 3, code, "one that is kept is not described anew by chance")

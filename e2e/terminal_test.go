@@ -139,7 +139,7 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 		on("App:", "9\r"),
 		see("none of them"),
 		on("App:", "\x1b[31m\x07a\r"),
-		see("Helmroom"),
+		see("Pennywharf  shop"),
 		on("App:", strings.Repeat("y", 10_000)+"\r"),
 		see("none of them"),
 		on("App:", "Inkreach\r"),

@@ -29,6 +29,22 @@ type Found struct {
 	Tar     bool
 }
 
+// LoginFolder gives the folder in which one is after signing in, where the account's line
+// tells; "" where it does not.
+func (k *Keeper) LoginFolder(ctx context.Context, a *account.Account) (string, error) {
+	in, err := k.Hosting.Open(ctx, a)
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
+	if f, tells := in.Files.(interface {
+		LoginFolder(context.Context) (string, error)
+	}); tells {
+		return f.LoginFolder(ctx)
+	}
+	return "", nil
+}
+
 // Find looks at an account's files for what its owner would have to type.
 func (k *Keeper) Find(ctx context.Context, a *account.Account) (Found, error) {
 	in, err := k.Hosting.Open(ctx, a)
@@ -82,7 +98,8 @@ func likelyRoots(ctx context.Context, f files.FS) ([]string, error) {
 			return err
 		}
 		page := slices.ContainsFunc(inside, func(i files.Info) bool { return strings.HasPrefix(i.Name, "index.") })
-		named := slices.Contains(usualRoots, path.Base(folder)) || strings.Contains(strings.Trim(path.Base(folder), "."), ".")
+		named := slices.Contains(usualRoots, path.Base(folder)) ||
+			strings.Contains(strings.Trim(path.Base(folder), "."), ".")
 		switch {
 		case folder == ".":
 		case page:

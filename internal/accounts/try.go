@@ -33,7 +33,7 @@ func (k *Keeper) Test(ctx context.Context, name string) ([]check.Checked, error)
 		t.add("database "+a.Databases[i].Name, err, fine)
 	}
 	if a.Mail != nil {
-		t.add("mail", tryMail(ctx, a.Mail.Server), a.Mail.Server+" answers")
+		t.add("mail", TryMail(ctx, a.Mail.Server), a.Mail.Server+" answers")
 	}
 	if t.in != nil {
 		return t.out, t.in.Close()
@@ -159,8 +159,8 @@ func (t *tester) server(ctx context.Context, d *account.Database) (string, error
 		d.Server, took), server.MayCreate(ctx)
 }
 
-// tryMail waits for a mail server's greeting (RFC 5321, 4.2: code 220).
-func tryMail(ctx context.Context, server string) error {
+// TryMail waits for a mail server's greeting (RFC 5321, 4.2: code 220).
+func TryMail(ctx context.Context, server string) error {
 	c, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", server)
 	if err != nil {
 		return fault.New(fault.Failed, "the mail server does not answer", server, "Check the address.").Because(err)

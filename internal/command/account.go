@@ -13,6 +13,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/letter"
 	"tivset/internal/screen"
 	"tivset/internal/talk"
 )
@@ -23,20 +24,29 @@ func (a *app) accounts() *cobra.Command {
 }
 
 func (a *app) accountAdd() *cobra.Command {
-	var from string
+	var from, mail string
 	var replace bool
 	c := &cobra.Command{
-		Use:   "add NAME [--from FILE]",
-		Short: "Add a hosting account, from its file or by asking",
-		Long: "With --from, takes the account's file (docs/hosting.md). Without, on a terminal, asks how the\n" +
-			"files are reached, finds out what it can by itself, and shows what it found before it keeps it.",
-		Example: "  tivset account add quillmere\n  tivset account add quillmere --from quillmere.yaml",
-		Args:    takes(1, 1, "NAME [--from FILE]"), Annotations: noDryRun(),
+		Use:   "add NAME [--from-mail FILE | --from FILE]",
+		Short: "Add a hosting account, from the host's mail, by asking, or from its file",
+		Long: "Reads servers, names and passwords out of the mail that the host sent, finds out how the files are reached\n" +
+			"and which folder a domain shows, asks for the rest, and shows all of it before it is kept. Without\n" +
+			"--from-mail the mail can be pasted at the first question. With --from it takes the account's file\n" +
+			"(docs/hosting.md) and asks nothing.",
+		Example: "  tivset account add quillmere\n  tivset account add quillmere --from-mail welcome.eml\n" +
+			"  tivset account add quillmere --from quillmere.yaml",
+		Args: takes(1, 1, "NAME [--from-mail FILE | --from FILE]"), Annotations: noDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
-			if from == "" && a.streams.Asks() {
-				return a.askAccount(c.Context(), args[0], replace)
+			if err := notBoth("--from", from != "", "--from-mail", mail != ""); err != nil {
+				return err
 			}
-			if from == "" {
+			switch {
+			case from == "" && a.streams.Asks():
+				return a.askAccount(c.Context(), args[0], mail, replace)
+			case mail != "":
+				return fault.New(fault.Usage, "what a mail says is tried and shown on a terminal", mail,
+					"Run this on a terminal, or write the account's file and give it with --from FILE")
+			case from == "":
 				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+args[0]+
 					" --from FILE")
 			}
@@ -61,12 +71,25 @@ func (a *app) accountAdd() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&from, "from", "", "the account's file; - for standard input")
+	c.Flags().
+		StringVar(&mail, "from-mail", "", "a file with the mail that the host sent, as text or as it is saved (.eml)")
 	c.Flags().BoolVar(&replace, "replace", false, "replace an account of the same name")
 	return c
 }
 
 // askAccount asks for an account on the terminal.
-func (a *app) askAccount(ctx context.Context, name string, replace bool) error {
+func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool) error {
+	var read letter.Letter
+	if mailed != "" {
+		text, err := a.readFile(mailed)
+		if err != nil {
+			return err
+		}
+		if read = letter.Read(text); len(read.Servers) == 0 {
+			return fault.New(fault.Usage, "no server of files can be found in the mail", mailed,
+				"Leave --from-mail out, and type what it says when asked.")
+		}
+	}
 	s, done, err := a.core(ctx)
 	if err != nil {
 		return err
@@ -76,6 +99,9 @@ func (a *app) askAccount(ctx context.Context, name string, replace bool) error {
 		Truster: func(ctx context.Context, x *account.Account) (string, func(string) (string, error), error) {
 			return a.truster(ctx, s.Book.Home, x)
 		}}
+	if c.Letter = read; mailed != "" {
+		c.Told()
+	}
 	if err := c.Run(ctx, name, replace); err != nil {
 		return err
 	}

@@ -5,25 +5,34 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
-
-	"tivset/internal/hosting/account"
 
 	"tivset/internal/accounts"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/letter"
 	"tivset/internal/site"
 )
 
-// NewAccount is the conversation in which an account comes together.
+// NewAccount is the conversation in which an account comes together: of the mail that the
+// host sent, as far as it says something, and of questions for the rest. How the files are
+// reached, and which folder a domain shows, is found out.
 type NewAccount struct {
 	Ask      Asker
 	Book     *site.Book
 	Accounts *accounts.Keeper
 	Env      func(string) string // the environment's variables
 	Truster  Truster
+	Letter   letter.Letter // what the host's mail says, if there is one
 
-	account *account.Account
-	asked   int // questions answered
+	account  *account.Account
+	server   string // host, host:port, or a folder here
+	user     string
+	password string
+	keyed    bool // signing in goes by a key
+	mailed   bool // the mail server was asked for
+	asked    int  // questions answered
 }
 
 // Truster says what an account's server shows for itself ("key" or
@@ -44,7 +53,7 @@ func (c *NewAccount) Run(ctx context.Context, name string, replace bool) error {
 	}
 	defer func() { _ = c.Book.Vault.Forget(name + drafted) }()
 	c.account = &account.Account{Name: name, Store: account.DefaultStore}
-	parts := []func(context.Context) error{c.files, c.domains, c.databases, c.keep}
+	parts := []func(context.Context) error{c.files, c.domains, c.databases, c.mail, c.keep}
 	for at := 0; at < len(parts); {
 		asked := c.asked
 		switch err := parts[at](ctx); {
@@ -74,61 +83,161 @@ func (c *NewAccount) question(ctx context.Context, p Prompt) (string, error) {
 // endedTalk words a conversation that was left.
 func endedTalk(err error) error {
 	if errors.Is(err, ErrNoAnswer) || errors.Is(err, context.Canceled) {
-		return fault.New(fault.Decision, "nothing is kept", "", "Begin again when you are ready.")
+		return fault.New(fault.Decision, "no account was added", "", "Begin again when you are ready.")
 	}
 	return err
 }
 
-// one asks for one of some words.
-func (c *NewAccount) one(ctx context.Context, text, fallback, help string, options ...string) (string, error) {
-	return c.question(ctx, Prompt{Text: text + " (" + strings.Join(options, ", ") + ")", Fallback: fallback, Help: help,
-		Check: func(value string) (string, string) {
-			if !slices.Contains(options, value) {
-				return fmt.Sprintf("%q cannot be chosen", value), "Choose one of: " + strings.Join(options, ", ") + "."
-			}
-			return "", ""
-		}})
-}
-
 // text asks for something that is needed, unless it has a fallback.
 func (c *NewAccount) text(ctx context.Context, text, fallback, help string) (string, error) {
-	return c.question(ctx, Prompt{Text: text, Fallback: fallback, Help: help, Check: func(value string) (string, string) {
-		if strings.TrimSpace(value) == "" {
-			return "this needs an answer", ""
-		}
-		return "", ""
-	}})
+	return c.question(ctx, Prompt{Text: text, Fallback: fallback, Help: help, Check: needed})
 }
 
-// keep shows what came together, and keeps it.
+// keep shows what came together as a form, and keeps it when the owner says so.
 func (c *NewAccount) keep(ctx context.Context) error {
-	shown := *c.account
-	shown.Login = nil
-	shown.Databases = nil
-	for _, d := range c.account.Databases {
-		if d.Admin != nil {
-			d.Admin = &account.Login{User: d.Admin.User}
+	const usage = "y keeps it · a number changes that line · n ends"
+	for show := true; ; {
+		lines := c.lines()
+		if show {
+			form := Form{}
+			for _, l := range lines {
+				form.Lines = append(form.Lines, l.Line)
+			}
+			c.Ask.Review(nil, form)
+			c.Ask.Explain(usage)
 		}
-		shown.Databases = append(shown.Databases, d)
+		word, err := c.Ask.Word(ctx, "Keep it? y, n or a number:")
+		n, noNumber := strconv.Atoi(word)
+		show = false
+		switch {
+		case err != nil:
+			return err
+		case word == "y" || word == "yes":
+			return c.add()
+		case word == "<":
+			return ErrBack
+		case word == "n" || word == "no":
+			if c.Ask.Confirm(ctx, "Leave, and lose what was answered?") {
+				return ErrNoAnswer
+			}
+		case noNumber == nil && n >= 1 && n <= len(lines):
+			show = true
+			if err := lines[n-1].change(ctx); err != nil && !errors.Is(err, ErrBack) {
+				return err
+			}
+		default:
+			c.Ask.Explain(usage)
+		}
 	}
-	text, err := shown.Format()
-	if err != nil {
-		return err
-	}
-	c.Ask.Heading("The account")
-	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
-		c.Ask.Note("  " + line)
-	}
-	if !c.Ask.Confirm(ctx, "Keep it?") {
-		return fault.New(fault.Decision, "nothing is kept", c.account.Name,
-			"Begin again, or write the account's file: docs/hosting.md")
-	}
+}
+
+func (c *NewAccount) add() error {
 	whole, err := c.account.Format()
 	if err != nil {
 		return err
 	}
-	if _, err := c.Accounts.Add(c.account.Name, whole, true, c.Env); err != nil {
+	_, err = c.Accounts.Add(c.account.Name, whole, true, c.Env)
+	return err
+}
+
+// accountLine is a line of the form, and how it is changed.
+type accountLine struct {
+	Line
+	change func(context.Context) error
+}
+
+func (c *NewAccount) lines() []accountLine {
+	var out []accountLine
+	add := func(group, text string, change func(context.Context) error) {
+		out = append(out, accountLine{Line{Group: group, Text: text}, change})
+	}
+	x := c.account
+	if x.Remote() == nil {
+		add("Files", "folder "+strings.TrimPrefix(x.Reach, "local:")+" on this machine", c.again(&c.server))
+	} else {
+		add("Files", "server "+c.server+", "+x.Line().Title, c.again(&c.server))
+		add("Files", "user "+c.user, c.again(&c.user))
+		add("Files", map[bool]string{true: "signs in with a key", false: "password given"}[c.keyed], c.again(&c.password))
+		add("Files", "folder "+x.Remote().Top, c.folder)
+	}
+	for i, d := range x.Domains {
+		text := d.URL + ", folder " + d.Folder
+		if d.Primary {
+			text += ", the main site"
+		}
+		add("Domains", text, func(ctx context.Context) error { return c.domainAgain(ctx, i) })
+	}
+	add("Domains", "another domain", func(ctx context.Context) error { return c.oneDomain(ctx, "", nil) })
+	for _, d := range x.Databases {
+		text := d.Engine + " at " + d.Server
+		if d.Admin != nil {
+			text += ", " + d.Admin.User + " makes databases"
+		} else if d.Make == account.ByHand {
+			text += "; you make databases in the host's own pages"
+		}
+		add("Data", text, c.dataAgain)
+		if d.Admin != nil {
+			add("Data", "names begin with "+cmpOr(d.Prefix, "anything"), c.prefix)
+		}
+	}
+	if len(x.Databases) == 0 {
+		add("Data", "no database server", c.dataAgain)
+	}
+	text := "no mail server: nobody is told of anything"
+	if x.Mail != nil {
+		text = x.Mail.Server + ", as " + x.Mail.From
+	}
+	add("Mail", text, func(ctx context.Context) error {
+		c.mailed = false
+		c.Letter.Mail = ""
+		return c.mail(ctx)
+	})
+	return out
+}
+
+func cmpOr(text, other string) string {
+	if text == "" {
+		return other
+	}
+	return text
+}
+
+// again has one thing of how the files are reached asked anew, and all of them tried.
+func (c *NewAccount) again(what *string) func(context.Context) error {
+	return func(ctx context.Context) error {
+		server, user, password, keyed, before := c.server, c.user, c.password, c.keyed, *c.account
+		*what = ""
+		c.keyed = false
+		c.Letter.Servers = nil
+		err := c.files(ctx)
+		if err != nil {
+			c.server, c.user, c.password, c.keyed, *c.account = server, user, password, keyed, before
+		}
 		return err
 	}
-	return nil
+}
+
+// folder asks for the account's folder, where the one that one is in after signing in is
+// not the right one.
+func (c *NewAccount) folder(ctx context.Context) error {
+	before := c.account.Reach
+	_, err := c.question(ctx, Prompt{Text: "The account's folder", Fallback: c.account.Remote().Top,
+		Help: "On the server, from its root. All domains' folders lie below it.",
+		Check: func(folder string) (string, string) {
+			scheme, rest, _ := strings.Cut(before, "://")
+			who, _, _ := strings.Cut(rest, "/")
+			if c.account.Line().Shell {
+				folder = strings.TrimPrefix(folder, "/")
+			}
+			c.account.Reach = fmt.Sprintf("%s://%s/%s", scheme, who, folder)
+			if _, err := c.find(ctx); err != nil {
+				f := fault.Of(err)
+				return f.What, f.Remedy
+			}
+			return "", ""
+		}})
+	if err != nil {
+		c.account.Reach = before
+	}
+	return err
 }

@@ -2,97 +2,214 @@ package talk
 
 import (
 	"context"
+	"net"
 	"strings"
+
+	"tivset/internal/accounts"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/letter"
 	"tivset/internal/secret"
 )
 
-// databases asks for a database server, and what its user may do.
+// databases finds out how the database server is reached, and what its user may do.
 func (c *NewAccount) databases(ctx context.Context) error {
 	c.Ask.Heading("Databases")
 	c.account.Databases = nil
-	name, err := c.one(ctx, "Which database server is there", database.MariaDB.Name,
-		"mariadb is for MySQL too. sqlite keeps databases in files of the account. none: for apps without one.",
-		append(database.EngineNames(), "none")...)
-	if err != nil || name == "none" {
+	data := c.Letter.Data
+	if data.Host == "" {
+		var err error
+		if data, err = c.askData(ctx, data); err != nil || data.Host == "" {
+			return err
+		}
+	}
+	d := account.Database{Name: "main", Engine: cmpOr(data.Engine, database.MariaDB.Name)}
+	if d.Engine == database.SQLite.Name {
+		d.Server = data.Host
+		c.account.Databases = []account.Database{d}
+		return nil
+	}
+	if err := c.signIn(ctx, &d, data); err != nil {
 		return err
 	}
-	engine, _ := database.EngineOf(name)
-	d := account.Database{Name: "main", Engine: name}
-	if engine.InFiles {
-		d.Server, err = c.text(ctx, "Folder for database files", "data",
-			"From the account's top, outside of every domain's folder.")
-		c.account.Databases = append(c.account.Databases, d)
-		return err
+	if own := c.user + "_"; d.Admin != nil && strings.HasPrefix(data.Name, own) {
+		d.Prefix = own // as the host names them
+	}
+	c.account.Databases = []account.Database{d}
+	return nil
+}
+
+// askData asks for a database server and its user.
+func (c *NewAccount) askData(ctx context.Context, data letter.Data) (letter.Data, error) {
+	answer, err := c.question(ctx, Prompt{Text: "Database server (- for none)", Fallback: "localhost",
+		Help: "As the host names it, with :PORT where it is unusual; postgresql:// before it for PostgreSQL; files for " +
+			"databases in files (SQLite). It is tried through the way to the files, and directly."})
+	switch {
+	case err != nil || answer == emptied:
+		return letter.Data{}, err
+	case answer == "files":
+		return letter.Data{Engine: database.SQLite.Name, Host: "data"}, nil
+	}
+	if rest, is := strings.CutPrefix(answer, "postgresql://"); is {
+		data.Engine, answer = database.PostgreSQL.Name, rest
+	}
+	data.Host = strings.TrimPrefix(answer, "mysql://")
+	if host, port, err := net.SplitHostPort(data.Host); err == nil {
+		data.Host, data.Port = host, port
+	}
+	data.User, err = c.question(ctx, Prompt{Text: "A user who may make databases (may stay empty)",
+		Help: "Without one you make databases in the host's own pages; Tivset says what to make, and tries it."})
+	if err == nil && data.User != "" {
+		data.Password, err = c.question(
+			ctx,
+			Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."},
+		)
+	}
+	return data, err
+}
+
+// ways are the addresses at which a database server may be reached, the likeliest first.
+func (c *NewAccount) ways(d account.Database, data letter.Data) []string {
+	engine, _ := database.EngineOf(d.Engine)
+	at := net.JoinHostPort(data.Host, cmpOr(data.Port, engine.Port))
+	if strings.HasPrefix(data.Host, "/") { // a socket
+		return []string{data.Host}
+	}
+	line := c.account.Line()
+	switch {
+	case line.Shell:
+		return []string{account.Tunnel + at, at}
+	case line.OwnMachine, data.Host != "localhost":
+		return []string{at}
+	}
+	return nil
+}
+
+// signIn tries the ways with the user that there is. Without one, or where none works,
+// databases are made by hand.
+func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data letter.Data) error {
+	engine, _ := database.EngineOf(d.Engine)
+	ways := c.ways(*d, data)
+	d.Make = account.ByHand
+	if len(ways) > 0 {
+		d.Server = ways[0]
+	} else {
+		d.Server = account.Courier + net.JoinHostPort(data.Host, cmpOr(data.Port, engine.Port))
+	}
+	if data.User == "" || len(ways) == 0 {
+		c.Ask.Note("  You make databases in the host's own pages; Tivset says which, and tries them.")
+		return nil
 	}
 	for {
-		if err := c.server(ctx, &d); err != nil {
-			return err
-		}
-		if d.Admin == nil {
-			break
-		}
-		password := strings.TrimPrefix(d.Admin.Password, "plain:")
-		draft, err := c.draft()
-		if err != nil {
-			return err
-		}
-		_, version, err := c.Accounts.TryServer(ctx, draft, d, database.Login{Server: d.Server, User: d.Admin.User,
-			Password: secret.Of(password)})
-		if err == nil {
-			c.Ask.Good(engine.Title + " " + version + " answers; databases and users can be made")
-			break
-		}
-		if ctx.Err() != nil {
+		err := c.tryWays(ctx, d, data, ways)
+		if err == nil || ctx.Err() != nil {
 			return ctx.Err()
 		}
 		f := fault.Of(err)
 		c.Ask.Refuse(f.What, f.Remedy)
-		if c.Ask.Confirm(ctx, "Make databases by hand in the hosting's own pages instead?") {
-			d.Admin, d.Make = nil, account.ByHand
-			break
+		if !refused(err) {
+			if len(ways) > 0 && !c.account.Line().Shell && !c.account.Line().OwnMachine {
+				d.Server = account.Courier + strings.TrimPrefix(ways[0], account.Tunnel)
+			}
+			c.Ask.Note("  You make databases in the host's own pages; Tivset says which, and tries them.")
+			return nil
+		}
+		data.Password, err = c.question(
+			ctx,
+			Prompt{Text: "Password of " + data.User + " (nothing: you make databases by hand)",
+				Unseen: true},
+		)
+		if err != nil || data.Password == "" {
+			return err
 		}
 	}
-	d.Prefix, err = c.question(ctx, Prompt{Text: "Names there begin with (may stay empty)",
-		Help: "Many hosts make names of databases and users begin with the account's, such as quill_."})
-	c.account.Databases = append(c.account.Databases, d)
+}
+
+// tryWays signs in by one way after the other, and sees whether the user may make
+// databases.
+func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data letter.Data, ways []string) error {
+	var first error
+	for _, way := range ways {
+		draft, err := c.draft()
+		if err != nil {
+			return err
+		}
+		try := *d
+		try.Server, try.Make = way, ""
+		engine, version, err := c.Accounts.TryServer(ctx, draft, try, database.Login{Server: way, User: data.User,
+			Password: secret.Of(data.Password)})
+		if err == nil {
+			d.Server, d.Make = way, ""
+			d.Admin = &account.Login{User: data.User, Password: "plain:" + data.Password}
+			c.Ask.Good(engine + " " + version + " answers, and " + data.User + " may make databases and users")
+			return nil
+		}
+		if version != "" { // it lets the user in, who may not make any
+			d.Server = way
+			c.Ask.Good(engine + " " + version + " answers")
+			return err
+		}
+		if first == nil || refused(err) {
+			first = err
+		}
+	}
+	return first
+}
+
+func (c *NewAccount) dataAgain(ctx context.Context) error {
+	before := c.account.Databases
+	c.Letter.Data = letter.Data{}
+	err := c.databases(ctx)
+	if err != nil {
+		c.account.Databases = before
+	}
 	return err
 }
 
-// server asks for a database server's address and user. Through SSH it is the
-// address as the account's own machine sees it.
-func (c *NewAccount) server(ctx context.Context, d *account.Database) error {
-	engine, _ := database.EngineOf(d.Engine)
-	port := engine.Port
-	fallback, tunnelled := "127.0.0.1:"+port, false
-	line := c.account.Line()
-	if line.Shell {
-		fallback, tunnelled = "tunnel:localhost:"+port, true
-	} else if !line.OwnMachine {
-		fallback = "courier:localhost:" + port
+func (c *NewAccount) prefix(ctx context.Context) error {
+	prefix, err := c.question(
+		ctx,
+		Prompt{Text: "Names begin with (may stay empty)", Fallback: c.account.Databases[0].Prefix,
+			Help: "Many hosts make names of databases and users begin with the account's, such as quill_; - for nothing."},
+	)
+	if err == nil {
+		c.account.Databases[0].Prefix = strings.TrimPrefix(prefix, emptied)
 	}
-	help := "host:port as seen from here."
-	if tunnelled {
-		help += " With tunnel: before it, as the account's own machine sees it, through SSH."
-	}
-	help += " With courier: before it, a server that only the sites can reach; databases are made by hand then."
-	server, err := c.question(ctx, Prompt{Text: "The server", Fallback: fallback, Help: help, Check: account.WrongServer})
-	if err != nil {
-		return err
-	}
-	d.Server, d.Admin, d.Make = server, nil, account.ByHand
-	if strings.HasPrefix(server, account.Courier) {
-		c.Ask.Note("  Only the sites can reach it: you make databases in the hosting's own pages, and Tivset says which.")
+	return err
+}
+
+// mail asks for the server through which the owner is told of things.
+func (c *NewAccount) mail(ctx context.Context) error {
+	if c.mailed {
 		return nil
 	}
-	user, err := c.question(ctx, Prompt{Text: "A user who may create databases (may stay empty)",
-		Help: "Without one, databases are made by hand in the hosting's own pages; Tivset says what, and tries it."})
-	if err != nil || user == "" {
-		return err
+	server, from := c.Letter.Mail, ""
+	if server == "" {
+		var err error
+		server, err = c.question(ctx, Prompt{Text: "Mail server (- for none)", Fallback: emptied,
+			Help: "Through it Tivset tells you by mail what was updated and what needs you, and mails the page of a site. One " +
+				"that takes mail from here without a password, as host or host:port."})
+		if err != nil {
+			return err
+		}
 	}
-	password, err := c.question(ctx, Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."})
-	d.Admin, d.Make = &account.Login{User: user, Password: "plain:" + password}, ""
-	return err
+	c.mailed, c.account.Mail = true, nil
+	if server == emptied {
+		return nil
+	}
+	if !strings.Contains(server, ":") {
+		server += ":25"
+	}
+	if err := accounts.TryMail(ctx, server); err != nil {
+		f := fault.Of(err)
+		c.Ask.Refuse(f.What+": "+server, "No mails are sent until the account has one that answers.")
+		return nil
+	}
+	c.Ask.Good(server + " answers")
+	if from = c.Letter.MailUser; !strings.Contains(from, "@") {
+		from = "hosting@" + c.account.Domains[0].Name
+	}
+	c.account.Mail = &account.Mail{Server: server, From: from}
+	return nil
 }

@@ -4,188 +4,315 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
+	"net"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+
 	"tivset/internal/accounts"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/letter"
 	"tivset/internal/secret"
 )
 
-// files asks how the account's files are reached, until they are.
+// files asks for what is not known of how the account's files are reached, until they are.
 func (c *NewAccount) files(ctx context.Context) error {
 	c.Ask.Heading("Files")
-	c.account.Runtime = account.Runtime{}
+	c.fromLetter()
 	for {
-		if err := c.reach(ctx); err != nil {
+		if err := c.missing(ctx); err != nil {
 			return err
 		}
-		found, err := c.find(ctx)
-		if err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			c.Ask.Fault(err)
-			continue
-		}
-		c.Ask.Good(c.account.Reach + " can be read")
-		if c.account.Remote() == nil {
-			return nil
-		}
+		found, err := c.reach(ctx)
 		switch {
-		case found.Shell:
-			c.Ask.Good("There is a shell; archives are unpacked there" + map[bool]string{true: "",
-				false: " one file at a time, as there is no tar"}[found.Tar])
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case err == nil:
 			c.account.Runtime = account.Runtime{PHP: found.PHP, Crontab: found.Crontab}
+			return nil
+		case refused(err): // one thing is asked again, and not all of them
+			f := fault.Of(err)
+			c.Ask.Refuse(f.What, "Type the password again; < goes back to the server.")
+			c.password, c.keyed = "", false
 		default:
-			c.Ask.Note("  There is no shell: files go up many at a time.")
+			c.Ask.Fault(err)
+			c.server, c.Letter.Servers = "", nil
 		}
-		if found.PHP != "" {
-			c.Ask.Good("PHP for programs is " + found.PHP)
+	}
+}
+
+// fromLetter takes what the host's mail says, once.
+func (c *NewAccount) fromLetter() {
+	l := c.Letter
+	if c.server != "" || len(l.Servers) == 0 {
+		return
+	}
+	c.server, c.user, c.password = l.Servers[0].Host, l.User, l.Password
+	if len(l.Servers) > 1 {
+		var names []string
+		for _, s := range l.Servers {
+			names = append(names, s.Host)
 		}
-		if found.Crontab != "" {
-			c.Ask.Good("Timers can be set with " + found.Crontab)
+		slices.Sort(names)
+		if names = slices.Compact(names); len(names) > 1 {
+			c.Ask.Note("  The mail names several servers, which are tried in turn: " + strings.Join(names, ", "))
 		}
+	}
+}
+
+// missing asks for server, user and password, as far as they are not known.
+func (c *NewAccount) missing(ctx context.Context) error {
+	if c.server == "" {
+		if err := c.askServer(ctx); err != nil {
+			return err
+		}
+	}
+	if c.local() {
 		return nil
 	}
-}
-
-// line asks for the way to the account's files.
-func (c *NewAccount) line(ctx context.Context) (account.Line, error) {
-	var names, help []string
-	for _, l := range account.Lines() {
-		name := l.Scheme
-		if l.OwnMachine {
-			name = "here"
+	var err error
+	if c.user == "" {
+		if c.user, err = c.text(ctx, "User", "", "Who signs in there, as the host says."); err != nil {
+			return c.back(err, &c.server)
 		}
-		names, help = append(names, name), append(help, name+": "+l.Title+".")
 	}
-	how, err := c.one(ctx, "How are the account's files reached", account.SFTP.Scheme, strings.Join(help, " "), names...)
-	if err != nil {
-		return account.Line{}, err
+	if c.password == "" && !c.keyed {
+		if err := c.askPassword(ctx); err != nil {
+			return c.back(err, &c.user)
+		}
 	}
-	return account.Lines()[slices.Index(names, how)], nil
+	return nil
 }
 
-// reach asks how the account's files are reached.
-func (c *NewAccount) reach(ctx context.Context) error {
-	line, err := c.line(ctx)
-	if err != nil {
-		return err
+// back forgets an answer that is gone back to.
+func (c *NewAccount) back(err error, to *string) error {
+	if errors.Is(err, ErrBack) {
+		*to = ""
+		c.Letter.Servers = nil
+		c.asked++ // it is this part that is asked again
 	}
-	if line.OwnMachine {
-		folder, err := c.text(ctx, "The account's folder", "",
-			"From the root, such as /srv/quillmere. All domains' folders lie below it.")
-		c.account.Reach, c.account.Login = "local:"+folder, nil
-		return err
-	}
-	if !line.Encrypted {
-		c.Ask.Warn("Over plain FTP everybody on the way can read the password and all that is sent. Try ftps first (< " +
-			"goes back): many servers take it.")
-	}
-	host, err := c.text(ctx, "Server", "", "As the hosting's own pages name it, with :PORT where it is unusual.")
-	if err != nil {
-		return err
-	}
-	user, err := c.text(ctx, "User", "", "Who signs in there.")
-	if err != nil {
-		return err
-	}
-	c.account.Login = &account.Access{}
-	if err := c.access(ctx, line); err != nil {
-		return err
-	}
-	usual := "/"
-	if line.Shell {
-		usual = "/home/" + user
-	}
-	folder, err := c.text(ctx, "The account's folder there", usual,
-		"All domains' folders lie below it. Over FTP it is written as the server shows it, often just /.")
-	if line.Shell || folder == "/" {
-		folder = strings.TrimPrefix(folder, "/")
-	} // else what begins with a slash begins at the FTP server's root, and stands after a second one
-	c.account.Reach = fmt.Sprintf("%s://%s@%s/%s", line.Scheme, user, host, folder)
 	return err
 }
 
-// access asks with what to sign in.
-func (c *NewAccount) access(ctx context.Context, line account.Line) error {
-	prompt := Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."}
-	if line.Keys {
-		prompt.Text, prompt.Help = "Password, or nothing for a key",
-			"With nothing, an SSH agent's keys are tried, and the usual key files; or name one next. It is kept in the "+
-				"vault, encrypted."
-	}
-	password, err := c.question(ctx, prompt)
-	if err != nil || password != "" {
-		c.account.Login.Password = "plain:" + password
+// local says whether the files are on this machine: a path was typed.
+func (c *NewAccount) local() bool { return strings.HasPrefix(c.server, "/") }
+
+// askServer takes the host's mail, a server, or a folder of this machine.
+func (c *NewAccount) askServer(ctx context.Context) error {
+	text := "The host's mail, or its server"
+	answer, err := c.question(ctx, Prompt{Text: text, Check: needed,
+		Help: "Paste the mail with which the host sent you names and passwords, or type the server's name as it stands " +
+			"there, such as ftp.example.org. On the account's own machine: its folder, from the root."})
+	if err != nil {
 		return err
 	}
-	c.account.Login.Password = ""
-	if !line.Keys {
-		c.Ask.Refuse("FTP needs a password", "")
-		return c.access(ctx, line)
+	if strings.Contains(answer, "\n") {
+		read := letter.Read([]byte(answer))
+		if len(read.Servers) == 0 {
+			c.Ask.Refuse("no server can be found in that", "Type the server's name.")
+			return c.askServer(ctx)
+		}
+		c.Letter = read
+		c.Told()
+		c.server = ""
+		c.fromLetter()
+		return nil
 	}
-	key, err := c.question(ctx, Prompt{Text: "Key file (may stay empty)",
-		Help: "A private key on this machine, such as ~/.ssh/id_ed25519. Without one the agent and the " +
-			"usual files are tried.",
-		Check: func(name string) (string, string) {
-			if name == "" {
-				return "", ""
-			}
-			if _, err := os.Stat(c.home(name)); err != nil {
-				return "the key cannot be read", "Correct its name."
-			}
-			return "", ""
-		}})
-	if key == "" {
-		c.account.Login = nil
-		return err
+	c.server, c.Letter.Servers = strings.TrimSpace(answer), nil
+	if scheme, rest, is := strings.Cut(c.server, "://"); is {
+		c.server = strings.Trim(rest, "/")
+		c.Letter.Servers = []letter.Server{{Scheme: scheme, Host: c.server}}
+		if host, port, err := net.SplitHostPort(c.server); err == nil {
+			c.Letter.Servers[0].Host, c.Letter.Servers[0].Port = host, port
+		}
 	}
-	c.account.Login.Key = c.home(key)
+	return nil
+}
+
+// Told says what was understood of a mail, without its passwords.
+func (c *NewAccount) Told() {
+	l := c.Letter
+	say := func(what, value string) {
+		if value != "" {
+			c.Ask.Note(fmt.Sprintf("  %-18s %s", what, value))
+		}
+	}
+	c.Ask.Heading("The host's mail says")
+	for _, s := range l.Servers {
+		say(strings.TrimSpace(s.Scheme+" server"), strings.TrimSuffix(s.Host+":"+s.Port, ":"))
+	}
+	given := map[bool]string{true: "given"}
+	say("user", l.User)
+	say("password", given[l.Password != ""])
+	say("folder", l.Folder)
+	say("domain", strings.Join(l.Domains, ", "))
+	say("database server", strings.TrimSuffix(l.Data.Host+":"+l.Data.Port, ":"))
+	say("database", l.Data.Name)
+	say("database user", l.Data.User)
+	say("its password", given[l.Data.Password != ""])
+	say("mail server", l.Mail)
+}
+
+// askPassword asks for a password, or for a key.
+func (c *NewAccount) askPassword(ctx context.Context) error {
+	password, err := c.question(ctx, Prompt{Text: "Password, or nothing for a key of SSH", Unseen: true,
+		Help: "It is kept in the vault, encrypted. With nothing, the keys of an SSH agent and the usual key files are " +
+			"tried."})
+	c.password, c.keyed = password, err == nil && password == ""
 	return err
 }
 
-// home writes a name with ~ in full.
-func (c *NewAccount) home(name string) string {
-	if rest, ok := strings.CutPrefix(name, "~/"); ok {
-		return filepath.Join(c.Env("HOME"), rest)
-	}
-	return name
+// refused says whether a server refused who signs in.
+func refused(err error) bool {
+	return err != nil && strings.Contains(fault.Of(err).What, "refused the user")
 }
 
-// find looks at the account's files; a server that nobody has seen yet is shown
-// first.
-func (c *NewAccount) find(ctx context.Context) (accounts.Found, error) {
+// attempt is a way to the files that is tried.
+type attempt struct {
+	line account.Line
+	at   string // host or host:port
+}
+
+// attempts are the ways to try, the best first. A port that is named counts for all but
+// those that it cannot be.
+func (c *NewAccount) attempts() []attempt {
+	servers := c.Letter.Servers
+	if len(servers) == 0 {
+		host, port, err := net.SplitHostPort(c.server)
+		if err != nil {
+			host, port = c.server, ""
+		}
+		servers = []letter.Server{{Host: host, Port: port}}
+	}
+	var out []attempt
+	for _, l := range account.Lines() {
+		for _, s := range servers {
+			if l.OwnMachine || s.Scheme == "ftps" && l == account.FTP {
+				continue
+			}
+			at := s.Host
+			otherKind := s.Scheme != "" && (s.Scheme == "sftp") != l.Shell
+			usual := map[string]bool{"22": true, "21": true}[s.Port] && s.Port != l.Port
+			if s.Port != "" && !otherKind && !usual {
+				at = net.JoinHostPort(s.Host, s.Port)
+			}
+			if one := (attempt{l, at}); !slices.Contains(out, one) {
+				out = append(out, one)
+			}
+		}
+	}
+	return out
+}
+
+// reach tries the ways to the files until one works.
+func (c *NewAccount) reach(ctx context.Context) (accounts.Found, error) {
+	if c.local() {
+		c.account.Reach, c.account.Login = "local:"+filepath.Clean(c.server), nil
+		found, err := c.find(ctx)
+		if err == nil {
+			c.Ask.Good(c.server + " can be read")
+		}
+		return found, err
+	}
+	var worst error
+	for _, a := range c.attempts() {
+		if c.keyed && !a.line.Keys || !a.line.Encrypted && refused(worst) {
+			continue // a password that was refused is not sent again for everybody to read
+		}
+		if err := a.line.Answers(ctx, a.at); err != nil {
+			if worst == nil {
+				worst = err
+			}
+			continue
+		}
+		found, err := c.try(ctx, a)
+		if err == nil {
+			c.server = a.at
+			c.Ask.Good(a.at + " lets " + c.user + " in: " + a.line.Title)
+			return found, nil
+		}
+		if ctx.Err() != nil || errors.Is(err, errNotTrusted) {
+			return found, err
+		}
+		if worst == nil || refused(err) {
+			worst = err
+		}
+	}
+	return accounts.Found{}, worst
+}
+
+// try tries one way, and finds the folder in which one is after signing in.
+func (c *NewAccount) try(ctx context.Context, a attempt) (accounts.Found, error) {
+	c.account.Login = nil
+	if c.password != "" {
+		c.account.Login = &account.Access{Password: "plain:" + c.password}
+	}
+	if !a.line.Encrypted {
+		c.Ask.Warn("Only plain FTP is left: everybody on the way can read the password and all that is sent")
+		if !c.Ask.Confirm(ctx, "Use it all the same?") {
+			return accounts.Found{}, fault.New(fault.Decision, "the server has no encrypted way to the files", a.at,
+				"Ask the host for SFTP or FTPS.")
+		}
+	}
+	c.account.Reach = fmt.Sprintf("%s://%s@%s/", a.line.Scheme, c.user, a.at)
+	if a.line.Shell {
+		top := c.account.Reach
+		c.account.Reach += strings.TrimPrefix(account.LoginFolder, "/")
+		if err := c.trusted(ctx, func(x *account.Account) error {
+			folder, err := c.Accounts.LoginFolder(ctx, x)
+			c.account.Reach = top + strings.TrimPrefix(path.Clean("/"+folder), "/")
+			return err
+		}); err != nil {
+			return accounts.Found{}, err
+		}
+	}
+	return c.find(ctx)
+}
+
+// errNotTrusted is the cause where a server's key was not accepted.
+var errNotTrusted = errors.New("not accepted")
+
+// find looks at the account's files.
+func (c *NewAccount) find(ctx context.Context) (found accounts.Found, err error) {
+	err = c.trusted(ctx, func(x *account.Account) error {
+		found, err = c.Accounts.Find(ctx, x)
+		return err
+	})
+	return found, err
+}
+
+// trusted does something with the account as it is so far; a server that nobody has seen
+// yet is shown first.
+func (c *NewAccount) trusted(ctx context.Context, do func(*account.Account) error) error {
 	draft, err := c.draft()
 	if err != nil {
-		return accounts.Found{}, err
+		return err
 	}
-	found, err := c.Accounts.Find(ctx, draft)
+	err = do(draft)
 	var f *fault.Error
 	if !errors.As(err, &f) || f.Kind != fault.Decision {
-		return found, err
+		return err
 	}
 	what, trust, trustErr := c.Truster(ctx, draft)
 	if trustErr != nil {
-		return found, err
+		return err
 	}
 	shown, trustErr := trust("")
 	if trustErr != nil {
-		return found, trustErr
+		return trustErr
 	}
 	c.Ask.Warn(f.What)
 	c.Ask.Note("  " + draft.Remote().Address + " shows the " + what + " " + shown)
 	if !c.Ask.Confirm(ctx, "Is that the one that the host publishes?") {
-		return found, fault.New(fault.Decision, "the server's "+what+" was not accepted", draft.Remote().Address,
-			"Ask the host for the right one, then answer again.")
+		return fault.New(fault.Decision, "the server's "+what+" was not accepted", draft.Remote().Address,
+			"Ask the host for the right one, then answer again.").Because(errNotTrusted)
 	}
 	if _, err := trust(shown); err != nil {
-		return found, err
+		return err
 	}
-	return c.Accounts.Find(ctx, draft)
+	return do(draft)
 }
 
 // drafted marks what the vault holds for the time of a conversation.

@@ -11,6 +11,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/letter"
 	"tivset/internal/talk"
 	"tivset/internal/testing/sitetest"
 )
@@ -32,43 +33,40 @@ func describe(t *testing.T, w *sitetest.World, name string, yes bool, lines ...l
 	return s, c.Run(ctx, name, false)
 }
 
-// domain are the answers about the demo's domain.
+// domain are the answers about the demo's domain, whose name does not resolve, and the
+// rest.
 func domain(w *sitetest.World) []line {
 	d := w.Demo.Standin.Web.Address()
-	return []line{{question: "A domain of the account", answer: "http://lockside"},
-		{question: "A domain of the account", answer: "lockside.localhost"},
-		{question: "Its folder", answer: "web/lockside"},
+	return []line{{question: "Domain", answer: "http://lockside"}, {question: "Domain", answer: "lockside.localhost"},
 		{question: "Its address", answer: "http://lockside.localhost:" + d[strings.LastIndex(d, ":")+1:]},
-		{question: "Where it is reached", answer: d}, {question: "Its folder", answer: "web/lockside"},
-		{question: "Another domain"}, {question: "Which database server", answer: "none"}}
+		{question: "Where it is reached", answer: d}, {question: "Database server", answer: "-"},
+		{question: "Mail server"}, {question: "Keep it?", answer: "what"}, {question: "Keep it?", answer: "y"}}
 }
 
 // here and far are two ways to the demo account's files.
 func here(w *sitetest.World) []line {
-	return append([]line{{question: "How are", answer: "here"}, {question: "The account's folder", answer: w.Root}},
-		domain(w)...)
+	return append([]line{{question: "The host's mail, or its server", answer: w.Root}}, domain(w)...)
 }
 
 func far(w *sitetest.World) []line {
-	return append([]line{{question: "How are", answer: "sftp"},
-		{question: "Server", answer: w.Demo.Standin.SSH.Address()}, {question: "User", answer: "quill"},
-		{question: "Password", answer: w.Demo.Password}, {question: "The account's folder", answer: w.Root}},
-		domain(w)...)
+	return append([]line{{question: "The host's mail", answer: w.Demo.Standin.SSH.Address()},
+		{question: "User", answer: "quill"}, {question: "Password", answer: w.Demo.Password}}, domain(w)...)
 }
 
 func TestAnAccountIsTriedWhileItIsDescribed(t *testing.T) {
-	for how, lines := range map[string]func(*sitetest.World) []line{"here": here, "far": far} {
+	for how, lines := range map[string]func(*sitetest.World) []line{"local": here, "sftp": far} {
 		t.Run(how, func(t *testing.T) {
 			w := sitetest.Demo(t)
 			before := w.Snapshot()
 			s, err := describe(t, w, "second", true, lines(w)...)
 			require.NoError(t, err, s.heard())
 			assert.Equal(t, len(s.lines), s.at, "the whole script was played")
-			for _, said := range []string{" can be read", "is not a domain", "the domain does not answer", " leads there"} {
+			for _, said := range []string{"is not a domain", "the domain does not answer", "shows the folder web/lockside"} {
 				assert.Contains(t, s.heard(), said)
 			}
 			kept, err := w.Home.Account("second")
 			require.NoError(t, err)
+			assert.Equal(t, how, kept.Line().Scheme, "the way is found out")
 			assert.Equal(t, "web/lockside", kept.Domains[0].Folder)
 			assert.True(t, kept.Domains[0].Primary)
 			assert.NotContains(t, s.heard(), w.Demo.Password, "the password is shown nowhere")
@@ -77,6 +75,87 @@ func TestAnAccountIsTriedWhileItIsDescribed(t *testing.T) {
 			sitetest.Same(t, before, w.Snapshot(), "looking changes nothing")
 		})
 	}
+}
+
+// mailed is a host's mail about the demo account.
+func mailed(w *sitetest.World, password string) string {
+	data, port, _ := strings.Cut(w.Demo.Standin.Database.Address(), ":")
+	return "Welcome!\n\nDomain: lockside.localhost\n\nSFTP access\nServer: " + w.Demo.Standin.SSH.Address() +
+		"\nUser: quill\nPassword: " + password + "\nFolder: web/lockside\n\nMySQL\nHost: " + data + ":" + port +
+		"\nDatabase: quill_one\nUser: root\nPassword: " + w.Demo.Password +
+		"\n\nSMTP server: " + w.Demo.Standin.Mail.Address() + "\n"
+}
+
+// Of a host's mail all is taken that it says: pasted, or from a file. A wrong password in it
+// is asked for again, and nothing else; lines of the form can be changed.
+func TestAnAccountFromTheHostsMail(t *testing.T) {
+	w := sitetest.Demo(t)
+	d := w.Demo.Standin.Web.Address()
+	port := d[strings.LastIndex(d, ":")+1:]
+	elsewhere := []line{{question: "Its address", answer: "http://lockside.localhost:" + port},
+		{question: "Where it is reached", answer: d}}
+	s, err := describe(t, w, "second", true, append(append([]line{
+		{
+			question: "The host's mail",
+			answer:   mailed(w, "not-the-password"),
+		}, {question: "Password", answer: w.Demo.Password}},
+		elsewhere...), line{question: "Keep it?", answer: "y"})...)
+	require.NoError(t, err, s.heard())
+	kept, err := w.Home.Account("second")
+	require.NoError(t, err)
+	require.Len(t, kept.Databases, 1)
+	assert.Equal(
+		t,
+		[]string{"sftp", "web/lockside", "root", "quill_"},
+		[]string{kept.Line().Scheme, kept.Domains[0].Folder,
+			kept.Databases[0].Admin.User, kept.Databases[0].Prefix},
+	)
+	require.NotNil(t, kept.Mail, s.heard())
+	assert.Equal(t, "hosting@lockside.localhost", kept.Mail.From)
+	assert.NotContains(t, s.heard(), w.Demo.Password)
+	assert.NotContains(t, s.heard(), "not-the-password")
+	parts, err := w.Accounts.Test(ctx, "second")
+	require.NoError(t, err)
+	for _, p := range parts {
+		assert.True(t, p.OK, p)
+	}
+
+	s = &script{t: t, yes: true, lines: append(
+		elsewhere,
+		line{question: "Keep it?", answer: "6"},
+		line{
+			question: "Domain",
+			answer:   "chandlery.localhost",
+		},
+		line{question: "Its address", answer: "http://chandlery.localhost:" +
+			port},
+		line{question: "Where it is reached", answer: d},
+		line{question: "Keep it?", answer: "9"},
+		line{question: "Names begin with", answer: "q_"},
+		line{question: "Keep it?", answer: "n"},
+	)}
+	c := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Letter: letter.Read([]byte(mailed(w,
+		w.Demo.Password)))}
+	err = c.Run(ctx, "third", false)
+	assert.ErrorContains(t, err, "no account was added")
+	assert.Contains(t, s.heard(), "shows the folder web/chandlery")
+	assert.Contains(t, s.heard(), "names begin with q_")
+}
+
+// A server with no password that fits, or that nobody has ever heard of: asked again.
+func TestWrongAnswersAboutAnAccount(t *testing.T) {
+	w := sitetest.Demo(t)
+	s, err := describe(t, w, "second", true, line{question: "The host's mail", answer: "Hello,\nno server here\n"},
+		line{question: "The host's mail", answer: "127.0.0.1:1"}, line{question: "User", answer: "quill"},
+		line{question: "Password", answer: "x"}, line{question: "The host's mail", answer: w.Demo.Standin.SSH.Address()},
+		line{question: "Password", answer: "<"}, line{question: "User", answer: "<"},
+		line{question: "The host's mail", answer: stop})
+	require.Error(t, err)
+	assert.Contains(t, s.heard(), "no server can be found in that")
+	assert.Contains(t, s.heard(), "refused the user")
+	names, err := w.Home.Accounts()
+	require.NoError(t, err)
+	assert.NotContains(t, names, "second")
 }
 
 // Wherever somebody stops, no account is kept, and the vault has nothing of it.
@@ -103,7 +182,7 @@ func TestAnAccountIsKeptAtTheEndOnly(t *testing.T) {
 // asked again, and no advice is given that cannot be followed yet.
 func TestAKeyThatIsNotAccepted(t *testing.T) {
 	w := sitetest.Demo(t)
-	lines := append(far(w)[:5], line{question: "How are", answer: stop})
+	lines := append(far(w)[:3], line{question: "The host's mail", answer: stop})
 	s, err := describe(t, w, "second", false, lines...)
 	require.Error(t, err)
 	assert.Contains(t, s.heard(), "the server's key was not accepted")

@@ -78,8 +78,9 @@ func (a *Account) Remote() *Remote {
 func (a *Account) remote() (*Remote, error) {
 	line := a.Line()
 	u, err := url.Parse(a.Reach)
-	if err != nil || line.Port == "" || u.Hostname() == "" || u.User.Username() == "" || !path.IsAbs(u.Path) || u.RawQuery+
-		u.Fragment != "" {
+	if err != nil || line.Port == "" || u.Hostname() == "" || u.User.Username() == "" || !path.IsAbs(u.Path) ||
+		u.RawQuery+
+			u.Fragment != "" {
 		return nil, fmt.Errorf("%q is not %s://USER@HOST:PORT/FOLDER", a.Reach, line.Scheme)
 	}
 	if _, has := u.User.Password(); has {
@@ -87,11 +88,18 @@ func (a *Account) remote() (*Remote, error) {
 	}
 	address := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), line.Port))
 	top := path.Clean(u.Path)
-	if !line.Shell {
+	switch {
+	case !line.Shell:
 		top = ftpFolder(u)
+	case top == LoginFolder:
+		top = "."
 	}
 	return &Remote{u.User.Username(), address, top}, nil
 }
+
+// LoginFolder is how, over SSH, the folder is written in which one is after signing in: for
+// finding out which it is.
+const LoginFolder = "/~"
 
 // ftpFolder is the folder of an FTP address: what follows the slash after the
 // host begins in the login folder, and another slash, or %2F, leads to the root

@@ -28,6 +28,7 @@ var floors = []struct {
 		"hosting/files/ftp":        "hosting/files",
 		"hosting/database/mariadb": "hosting/database", "hosting/database/postgresql": "hosting/database",
 		"hosting/database/sqlite": "hosting/database hosting/files", "hosting/database/helper": "hosting/database",
+		"hosting/letter":  "",
 		"hosting/courier": "hosting/database hosting/files hosting/web",
 	}},
 	{"app, its rooms", map[string]string{

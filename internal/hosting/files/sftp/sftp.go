@@ -79,6 +79,15 @@ func (f *FS) Close() error { return f.client.Close() }
 // Writers implements files.Wide.
 func (f *FS) Writers() int { return writers }
 
+// LoginFolder gives the folder, from the server's root, in which one is after signing in.
+func (f *FS) LoginFolder(ctx context.Context) (folder string, err error) {
+	err = f.use(ctx, true, nil, func(l *line) error {
+		folder, err = l.sftp.Getwd()
+		return plain("ask for", "the login folder", err)
+	})
+	return folder, err
+}
+
 // Free implements files.SpaceTeller, where the server tells (OpenSSH's
 // extension statvfs@openssh.com).
 func (f *FS) Free(ctx context.Context) (free int64, err error) {
