@@ -217,7 +217,7 @@ func TestConfirmation(t *testing.T) {
 	shown, code = onTerminal(t, p.as("tivset", nil, args...), on(toInstall, "y\r"))
 	assert.Equal(t, 0, code)
 	assert.Contains(t, shown, "is installed and checked")
-	assert.Contains(t, shown, "shown this once", "on a terminal the password is shown")
+	assert.Contains(t, shown, "to see it again:", "on a terminal the password is shown")
 	var creds struct{ Admin struct{ Password string } }
 	p.json(&creds, "reveal", "journal")
 	assert.Contains(t, shown, creds.Admin.Password)

@@ -33,11 +33,7 @@ func (a *app) jobs() *cobra.Command {
 				a.streams.Say("Nothing ran yet.")
 				return nil
 			}
-			var rows [][]string
-			for _, j := range all {
-				rows = append(rows, []string{j.ID, j.What, j.App, j.Address, j.Outcome, screen.Dash(j.Problem)})
-			}
-			a.streams.Table([]string{"Job", "What", "App", "Address", "Outcome", "Problem"}, rows)
+			a.streams.Jobs(all)
 			return nil
 		}),
 	}

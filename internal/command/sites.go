@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) sites() *cobra.Command {
-	o, redirects, again := sites.Listing{}, false, false
+	o, redirects, again, wide := sites.Listing{}, false, false, false
 	c := &cobra.Command{
 		Use:   "sites [WORD…] [flags]",
 		Short: "List the installed sites",
@@ -38,7 +38,7 @@ func (a *app) sites() *cobra.Command {
 		if a.json {
 			return a.streams.WriteJSON(found.Sites)
 		}
-		a.streams.Sites(found.Sites, len(words) > 0 || o.Newer || o.App != "" || o.Health != "")
+		a.streams.Sites(found.Sites, len(words) > 0 || o.Newer || o.App != "" || o.Health != "", wide)
 		if len(found.Sites) == 0 {
 			a.lostSites(s)
 		}
@@ -56,6 +56,7 @@ func (a *app) sites() *cobra.Command {
 	f.StringVar(&o.App, "app", "", "only sites of this app")
 	f.StringVar(&o.Health, "health", "", "only sites whose health is this: good, bad or gone")
 	f.BoolVar(&o.Newer, "newer", false, "only sites for which there is a newer release")
+	f.BoolVar(&wide, "wide", false, "all that there is to list, on a terminal too")
 	f.BoolVar(&redirects, "redirects", false, "list the addresses that lead to where sites moved")
 	f.BoolVar(&again, "rebuild", false, "record again the sites that the ledger has lost")
 	f.BoolVar(&o.Fresh, "fresh", false, "look at the accounts first")

@@ -1,11 +1,11 @@
 package command
 
 import (
-	"slices"
-
 	"github.com/spf13/cobra"
 
 	"tivset/internal/records/ledger"
+	"tivset/internal/screen"
+	"tivset/internal/sites"
 )
 
 // status is tivset alone: where things stand and what makes sense next.
@@ -19,7 +19,7 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 	if err != nil {
 		return err
 	}
-	sites, err := s.Book.All(c.Context())
+	all, err := s.Book.All(c.Context())
 	if err != nil {
 		return err
 	}
@@ -34,16 +34,16 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 	switch {
 	case len(accounts) == 0:
 		next = append(next, "tivset demo", "tivset account add NAME")
-	case len(sites) == 0:
+	case len(all) == 0:
 		next = append(next, "tivset browse", "tivset install APP --at ADDRESS")
 	default:
-		next = append(next, wanting(sites)...)
+		next = append(next, wanting(all)...)
 	}
 	if a.json {
-		return a.streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(sites), "unfinished": unfinished,
+		return a.streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(all), "unfinished": unfinished,
 			"next": next})
 	}
-	a.streams.Print("Accounts: %d   Sites: %d", len(accounts), len(sites))
+	a.streams.Print("Accounts: %d   Sites: %d", len(accounts), len(all))
 	for _, j := range unfinished {
 		a.streams.Print("Left half done: %s of %s at %s", j.What, j.App, j.Address)
 	}
@@ -54,14 +54,29 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 	return nil
 }
 
-// wanting names what makes sense with the sites that there are.
-func wanting(sites []ledger.Site) []string {
+// wanting names what makes sense with the sites that there are: what each wants first, the
+// same call for several only once.
+func wanting(all []ledger.Site) []string {
 	next := []string{"tivset sites"}
-	if slices.ContainsFunc(sites, func(x ledger.Site) bool { return x.Health != "good" }) {
-		next = append(next, "tivset check")
+	var calls []string
+	due := 0
+	for _, x := range all {
+		if x.Due != "" {
+			due++
+			continue
+		}
+		if want := sites.WantOf(x); want.Call != "" {
+			calls = append(calls, screen.Spelled(want.Call))
+		}
 	}
-	if slices.ContainsFunc(sites, func(x ledger.Site) bool { return x.Due != "" }) {
-		next = append(next, "tivset update --due --dry-run")
+	if due > 0 {
+		next = append(next, "tivset rounds --dry-run")
 	}
-	return next
+	if len(calls) > most {
+		return append(next, append(calls[:most], "tivset sites --wide")...)
+	}
+	return append(next, calls...)
 }
+
+// most is how many calls are proposed for single sites.
+const most = 5

@@ -177,6 +177,7 @@ func kept(k step.Kept) string {
 func (s *Streams) Settled(what string, r *work.Done, more ...Pair) {
 	s.Print("%s\n", s.paint(good, what))
 	s.Pairs(append([]Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}}, more...))
+	s.Say("\n%s", s.fold(s.proven(r.Checks), 0))
 	for _, w := range r.Warnings {
 		s.Warn(w)
 	}

@@ -21,6 +21,7 @@ type Progress struct {
 	shown   string // the title of the line that stands open
 	done    string // the stage that ended last
 	undoing bool
+	undone  string // the stage that was taken back last
 	waiting string
 }
 
@@ -31,9 +32,13 @@ func (p *Progress) live() bool { return p.s.ErrTerminal && !p.s.Dumb }
 
 // Show takes one event of a job.
 func (p *Progress) Show(e job.Event) {
+	if e.Step == 1 && !e.Done && !e.Undo && e.Count == 0 {
+		p.s.begun, p.s.now = p.now(), p.now
+	}
 	if p.s.Quiet || p.s.JSON {
 		return
 	}
+	e.Title = p.s.stage(e)
 	switch {
 	case e.Undo:
 		p.undo(e)
@@ -48,7 +53,10 @@ func (p *Progress) Show(e job.Event) {
 	case e.Count > 0:
 		p.count(e)
 	default:
-		p.began, p.shown = p.now(), e.Title
+		if p.done != e.Title || p.began.IsZero() {
+			p.began = p.now()
+		}
+		p.shown = e.Title
 		if p.live() {
 			if p.done == e.Title {
 				fmt.Fprint(p.s.Err, "\x1b[1A") // over the line of the same stage
@@ -77,7 +85,10 @@ func (p *Progress) undo(e job.Event) {
 		fmt.Fprintln(p.s.Err, "  Undoing what was begun:")
 	}
 	if e.Detail == "" {
-		p.line("↶", e.Title)
+		if p.undone != e.Title {
+			p.line("↶", e.Title)
+		}
+		p.undone = e.Title
 	} else if p.waiting != e.Title {
 		p.waiting = e.Title
 		p.line("…", "waiting: "+Clean(e.Detail))

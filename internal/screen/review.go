@@ -28,7 +28,7 @@ func (s *Streams) Review(p *plan.Plan) string {
 	all = append(all,
 		Pair{"Admin", admin(p)},
 		Pair{"Site", described(p.Face)},
-		Pair{"Care", entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)},
+		Pair{"Care", entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email) + handed(p)},
 		Pair{"Account", changes(p.Changes)})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})
@@ -99,7 +99,7 @@ func (s *Streams) inForm(p *plan.Plan, l talk.Line) string {
 	case l.ID == talk.DataLine && p.Data != nil:
 		return data(p.Data)
 	case l.ID == talk.CareLine:
-		return entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)
+		return entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email) + handed(p)
 	case l.ID == "admin.password" && p.Admin.Generated:
 		return fmt.Sprintf("password: generated (%d characters)", p.Admin.Length)
 	}
@@ -151,6 +151,18 @@ func data(d *site.Data) string {
 		text += fmt.Sprintf("; %s of others stay as they are", counted(d.Others, "table"))
 	}
 	return text
+}
+
+// handed says to whom a page about the site is mailed, where there is somebody.
+func handed(p *plan.Plan) string {
+	to := p.Answers["handover.to"]
+	switch {
+	case to == "":
+		return ""
+	case p.Answers["handover.password"] == "yes":
+		return "\na page about it, with the password, is mailed to " + to
+	}
+	return "\na page about it, without the password, is mailed to " + to
 }
 
 func admin(p *plan.Plan) string {
@@ -264,7 +276,7 @@ func (s *Streams) Installed(r *work.Done, app string) {
 	again := "tivset reveal " + r.Site.Address
 	switch {
 	case s.ShowPassword || s.OutTerminal && !s.Copies && !r.Given:
-		all = append(all, Pair{"Password", r.Password.Reveal() + "\nshown this once; to see it again:\n" + again})
+		all = append(all, Pair{"Password", r.Password.Reveal() + "\nto see it again:\n" + again})
 	case r.Given:
 		all = append(all, Pair{"Password", "as you gave it; to see it:\n" + again})
 	default:
@@ -276,6 +288,10 @@ func (s *Streams) Installed(r *work.Done, app string) {
 		}
 	}
 	s.Pairs(all)
+	s.Say("\n%s", s.fold(s.proven(r.Checks), 0))
+	if r.HandedTo != "" {
+		s.Print("The page about it was mailed to %s.", r.HandedTo)
+	}
 	for _, t := range r.Todo {
 		s.Print("%s %s", s.paint(accent, "Left to do:"), Clean(t))
 	}

@@ -8,9 +8,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/answer"
 	"tivset/internal/answer/care"
 	"tivset/internal/check"
 	"tivset/internal/plan"
+	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/secret"
@@ -128,4 +130,40 @@ func TestCredentials(t *testing.T) {
 	assert.Equal(t, "10.4 or newer", screen.Range(">=10.4"))
 	assert.Equal(t, ">=10, <11", screen.Range(">=10, <11"))
 	assert.Equal(t, "nonesuch", screen.Engine("nonesuch"))
+}
+
+// Stages are told in an owner's words; the steps' own with -v. At the end stands how long it
+// took and what was proven.
+func TestStages(t *testing.T) {
+	s, out, err := streams()
+	now := time.Now()
+	p := screen.NewProgress(s, func() time.Time { return now })
+	for n, title := range []string{"Claim the place", "Create the database user x", "Unpack and configure",
+		"Load schema/tables.sql", "Put the files in place", "Check the site", "Record the site", "Tidy up here"} {
+		p.Show(job.Event{Step: n + 1, Of: 8, Title: title})
+		p.Show(job.Event{Step: n + 1, Of: 8, Title: title, Done: true})
+	}
+	p.Show(job.Event{Title: "Fetch it", Done: true})
+	assert.Equal(t, "  ✓ Reserve the address\n  ✓ Make the database\n  ✓ Bring the files\n  ✓ Set the app up\n"+
+		"  ✓ Put it in place\n  ✓ See that visitors and the admin get in\n  ✓ Finish\n  ✓ Fetch it\n", err.String())
+	now = now.Add(2500 * time.Millisecond)
+	err.Reset()
+	s.Installed(&work.Done{HandedTo: "q@b.localhost", Checks: []check.Checked{{Name: check.FrontPage, OK: true},
+		{Name: check.WrongPassword, OK: true}, {Name: check.SignIn}}}, "Quaybench")
+	assert.Contains(t, err.String(), "It took 2.5 s. Proven: front page, a wrong password refused.")
+	assert.Contains(t, out.String(), "The page about it was mailed to q@b.localhost.")
+	err.Reset()
+	s.Loud = true
+	p.Show(job.Event{Step: 1, Of: 2, Title: "Claim the place", Done: true})
+	assert.Contains(t, err.String(), "Claim the place")
+}
+
+// To whom the page of a site is mailed stands in the review.
+func TestHandedOver(t *testing.T) {
+	s, _, _ := streams()
+	p := planned()
+	p.Answers = answer.Given{"handover.to": "q@quillmere.localhost"}
+	assert.Contains(t, s.Review(p), "a page about it, without the password, is mailed to q@quillmere.localhost")
+	p.Answers["handover.password"] = "yes"
+	assert.Contains(t, s.Review(p), "with the password, is mailed to")
 }

@@ -94,12 +94,13 @@ func TestProgress(t *testing.T) {
 		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Undo: true, Detail: "away"})
 	}
 	play()
-	assert.Equal(t, "  ✓ Unpack\n  ✗ Load\n  Undoing what was begun:\n  ↶ Load\n  … waiting: away\n", err.String())
+	assert.Equal(t, "  ✓ Bring the files\n  ✗ Set the app up\n  Undoing what was begun:\n  ↶ Set the app up\n"+
+		"  … waiting: away\n", err.String())
 	err.Reset()
 	s.ErrTerminal = true
 	p = screen.NewProgress(s, func() time.Time { now = now.Add(2 * time.Second); return now })
 	play()
-	assert.Contains(t, err.String(), "Unpack [=========       ] 60 of 100 files, 3s left")
+	assert.Contains(t, err.String(), "Bring the files [=========       ] 60 of 100 files, 3s left")
 	p.Show(job.Event{Title: "Fetch", Count: 12_000_000, Total: 80_000_000, Unit: "bytes"})
 	assert.Contains(t, err.String(), "Fetch [==              ] 12 MB of 80 MB")
 	s.Quiet = true

@@ -5,29 +5,57 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/records/ledger"
+	"tivset/internal/sites"
 	"tivset/internal/talk"
 )
 
-// Sites lists sites, what matters most of each first; on a narrow terminal only that. Chosen says
-// that not all are wanted.
-func (s *Streams) Sites(all []ledger.Site, chosen bool) {
-	if len(all) == 0 && chosen {
+// Sites lists sites: on a terminal what matters first, elsewhere and with wide all that there
+// is to list. Chosen says that not all of them are wanted.
+func (s *Streams) Sites(all []ledger.Site, chosen, wide bool) {
+	switch {
+	case len(all) == 0 && chosen:
 		s.Say("No site is like that. See all with: tivset sites")
-		return
-	}
-	if len(all) == 0 {
+	case len(all) == 0:
 		s.Say("No site is installed yet. See what there is with: tivset browse")
-		return
+	case wide || !s.OutTerminal:
+		s.wholeSites(all)
+	default:
+		s.fewOfSites(all)
 	}
-	full := !s.OutTerminal || s.Width >= wide
-	head := []string{"Address", "Health", "App", "Release", "Newer", "Size", "Backup"}
-	if full {
-		head = []string{"Address", "Health", "App", "Release", "Newer", "Account", "Files", "Size", "Database", "Installed",
-			"Updated", "Backup", "Care"}
+}
+
+// longestTitle is as much of a title as leaves room for what a site wants, in 80 columns.
+const longestTitle = 22
+
+// fewOfSites tells of each site how it is called, how it is, and what it wants first.
+func (s *Streams) fewOfSites(all []ledger.Site) {
+	var rows [][]string
+	for _, x := range all {
+		title := titled(x)
+		if len(all) > 1 {
+			title = ansi.Truncate(title, longestTitle, "…")
+		}
+		rows = append(rows, []string{x.Address, title, x.Health, Dash(sites.WantOf(x).What)})
 	}
+	s.Table([]string{"Address", "Title", "Health", "Wants"}, rows)
+	s.Say("\n%s", s.paint(faint, "All there is to list: tivset sites --wide. What one wants, and how: tivset show SITE"))
+}
+
+// titled is a site's title; a copy is called one.
+func titled(x ledger.Site) string {
+	if x.CopyOf != "" {
+		return "Copy: " + x.Title
+	}
+	return x.Title
+}
+
+func (s *Streams) wholeSites(all []ledger.Site) {
+	head := []string{"Address", "Health", "Wants", "Title", "App", "Release", "Newer", "Account", "Files", "Size",
+		"Database", "Installed", "Updated", "Backup", "Care"}
 	var rows [][]string
 	for _, x := range all {
 		backup, data := "-", "-"
@@ -41,17 +69,9 @@ func (s *Streams) Sites(all []ledger.Site, chosen bool) {
 		if x.NewerLevel != "" {
 			newer += ", " + level(x.NewerLevel, x.Urgent)
 		}
-		state := x.Health
-		if x.CopyOf != "" {
-			state += ", a copy"
-		}
-		row := []string{x.Address, state, x.App, x.Release, newer, humanize.Bytes(uint64(x.Bytes)), backup}
-		if full {
-			row = []string{x.Address, state, x.App, x.Release, newer, x.Account, fmt.Sprint(x.Files),
-				humanize.Bytes(uint64(x.Bytes)), data, x.InstalledAt.Format(time.DateOnly), x.UpdatedAt.Format(time.DateOnly),
-				backup, x.Care.Takes}
-		}
-		rows = append(rows, row)
+		rows = append(rows, []string{x.Address, x.Health, Dash(sites.WantOf(x).What), titled(x), x.App, x.Release, newer,
+			x.Account, fmt.Sprint(x.Files), humanize.Bytes(uint64(x.Bytes)), data, x.InstalledAt.Format(time.DateOnly),
+			x.UpdatedAt.Format(time.DateOnly), backup, x.Care.Takes})
 	}
 	s.Table(head, rows)
 }
@@ -63,9 +83,6 @@ func level(of string, urgent bool) string {
 	}
 	return of
 }
-
-// wide is how many columns a terminal needs for all that there is to list.
-const wide = 150
 
 // Dash stands for what there is none of.
 func Dash(s string) string {
@@ -119,8 +136,16 @@ func sitePairs(s ledger.Site, mails bool) []Pair {
 	if s.CopyOf != "" {
 		all = append(all, Pair{Name: "Copy of", Text: s.CopyOf})
 	}
-	return append(all, Pair{Name: "Health", Text: health(s)}, Pair{Name: "Password", Text: "tivset reveal " +
-		s.Address})
+	all = append(all, Pair{Name: "Health", Text: health(s)}, Pair{Name: "Password", Text: "tivset reveal " + s.Address})
+	if want := sites.WantOf(s); want.What != "" {
+		text := "wants " + want.What + ": " + want.Call
+		if s.Tried != nil && s.Newer != "" && s.Due == "" {
+			text = s.Tried.Release + " failed on " + s.Tried.At.Format(time.DateOnly) + " and is not tried again by itself: " +
+				s.Tried.Problem
+		}
+		all = append(all, Pair{Name: "Next", Text: text})
+	}
+	return all
 }
 
 // lastBackup says when the last backup was made.

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"time"
 
 	"charm.land/lipgloss/v2"
 	quick "github.com/segmentio/encoding/json" // writes thousands of sites in half the time
@@ -33,6 +34,8 @@ type Streams struct {
 	ShowPassword bool
 	Copies       bool // the password goes to the clipboard instead
 
+	begun  time.Time // when the last job began …
+	now    func() time.Time
 	editor *editor
 	typed  *bufio.Reader
 }

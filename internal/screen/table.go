@@ -10,7 +10,10 @@ import (
 
 // Table writes rows below headings, columns as wide as they need. On a
 // terminal the last column is cut at its edge.
-func (s *Streams) Table(headings []string, rows [][]string) {
+func (s *Streams) Table(headings []string, rows [][]string) { s.table(headings, rows, nil) }
+
+// table writes a table, and below each row what is to stand there, nil for nothing.
+func (s *Streams) table(headings []string, rows [][]string, below func(row int) string) {
 	all := append([][]string{headings}, rows...)
 	widths := make([]int, len(headings))
 	for _, row := range all {
@@ -27,6 +30,9 @@ func (s *Streams) Table(headings []string, rows [][]string) {
 			text = s.paint(strong, text)
 		}
 		out.WriteString(text + "\n")
+		if n > 0 && below != nil {
+			out.WriteString(below(n - 1))
+		}
 	}
 	_, _ = io.WriteString(s.Out, out.String())
 }

@@ -122,7 +122,7 @@ type Unclaim struct {
 
 // Kind and Title implement job.Step.
 func (*Unclaim) Kind() string  { return "unclaim" }
-func (*Unclaim) Title() string { return "Let the original go" }
+func (*Unclaim) Title() string { return "Let others work at the original again" }
 
 // Undo has nothing to do: the claim's own takes a mark away that is still there.
 func (*Unclaim) Undo(context.Context) error { return nil }

@@ -100,6 +100,7 @@ type Done struct {
 	Warnings []string
 	Reviewed int      // how many of the warnings the review had said
 	Todo     []string // what is left for the owner to do
+	HandedTo string   // to whom the page about a new site was mailed
 }
 
 // Done tells what has become of the job's site. An interrupt that comes now is too

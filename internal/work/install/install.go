@@ -55,6 +55,8 @@ func Install(ctx context.Context, d *work.Desk, p *plan.Plan) (*work.Done, error
 	done.Given, done.Todo = !p.Admin.Generated, p.Todo
 	if warning := handOver(ctx, d, p, &done); warning != "" {
 		done.Warnings = append(done.Warnings, warning)
+	} else {
+		done.HandedTo = p.Answers["handover.to"]
 	}
 	return &done, nil
 }
