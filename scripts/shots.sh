@@ -42,12 +42,12 @@ shot() {
 	wait $terminal 2>/dev/null || true
 }
 
-# talk NAME COMMAND LINE...: a conversation; each line is typed and entered.
+# talk NAME COMMAND LINE...: a conversation; each line is typed and entered. In a smaller type as above.
 talk() {
 	name=$1 command=$2
 	shift 2
 	printf 'printf "\\033[1;34m$\\033[0m %%s\\n" "%s"\n%s\nsleep 60\n' "$command" "$command" >"$work/run.sh"
-	xterm -fa 'DejaVu Sans Mono' -fs 12 -geometry 126x38+0+0 -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
+	xterm -fa 'DejaVu Sans Mono' -fs "${size:-12}" -geometry "${cells:-126x38}+0+0" -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
 	terminal=$!
 	sleep 1.5
 	for line in "$@"; do
@@ -74,21 +74,25 @@ shot browse 2 'tivset' 'tivset browse' 'tivset about quaybench'
 shot refused 2 'tivset install quaybenc --at lockside.localhots/Forum --yes' \
 	'tivset install quaybench --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
 	'tivset install inkreach --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost --yes'
-shot review 2 "$forum --dry-run"
-talk conversation 'tivset install' 5 2 'The Forum' forum 'Lockside Talk' yes '' admin wharfinger wharfinger@lockside wharfinger@lockside.localhost ''
-talk agree 'tivset install helmroom --at helm-school.localhost/classes' 'Helm School' '' '' head@helm-school.localhost '' '' '' ''
-talk set-aside 'tivset install lanternbox' 1 / '' / yes quillmere.localhost 'Quillmere in Pictures' '' keeper-of-light editor@quillmere.localhost '' '' ''
+talk conversation 'tivset install' forum 2/forum 'Lockside Talk' yes wharfinger@lockside wharfinger@lockside.localhost '?9'
+rm -f "$TIVSET_HOME/state/begun.yaml"
+size=10 cells=152x46 talk agree 'tivset install helmroom --at helm-school.localhost/classes' 'Helm School' head@helm-school.localhost more
+talk set-aside 'tivset install lanternbox' 1/ yes quillmere.localhost 'Quillmere in Pictures' editor@quillmere.localhost 5 keeper-of-light
+rm -f "$TIVSET_HOME/state/begun.yaml"
 small() { size=10 cells=152x46 shot "$@"; }
 small install 5 "$forum --yes"
-tivset install inkreach --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
+tivset install inkreach --release 1.3.2 --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
 	-a admin.email=editor@quillmere.localhost --yes --quiet >/dev/null
+small rehearsal 6 'tivset update journal --rehearse --yes'
 tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a tagline="All that a boat wants" -a extra.sample=yes \
 	-a currency=GBP -a admin.email=clerk@chandlery.localhost --accept-licence --yes --quiet >/dev/null
 tivset install helmroom --at helm-school.localhost -a title="Helm School" -a tagline="Evening classes by the lock" -a extra.languages="de, nl" \
 	-a admin.email=head@helm-school.localhost -a support.email=desk@helm-school.localhost --yes --quiet >/dev/null
-shot sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
+small sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
 tivset install towline --release 2.0.1 --at lockside.localhost/help -a title="Help Afloat" -a admin.email=w@lockside.localhost --accept-licence --yes --quiet >/dev/null
 shot put-back 4 'tivset update help --yes'
+tivset care help --takes features --waits 0d --rehearses fixes --quiet >/dev/null
+shot rounds 8 'tivset care help' 'tivset rounds --now --dry-run' 'tivset rounds --now' 'tivset rounds --now' 'tivset sites'
 journal=/tmp/tivset-demo/demo/account/web/quillmere/journal
 echo '<!-- a word of mine -->' >>$journal/post.page
 echo '<?php // a stranger' >$journal/parts/cache.php
@@ -102,8 +106,26 @@ shot redirects 5 'tivset move try --at lockside.localhost/trial --redirect --yes
 shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
 state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/state.json; }
 word=$(state password)
-talk account-add 'tivset account add laptop' '' "127.0.0.1:$(state SSH)" quill "$word" /tmp/tivset-demo/demo/account y lockside.localhost '' \
-	"$(url lockside.localhost)" "127.0.0.1:$(state Web)" '' '' '' "tunnel:127.0.0.1:$(state Database)" root "$word" quill_
+cat >"$work/welcome.txt" <<MAIL
+Welcome to your new web space!
+
+Your domain: lockside.localhost
+
+SFTP access
+Server: 127.0.0.1:$(state SSH)
+User: quill
+Password: $word
+
+MySQL database
+Host: 127.0.0.1:$(state Database)
+User: root
+Password: $word
+
+Outgoing mail (SMTP): 127.0.0.1:$(state Mail)
+MAIL
+cd "$work"
+talk account-add 'tivset account add laptop --from-mail welcome.txt' y "$(url lockside.localhost)" "127.0.0.1:$(state Web)"
+cd - >/dev/null
 # An app that does not show what its kit looks for: the install is undone.
 kit=/tmp/tivset-demo/demo/catalogue/inkreach/kit.yaml
 cp "$kit" "$work/kit.yaml"
@@ -114,4 +136,3 @@ tivset handover forum --into "$work/handover.html" >/dev/null
 page handover "file://$work/handover.html"
 page forum "$(url lockside.localhost)/forum/"
 page journal "$(url quillmere.localhost)/journal/"
-page shop "$(url chandlery.localhost)/"

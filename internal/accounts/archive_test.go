@@ -41,5 +41,5 @@ func TestAccounts(t *testing.T) {
 	_, err = w.Planner.Plan(context.Background(), sitetest.Request("inkreach", "lockside.localhost/again"))
 	require.NoError(t, err)
 	_, err = w.Planner.Plan(context.Background(), sitetest.Request("inkreach", "nowhere.localhost/again"))
-	assert.ErrorContains(t, err, "several accounts could be meant")
+	assert.ErrorContains(t, err, "no account has a domain of this address")
 }

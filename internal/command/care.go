@@ -76,10 +76,7 @@ func (a *app) showCare(s *core.Core, all []ledger.Site) error {
 		return a.streams.WriteJSON(out)
 	}
 	for _, one := range out {
-		a.streams.Print("%s %s.", one.Address, one.Sentence)
-		if one.Due != "" {
-			a.streams.Say("  %s is due now.", one.Due)
-		}
+		a.streams.Entrusted(one.Address, one.Sentence, one.Due)
 	}
 	return nil
 }

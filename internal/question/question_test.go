@@ -53,10 +53,8 @@ func TestWhatIsProposed(t *testing.T) {
 		assert.Equal(t, want, all[id].Answer, id)
 		assert.False(t, all[id].Given, id)
 	}
-	for _, needed := range []string{"title", "admin.email"} {
-		assert.True(t, all[needed].Needed, needed)
-		assert.Empty(t, all[needed].Answer)
-	}
+	assert.True(t, all["admin.email"].Needed)
+	assert.Empty(t, all["admin.email"].Answer)
 	// what the kit does not use is not asked
 	for _, id := range []string{"tagline", "admin.folder", "admin.first-name", "data.folder", "data.password",
 		"details.to"} {
@@ -213,4 +211,9 @@ func TestLimits(t *testing.T) {
 	a.Given = answer.Given{"admin.name": "dunlin", "admin.password": question.Generate}
 	all = open(t, a)
 	assert.Empty(t, all["admin.name"].What+all["admin.password"].What)
+}
+
+// An app that shows no title is not asked for one: it goes by its own name.
+func TestAnAppWithoutTitle(t *testing.T) {
+	assert.Equal(t, "Pier Talk", open(t, asking(answer.Given{}))["title"].Answer)
 }

@@ -59,6 +59,9 @@ func (a *Asking) aboutSite() []answer.Question {
 		{ID: "title", Ask: "Title of the site", Short: "title", Group: "What", Kind: "text", Needed: true,
 			Check: titled, Help: "The name that visitors read at the top of every page. It can be changed later."},
 	}
+	if !a.Kit.Uses("title") { // it has none that could be set: the name is for whoever looks after several
+		out[0].Default, out[0].Help = a.Kit.Title, "How the site is called here. The app itself shows no title."
+	}
 	licence := answer.Question{ID: "licence", Ask: "Accept the licence " + a.Kit.Licence.Name, Group: "What",
 		Kind: "one-of", Options: []string{"accept", "decline"}, Default: "decline",
 		Help: "The app can only be installed when its licence is accepted. Read it with: " +

@@ -29,7 +29,7 @@ func (s *Streams) Review(p *plan.Plan) string {
 		Pair{"Admin", admin(p)},
 		Pair{"Site", described(p.Face)},
 		Pair{"Care", entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email) + handed(p)},
-		Pair{"Account", changes(p.Changes)})
+		Pair{"Account", inAccount(p)})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})
 	}
@@ -63,7 +63,7 @@ func (s *Streams) Form(p *plan.Plan, form talk.Form) string {
 	if p == nil {
 		return out.String()
 	}
-	out.WriteString(s.formLine("Account", "", changes(p.Changes)))
+	out.WriteString(s.formLine("Account", "", inAccount(p)))
 	if len(p.Needs) > 0 {
 		out.WriteString(s.formLine("Checked", "", checked(p.Needs)))
 	}
@@ -241,6 +241,14 @@ func Range(versions string) string {
 	return versions
 }
 
+// inAccount says what comes to which account.
+func inAccount(p *plan.Plan) string {
+	if p.Account == "" {
+		return changes(p.Changes)
+	}
+	return p.Account + "   " + changes(p.Changes)
+}
+
 func changes(c plan.Changes) string {
 	parts := []string{fmt.Sprintf("+ %s, %s", counted(c.Files, "file"), humanize.Bytes(uint64(c.Bytes)))}
 	for _, x := range []struct {
@@ -310,6 +318,15 @@ func (s *Streams) Strength(p secret.Text, r secret.Strength) {
 		text += ": " + strings.Join(r.Reasons, ", ")
 	}
 	s.Say("%s", s.paint(faint, text))
+}
+
+// Entrusted prints the care of a site, and the release that is due by it, "" for none.
+func (s *Streams) Entrusted(address, sentence, due string) {
+	text := address + " " + sentence + "."
+	if due != "" {
+		text += " " + due + " is due now."
+	}
+	s.Print("%s", strings.ReplaceAll(s.fold(text, 2), "\n", "\n  "))
 }
 
 // entrusted says a site's care, each part on a line of its own.

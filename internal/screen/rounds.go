@@ -15,7 +15,7 @@ func (s *Streams) Rehearsed(r *rehearse.Rehearsed) {
 	if !r.OK {
 		end = s.paint(bad, "it would not do")
 	}
-	s.Say("Rehearsed on a copy, which is gone again: %s to %s in %d s, and %s.", r.From, r.To, r.Seconds, end)
+	s.Say("Rehearsed on a copy, which is gone again: %s to %s in %s, and %s.", r.From, r.To, lasted(r.Took), end)
 	if len(r.Pages) > 0 {
 		s.Say("  %-28s %-16s %s", "page", "now", "then")
 	}

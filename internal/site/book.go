@@ -58,7 +58,11 @@ func (b *Book) Account(name, address string) (*account.Account, error) {
 			fits = append(fits, a)
 		}
 	}
-	if len(fits) == 1 {
+	switch len(fits) {
+	case 0:
+		return nil, fault.New(fault.Usage, "no account has a domain of this address", address,
+			"See the accounts and their domains: "+fault.Call("account", "list"))
+	case 1:
 		return fits[0], nil
 	}
 	return nil, fault.New(fault.Usage, "several accounts could be meant", address,

@@ -87,6 +87,9 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 	if err := d.Ready(ctx, h); err != nil {
 		return nil, work.Closing(h, err)
 	}
+	if _, err := site.Resolve(r.At, h.In.Domains); err == nil && r.Account == "" {
+		r.Account = h.Account // its own account has the domain: no other is meant
+	}
 	c := &Content{Carried: site.Carried{Record: h.Site, Secrets: h.Of.Secrets}}
 	if c.Before, err = h.Of.Values(d.Now()); err != nil {
 		return nil, work.Closing(h, err)

@@ -67,3 +67,23 @@ func TestCopiesKeepSecrets(t *testing.T) {
 	}
 	assert.Contains(t, w.Fetch(copied.Site.URL), "A try")
 }
+
+// Two accounts have the domain of a copy: the site's own one is meant.
+func TestTheSitesOwnAccountIsMeant(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	own, err := w.Home.Account(done.Site.Account)
+	require.NoError(t, err)
+	other := *own
+	other.Name = "another"
+	require.NoError(t, w.Home.PutAccount(&other))
+	p, err := place.Look(ctx, w.Desk, place.Request{Site: "journal", At: "lockside.localhost/try"})
+	require.NoError(t, err)
+	defer p.Close()
+	assert.Equal(t, own.Name, p.Account)
+	_, err = w.Book.Account("", "elsewhere.localhost/x")
+	assert.ErrorContains(t, err, "no account has a domain of this address")
+	_, err = w.Book.Account("", "lockside.localhost/x")
+	assert.ErrorContains(t, err, "several accounts could be meant")
+}
