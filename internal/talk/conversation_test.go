@@ -298,3 +298,30 @@ func TestAnExistingDatabaseIsTried(t *testing.T) {
 	assert.Equal(t, "not installed", fault.Of(err).What)
 	assert.True(t, slices.ContainsFunc(s.said, func(x string) bool { return strings.HasPrefix(x, "refuse ") }), s.heard())
 }
+
+// Whatever is typed at a question, it is refused with a reason or is the answer as it is; the
+// other answers are kept.
+func TestEverythingTypedAtEveryQuestion(t *testing.T) {
+	w := sitetest.Demo(t)
+	odd := []string{strings.Repeat("x", 10_000), "\x1b[2J", "a\x07b", "two\nlines", "\u202eturned", " leading",
+		"\x00", "'; DROP", "../..", "🙂🙂"}
+	var lines []line
+	for _, l := range usual() {
+		for _, o := range odd {
+			if l.question == "Title" && (o == "'; DROP" || o == "../.." || o == "🙂🙂") {
+				continue // a title may be that
+			}
+			lines = append(lines, line{question: l.question, answer: o})
+		}
+		lines = append(lines, l)
+	}
+	for _, o := range odd {
+		lines = append(lines, line{question: "Install?", answer: o})
+	}
+	s, p, err := talkWith(t, w, &plan.Request{}, append(lines, line{question: "Install?", answer: "#title"},
+		line{question: "Title", answer: "مرحبا بالعالم"}, yes)...)
+	require.NoError(t, err)
+	assert.Equal(t, len(s.lines), s.at)
+	assert.Equal(t, []string{"inkreach", "مرحبا بالعالم", "quill@quillmere.localhost"}, []string{p.App, p.Face.Title,
+		p.Admin.Email})
+}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -22,13 +21,13 @@ type App struct {
 const largestText = 512 << 10
 
 // texts are the kinds of files that are looked into.
-var readable = regexp.MustCompile(
+var readable = lazily(
 	`(?i)(\.(php\d?|inc|phtml|html?|tpl|twig|json|sql|ini|conf|cfg|ya?ml|toml|xml|txt|md)|` +
 		`\.(dist|sample|example|default|env|lock)|(^|/)(\.env[^/]*|VERSION|LICEN[CS]E|COPYING|README))$`,
 )
 
 // others are folders of code that is not the app's own.
-var others = regexp.MustCompile(`(?i)(^|/)(vendor|node_modules|bower_components|tests?|\.git|libs?/[^/]+/tests?)/`)
+var others = lazily(`(?i)(^|/)(vendor|node_modules|bower_components|tests?|\.git|libs?/[^/]+/tests?)/`)
 
 // Open lists an app's files.
 func Open(ctx context.Context, files fs.FS) (*App, error) {
@@ -83,7 +82,7 @@ func (a *App) text(name string) string {
 }
 
 // own lists the app's own files that can be looked into, those near the top first.
-func (a *App) own(fits *regexp.Regexp) []string {
+func (a *App) own(fits *pattern) []string {
 	var out []string
 	for _, name := range a.names {
 		if fits.MatchString(name) && !others.MatchString(name) {
@@ -97,7 +96,7 @@ func (a *App) own(fits *regexp.Regexp) []string {
 // has says whether a file is there.
 func (a *App) has(name string) bool { _, there := a.sizes[name]; return there }
 
-var php = regexp.MustCompile(`(?i)\.(php\d?|inc|phtml)$`)
+var php = lazily(`(?i)\.(php\d?|inc|phtml)$`)
 
 // Bytes is how large the app is, unpacked.
 func (a *App) Bytes() (sum int64) {

@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 )
 
@@ -24,7 +23,7 @@ func Differences(before, now *App) []string {
 }
 
 // anyConfig fits samples of configuration files.
-var anyConfig = regexp.MustCompile(
+var anyConfig = lazily(
 	`(?i)(^|/)(\.env[^/]*|[^/]*(config|conf|settings?|parameters)[^/]*[-._](sample|example|dist|defaults?)[^/]*|` +
 		`(sample|example|default)[-._][^/]*(config|settings?)[^/]*)$`,
 )
@@ -43,7 +42,7 @@ func lists(what string, before, now []string) (out []string) {
 	return out
 }
 
-func compared(what string, before, now *App, fits *regexp.Regexp) (out []string) {
+func compared(what string, before, now *App, fits *pattern) (out []string) {
 	for _, name := range now.own(fits) {
 		switch {
 		case !before.has(name):

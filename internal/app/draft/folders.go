@@ -4,26 +4,25 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 )
 
 var (
-	writtenName = regexp.MustCompile(
+	writtenName = lazily(
 		`(?i)^(_?cache|caches|compiled|compile|templates?_c|tmp|temp|uploads?|userfiles|attachments|` +
 			`data|var|logs?|sessions?|storage|media|thumbs?|thumbnails|backups?|pagecache|db)$`,
 	)
-	compiledName = regexp.MustCompile(`(?i)^(compiled|compile|templates?_c)$`)
-	hiddenName   = regexp.MustCompile(
+	compiledName = lazily(`(?i)^(compiled|compile|templates?_c)$`)
+	hiddenName   = lazily(
 		`(?i)^(config|conf|settings|includes?|inc|lib|libs|src|app|application|classes|vendor|cli|bin|` +
 			`sql|schema|migrations?|data|var|logs?|sessions?|storage|backups?|db|cache|tmp|temp|templates?_c|compiled|pagecache)$`,
 	)
-	keepers = regexp.MustCompile(
+	keepers = lazily(
 		`(?i)(^|/)(\.htaccess|\.gitkeep|\.gitignore|\.keep|index\.html?|index\.php|web\.config|readme[^/]*|empty)$`,
 	)
-	cronName  = regexp.MustCompile(`(^|/)[a-z_.-]*(cron|daemon|worker|queue)[a-z_.-]*\.php$`) // no names of classes
-	sampleRef = regexp.MustCompile(`(?i)(^|/)(samples?|demo|examples?)(/|[^/]*\.sql$)`)
+	cronName  = lazily(`(^|/)[a-z_.-]*(cron|daemon|worker|queue)[a-z_.-]*\.php$`) // no names of classes
+	sampleRef = lazily(`(?i)(^|/)(samples?|demo|examples?)(/|[^/]*\.sql$)`)
 )
 
 // Written are the folders that the app seems to write in, and those of them in which it
@@ -90,7 +89,7 @@ func (a *App) Hidden() []string {
 	return out
 }
 
-var shownFile = regexp.MustCompile(`(?i)\.(css|js|png|jpe?g|gif|svg|woff2?|ttf|ico)$`)
+var shownFile = lazily(`(?i)\.(css|js|png|jpe?g|gif|svg|woff2?|ttf|ico)$`)
 
 // shown says whether a folder holds what pages need: style sheets, scripts, pictures.
 func (a *App) shown(dir string) bool {

@@ -2,7 +2,6 @@ package draft
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -17,11 +16,11 @@ type Form struct {
 }
 
 var (
-	setUpName = regexp.MustCompile(`(?i)(^|/)_?(install(er|ation)?|set-?up|wizard)(/|[^/]*\.php$)`)
-	signName  = regexp.MustCompile(`(?i)(log-?in|sign-?in|auth|session)`)
-	pages     = regexp.MustCompile(`(?i)\.(php\d?|inc|phtml|html?|tpl|twig)$`)
-	hasSecret = regexp.MustCompile(`(?i)type\s*=\s*\\?["']?password`)
-	phpParts  = regexp.MustCompile(`(?s)<\?(?:php|=).*?(\?>|\z)`)
+	setUpName = lazily(`(?i)(^|/)_?(install(er|ation)?|set-?up|wizard)(/|[^/]*\.php$)`)
+	signName  = lazily(`(?i)(log-?in|sign-?in|auth|session)`)
+	pages     = lazily(`(?i)\.(php\d?|inc|phtml|html?|tpl|twig)$`)
+	hasSecret = lazily(`(?i)type\s*=\s*\\?["']?password`)
+	phpParts  = lazily(`(?s)<\?(?:php|=).*?(\?>|\z)`)
 )
 
 // SetUpPages lists what of the app sets it up, by its pages: each with the forms in it.
@@ -116,7 +115,7 @@ func (a *App) formsIn(name string) []Form {
 	return out
 }
 
-var formEnd = regexp.MustCompile(`(?i)</form`)
+var formEnd = lazily(`(?i)</form`)
 
 // see takes a field into the form.
 func (f *Form) see(in *goquery.Selection) {

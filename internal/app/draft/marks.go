@@ -17,20 +17,20 @@ const number = `[0-9]+\.[0-9][0-9A-Za-z.+~-]*`
 
 // marks are the forms in which PHP and data files name a version; group 1 is the name, 2
 // the version.
-var marks = []*regexp.Regexp{
-	regexp.MustCompile(`define\(\s*['"](\w*VERSION\w*)['"]\s*,\s*['"](` + number + `)['"]`),
-	regexp.MustCompile(`(?i)const\s+(\w*VERSION\w*)\s*=\s*['"](` + number + `)['"]`),
-	regexp.MustCompile(`(?i)\$([\w>-]*version\w*)\s*=\s*['"](` + number + `)['"]`),
-	regexp.MustCompile(`(?i)['"](\w*version\w*)['"]\s*(?:=>|:)\s*['"](` + number + `)['"]`),
-	regexp.MustCompile(`(?i)return\s+['"]()(` + number + `)['"]\s*;`),
-	regexp.MustCompile(`/\*\s*(?i:version|release)?()\s*(` + number + `)\s*\*/`),
+var marks = []*pattern{
+	lazily(`define\(\s*['"](\w*VERSION\w*)['"]\s*,\s*['"](` + number + `)['"]`),
+	lazily(`(?i)const\s+(\w*VERSION\w*)\s*=\s*['"](` + number + `)['"]`),
+	lazily(`(?i)\$([\w>-]*version\w*)\s*=\s*['"](` + number + `)['"]`),
+	lazily(`(?i)['"](\w*version\w*)['"]\s*(?:=>|:)\s*['"](` + number + `)['"]`),
+	lazily(`(?i)return\s+['"]()(` + number + `)['"]\s*;`),
+	lazily(`/\*\s*(?i:version|release)?()\s*(` + number + `)\s*\*/`),
 }
 
 var (
-	plainMark  = regexp.MustCompile(`\A\s*v?(` + number + `)\s*\z`)
-	markFile   = regexp.MustCompile(`(?i)(version|release)[^/]*$`)
-	mayBeMark  = regexp.MustCompile(`(?i)(\.(php\d?|inc|json|txt|ini)|(^|/)VERSION)$`)
-	notItsMark = regexp.MustCompile(`(?i)php_?version|min|require|schema|db_?version|database|api|jquery|compat`)
+	plainMark  = lazily(`\A\s*v?(` + number + `)\s*\z`)
+	markFile   = lazily(`(?i)(version|release)[^/]*$`)
+	mayBeMark  = lazily(`(?i)(\.(php\d?|inc|json|txt|ini)|(^|/)VERSION)$`)
+	notItsMark = lazily(`(?i)php_?version|min|require|schema|db_?version|database|api|jquery|compat`)
 )
 
 // Marks finds where the app says which release it is, the likeliest first; wanted is the
@@ -71,13 +71,13 @@ func (a *App) Marks(wanted string) []Mark {
 	slices.SortStableFunc(found, func(x, y rated) int { return y.rate - x.rate })
 	var out []Mark
 	for _, f := range found {
-		f.Release = regexp.MustCompile(like(f.Release, wanted)).FindString(f.Release)
+		f.Release = lazily(like(f.Release, wanted)).FindString(f.Release)
 		out = append(out, f.Mark)
 	}
 	return out
 }
 
-var plainNumber = regexp.MustCompile(`^[0-9.]+$`)
+var plainNumber = lazily(`^[0-9.]+$`)
 
 // like is a pattern of numbers of the form that a release has.
 func like(release, wanted string) string {
@@ -100,7 +100,7 @@ func fits(release, wanted string) int {
 	return -10
 }
 
-var inName = regexp.MustCompile(`[-_v]v?(` + number + `?)(?:\.tar|\.tgz|\.zip|\.t[bx]z|-(?:src|full|dist|all)|$)`)
+var inName = lazily(`[-_v]v?(` + number + `?)(?:\.tar|\.tgz|\.zip|\.t[bx]z|-(?:src|full|dist|all)|$)`)
 
 // ReleaseOf reads a release off an archive's or a folder's name; empty where there is none.
 func ReleaseOf(name string) string {
@@ -114,24 +114,24 @@ func ReleaseOf(name string) string {
 // licences knows licences by what their texts begin with.
 var licences = []struct {
 	name string
-	text *regexp.Regexp
+	text *pattern
 }{
-	{"AGPL-3.0", regexp.MustCompile(`(?i)GNU AFFERO GENERAL PUBLIC LICENSE\s+Version 3`)},
-	{"LGPL-3.0", regexp.MustCompile(`(?i)GNU LESSER GENERAL PUBLIC LICENSE\s+Version 3`)},
-	{"GPL-3.0", regexp.MustCompile(`(?i)GNU GENERAL PUBLIC LICENSE\s+Version 3`)},
-	{"GPL-2.0", regexp.MustCompile(`(?i)GNU GENERAL PUBLIC LICENSE\s+Version 2`)},
-	{"Apache-2.0", regexp.MustCompile(`(?i)Apache License\s+Version 2`)},
-	{"MPL-2.0", regexp.MustCompile(`(?i)Mozilla Public License,? Version 2`)},
-	{"MIT", regexp.MustCompile(`(?i)Permission is hereby granted, free of charge`)},
-	{"BSD", regexp.MustCompile(`(?i)Redistribution and use in source and binary forms`)},
-	{"Zlib", regexp.MustCompile(`(?i)This software is provided 'as-is', without any express or implied warranty`)},
-	{"ISC", regexp.MustCompile(`(?i)Permission to use, copy, modify, and/or distribute this software`)},
+	{"AGPL-3.0", lazily(`(?i)GNU AFFERO GENERAL PUBLIC LICENSE\s+Version 3`)},
+	{"LGPL-3.0", lazily(`(?i)GNU LESSER GENERAL PUBLIC LICENSE\s+Version 3`)},
+	{"GPL-3.0", lazily(`(?i)GNU GENERAL PUBLIC LICENSE\s+Version 3`)},
+	{"GPL-2.0", lazily(`(?i)GNU GENERAL PUBLIC LICENSE\s+Version 2`)},
+	{"Apache-2.0", lazily(`(?i)Apache License\s+Version 2`)},
+	{"MPL-2.0", lazily(`(?i)Mozilla Public License,? Version 2`)},
+	{"MIT", lazily(`(?i)Permission is hereby granted, free of charge`)},
+	{"BSD", lazily(`(?i)Redistribution and use in source and binary forms`)},
+	{"Zlib", lazily(`(?i)This software is provided 'as-is', without any express or implied warranty`)},
+	{"ISC", lazily(`(?i)Permission to use, copy, modify, and/or distribute this software`)},
 }
 
 var (
-	licenceFile  = regexp.MustCompile(`(?i)(^|/)(LICEN[CS]E|COPYING)(\.\w+)?$`)
-	licenceField = regexp.MustCompile(`"licen[cs]e"\s*:\s*"([^"]+)"`)
-	describes    = regexp.MustCompile(`"description"\s*:\s*"([^"]+)"`)
+	licenceFile  = lazily(`(?i)(^|/)(LICEN[CS]E|COPYING)(\.\w+)?$`)
+	licenceField = lazily(`"licen[cs]e"\s*:\s*"([^"]+)"`)
+	describes    = lazily(`"description"\s*:\s*"([^"]+)"`)
 )
 
 // Licence names the app's licence and the file with its text, each empty when it is not
@@ -171,7 +171,7 @@ func (a *App) Recognised(file, pattern string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("the archive has no %s", file)
 	}
-	m := regexp.MustCompile(pattern).FindStringSubmatch(text)
+	m := lazily(pattern).FindStringSubmatch(text)
 	if m == nil {
 		return "", fmt.Errorf("nothing in %s fits the pattern", file)
 	}

@@ -3,7 +3,6 @@ package draft
 import (
 	"encoding/json"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -16,40 +15,40 @@ type Needs struct {
 }
 
 // uses tells an extension by what of it is called. (PHP manual, “Function Reference”.)
-var uses = map[string]*regexp.Regexp{
-	"curl":     regexp.MustCompile(`\bcurl_init\(`),
-	"dom":      regexp.MustCompile(`\bnew \\?DOMDocument\b`),
-	"exif":     regexp.MustCompile(`\bexif_read_data\(`),
-	"fileinfo": regexp.MustCompile(`\b(finfo_open\(|new \\?finfo\b|mime_content_type\()`),
-	"gd":       regexp.MustCompile(`\bimagecreate(truecolor|from\w+)\(`),
-	"iconv":    regexp.MustCompile(`\biconv\(`),
-	"intl": regexp.MustCompile(
+var uses = map[string]*pattern{
+	"curl":     lazily(`\bcurl_init\(`),
+	"dom":      lazily(`\bnew \\?DOMDocument\b`),
+	"exif":     lazily(`\bexif_read_data\(`),
+	"fileinfo": lazily(`\b(finfo_open\(|new \\?finfo\b|mime_content_type\()`),
+	"gd":       lazily(`\bimagecreate(truecolor|from\w+)\(`),
+	"iconv":    lazily(`\biconv\(`),
+	"intl": lazily(
 		`\b(new \\?(NumberFormatter|IntlDateFormatter|Collator)\b|Locale::|Normalizer::|idn_to_ascii\()`,
 	),
-	"ldap":      regexp.MustCompile(`\bldap_connect\(`),
-	"mbstring":  regexp.MustCompile(`\bmb_(strlen|substr|strtolower|convert_encoding|internal_encoding)\(`),
-	"mysqli":    regexp.MustCompile(`\b(mysqli_connect\(|new \\?mysqli\b)`),
-	"openssl":   regexp.MustCompile(`\bopenssl_\w+\(`),
-	"simplexml": regexp.MustCompile(`\b(simplexml_load_\w+\(|new \\?SimpleXMLElement\b)`),
-	"sodium":    regexp.MustCompile(`\bsodium_\w+\(`),
-	"xml":       regexp.MustCompile(`\bxml_parser_create\(`),
-	"zip":       regexp.MustCompile(`\bnew \\?ZipArchive\b`),
-	"zlib":      regexp.MustCompile(`\bgz(open|inflate|uncompress|encode|decode|compress)\(`),
+	"ldap":      lazily(`\bldap_connect\(`),
+	"mbstring":  lazily(`\bmb_(strlen|substr|strtolower|convert_encoding|internal_encoding)\(`),
+	"mysqli":    lazily(`\b(mysqli_connect\(|new \\?mysqli\b)`),
+	"openssl":   lazily(`\bopenssl_\w+\(`),
+	"simplexml": lazily(`\b(simplexml_load_\w+\(|new \\?SimpleXMLElement\b)`),
+	"sodium":    lazily(`\bsodium_\w+\(`),
+	"xml":       lazily(`\bxml_parser_create\(`),
+	"zip":       lazily(`\bnew \\?ZipArchive\b`),
+	"zlib":      lazily(`\bgz(open|inflate|uncompress|encode|decode|compress)\(`),
 }
 
 // asks tells what the app itself asks for.
 var (
-	asksPHP    = regexp.MustCompile(`version_compare\(\s*(?:PHP_VERSION|phpversion\(\))\s*,\s*['"]([0-9.]+)['"]`)
-	asksID     = regexp.MustCompile(`PHP_VERSION_ID\s*<\s*([0-9]{5})`)
-	asksLoaded = regexp.MustCompile(`extension_loaded\(\s*['"](\w+)['"]`)
-	inRange    = regexp.MustCompile(`[0-9]+(\.[0-9]+)*`)
+	asksPHP    = lazily(`version_compare\(\s*(?:PHP_VERSION|phpversion\(\))\s*,\s*['"]([0-9.]+)['"]`)
+	asksID     = lazily(`PHP_VERSION_ID\s*<\s*([0-9]{5})`)
+	asksLoaded = lazily(`extension_loaded\(\s*['"](\w+)['"]`)
+	inRange    = lazily(`[0-9]+(\.[0-9]+)*`)
 )
 
 // engines tells a database engine by how it is connected to.
-var engines = map[string]*regexp.Regexp{
-	"mariadb":    regexp.MustCompile(`(?i)(['"]mysql:|\bmysqli_connect\(|new \\?mysqli\b|pdo_mysql|['"]mysqli?['"])`),
-	"postgresql": regexp.MustCompile(`(?i)(['"]pgsql:|\bpg_connect\(|pdo_pgsql|['"](pgsql|postgres(ql)?)['"])`),
-	"sqlite":     regexp.MustCompile(`(?i)(['"]sqlite:|new \\?SQLite3\b|pdo_sqlite|['"]sqlite3?['"])`),
+var engines = map[string]*pattern{
+	"mariadb":    lazily(`(?i)(['"]mysql:|\bmysqli_connect\(|new \\?mysqli\b|pdo_mysql|['"]mysqli?['"])`),
+	"postgresql": lazily(`(?i)(['"]pgsql:|\bpg_connect\(|pdo_pgsql|['"](pgsql|postgres(ql)?)['"])`),
+	"sqlite":     lazily(`(?i)(['"]sqlite:|new \\?SQLite3\b|pdo_sqlite|['"]sqlite3?['"])`),
 }
 
 // Needs finds what the app needs: what its Composer file asks for, what its code asks for

@@ -2,7 +2,6 @@ package draft
 
 import (
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -26,22 +25,22 @@ type Place struct {
 }
 
 var (
-	sampleName = regexp.MustCompile(`(?i)(^|[-_./])(sample|samp|example|dist|defaults?|template|tmpl|orig|in)($|[-_./])`)
-	configName = regexp.MustCompile(
+	sampleName = lazily(`(?i)(^|[-_./])(sample|samp|example|dist|defaults?|template|tmpl|orig|in)($|[-_./])`)
+	configName = lazily(
 		`(?i)(^|/)(\.env|[^/]*(config|conf|settings?|local|env|parameters|database|connect)[^/]*)\.?[^/]*$`,
 	)
 	formatOf = []struct {
 		format string
-		name   *regexp.Regexp
+		name   *pattern
 	}{
-		{"dotenv", regexp.MustCompile(`(?i)(^|/)\.env`)},
-		{"php", regexp.MustCompile(`(?i)\.(php\d?|inc)`)},
-		{"ini", regexp.MustCompile(`(?i)\.(ini|conf|cfg)`)},
-		{"json", regexp.MustCompile(`(?i)\.json`)},
-		{"yaml", regexp.MustCompile(`(?i)\.ya?ml`)},
-		{"toml", regexp.MustCompile(`(?i)\.toml`)},
+		{"dotenv", lazily(`(?i)(^|/)\.env`)},
+		{"php", lazily(`(?i)\.(php\d?|inc)`)},
+		{"ini", lazily(`(?i)\.(ini|conf|cfg)`)},
+		{"json", lazily(`(?i)\.json`)},
+		{"yaml", lazily(`(?i)\.ya?ml`)},
+		{"toml", lazily(`(?i)\.toml`)},
 	}
-	notConfig = regexp.MustCompile(
+	notConfig = lazily(
 		`(?i)(^|/)(composer|package|phpunit|phpstan|psalm|webpack|tsconfig|\.eslintrc|docker|\.?travis)[^/]*$`,
 	)
 )
@@ -50,24 +49,24 @@ const literal = `('(?:[^'\\]|\\.)*'|"(?:[^"\\$]|\\.)*"|-?\d+|(?i:true|false|null
 
 // keyed are the forms in which a format sets a key on a line: group 1 the key, 2 the
 // value as it is written.
-var keyed = map[string][]*regexp.Regexp{
+var keyed = map[string][]*pattern{
 	"php": {
-		regexp.MustCompile(`define\(\s*['"](\w+)['"]\s*,\s*` + literal + `\s*\)`),
-		regexp.MustCompile(`\$([\w>-]+(?:\[['"]?[\w.-]+['"]?\])*)\s*=\s*` + literal + `\s*;`),
-		regexp.MustCompile(`['"]([\w.-]+)['"]\s*=>\s*` + literal),
-		regexp.MustCompile(`const\s+(\w+)\s*=\s*` + literal + `\s*;`),
+		lazily(`define\(\s*['"](\w+)['"]\s*,\s*` + literal + `\s*\)`),
+		lazily(`\$([\w>-]+(?:\[['"]?[\w.-]+['"]?\])*)\s*=\s*` + literal + `\s*;`),
+		lazily(`['"]([\w.-]+)['"]\s*=>\s*` + literal),
+		lazily(`const\s+(\w+)\s*=\s*` + literal + `\s*;`),
 	},
-	"ini":    {regexp.MustCompile(`^\s*([\w.\[\]-]+)\s*=[ \t]*([^;#]*?)\s*$`)},
-	"toml":   {regexp.MustCompile(`^\s*([\w.-]+)\s*=[ \t]*([^#]*?)\s*$`)},
-	"dotenv": {regexp.MustCompile(`^\s*(?:export\s+)?(\w+)=(.*?)\s*$`)},
-	"yaml":   {regexp.MustCompile(`^\s*(?:- )?([\w.-]+):[ \t]+([^\s{\[|>&*#][^#]*?)\s*$`)},
-	"json":   {regexp.MustCompile(`"([\w.-]+)"\s*:\s*("(?:[^"\\]|\\.)*"|-?\d+)`)},
+	"ini":    {lazily(`^\s*([\w.\[\]-]+)\s*=[ \t]*([^;#]*?)\s*$`)},
+	"toml":   {lazily(`^\s*([\w.-]+)\s*=[ \t]*([^#]*?)\s*$`)},
+	"dotenv": {lazily(`^\s*(?:export\s+)?(\w+)=(.*?)\s*$`)},
+	"yaml":   {lazily(`^\s*(?:- )?([\w.-]+):[ \t]+([^\s{\[|>&*#][^#]*?)\s*$`)},
+	"json":   {lazily(`"([\w.-]+)"\s*:\s*("(?:[^"\\]|\\.)*"|-?\d+)`)},
 }
 
-var commented = map[string]*regexp.Regexp{
-	"php": regexp.MustCompile(`^\s*(//|#|\*|/\*)`), "ini": regexp.MustCompile(`^\s*[;#]`),
-	"toml": regexp.MustCompile(`^\s*#`), "dotenv": regexp.MustCompile(`^\s*#`), "yaml": regexp.MustCompile(`^\s*#`),
-	"json": regexp.MustCompile(`^\s*//`),
+var commented = map[string]*pattern{
+	"php": lazily(`^\s*(//|#|\*|/\*)`), "ini": lazily(`^\s*[;#]`),
+	"toml": lazily(`^\s*#`), "dotenv": lazily(`^\s*#`), "yaml": lazily(`^\s*#`),
+	"json": lazily(`^\s*//`),
 }
 
 // Configs makes templates of the samples of configuration files that the app comes with:
@@ -224,49 +223,49 @@ func (n *nearby) see(line string) {
 }
 
 var (
-	sectionLine = regexp.MustCompile(`^\s*\[[^\]]+\]\s*$`)
-	dataWord    = regexp.MustCompile(
+	sectionLine = lazily(`^\s*\[[^\]]+\]\s*$`)
+	dataWord    = lazily(
 		`(?i)(\bdb|db_|_db|data_?base|mysql|mariadb|pgsql|postgres|\bsql\b|\bdsn\b|connection)`,
 	)
-	mailWord  = regexp.MustCompile(`(?i)(smtp|imap|e?mail|ldap|redis|memcache|proxy|sphinx|ftp)`)
-	notData   = regexp.MustCompile(`(setup|ssl|cert|api|oauth|charset|collat|socket|timeout|persist)`)
+	mailWord  = lazily(`(?i)(smtp|imap|e?mail|ldap|redis|memcache|proxy|sphinx|ftp)`)
+	notData   = lazily(`(setup|ssl|cert|api|oauth|charset|collat|socket|timeout|persist)`)
 	lowered   = strings.NewReplacer("[", "_", "]", "", "'", "", `"`, "", "-", "_", ".", "_", ">", "")
-	severalOf = regexp.MustCompile(`_+`)
+	severalOf = lazily(`_+`)
 )
 
 // rules give the value that belongs to a key; the first that fits counts. Those with data
 // hold only where the key, or what stands shortly before, speaks of a database.
 var rules = []struct {
 	data  bool
-	key   *regexp.Regexp
+	key   *pattern
 	value string
 }{
-	{false, regexp.MustCompile(`admin_?(pass(word|wd)?|pwd)$`), "admin.password"},
-	{false, regexp.MustCompile(`admin_?(user(name)?|login|name)$`), "admin.name"},
-	{false, regexp.MustCompile(`(admin|contact|webmaster|site)_?e?_?mail(_?address)?$`), "admin.email"},
-	{true, regexp.MustCompile(`(pass(word|wd|wort)?|pwd|pw)$`), "data.password"},
-	{true, regexp.MustCompile(`(user(name)?|login|usr)$`), "data.user"},
-	{true, regexp.MustCompile(`(host(name)?|server|address)$`), "data.host"},
-	{true, regexp.MustCompile(`port$`), "data.port"},
-	{true, regexp.MustCompile(`(table_?)?(prefix|praefix)$`), "tables"},
-	{false, regexp.MustCompile(`(^|_)table_?prefix$`), "tables"},
-	{true, regexp.MustCompile(`(type|driver|engine|adapter|dbms|backend)$`), "value.engine"},
-	{true, regexp.MustCompile(`(sqlite_?)?(file(name)?|path)$`), "data.file"},
+	{false, lazily(`admin_?(pass(word|wd)?|pwd)$`), "admin.password"},
+	{false, lazily(`admin_?(user(name)?|login|name)$`), "admin.name"},
+	{false, lazily(`(admin|contact|webmaster|site)_?e?_?mail(_?address)?$`), "admin.email"},
+	{true, lazily(`(pass(word|wd|wort)?|pwd|pw)$`), "data.password"},
+	{true, lazily(`(user(name)?|login|usr)$`), "data.user"},
+	{true, lazily(`(host(name)?|server|address)$`), "data.host"},
+	{true, lazily(`port$`), "data.port"},
+	{true, lazily(`(table_?)?(prefix|praefix)$`), "tables"},
+	{false, lazily(`(^|_)table_?prefix$`), "tables"},
+	{true, lazily(`(type|driver|engine|adapter|dbms|backend)$`), "value.engine"},
+	{true, lazily(`(sqlite_?)?(file(name)?|path)$`), "data.file"},
 	{
 		true,
-		regexp.MustCompile(`(^|_)(db_?name|db|database(_?name)?|name|schema|base|dbname|database_default)$`),
+		lazily(`(^|_)(db_?name|db|database(_?name)?|name|schema|base|dbname|database_default)$`),
 		"data.name",
 	},
 	{
 		false,
-		regexp.MustCompile(`(^|_)(site|base|app|root|self|home|full|public|blog|forum|web)_?(url|uri|address)(_?path)?$`),
+		lazily(`(^|_)(site|base|app|root|self|home|full|public|blog|forum|web)_?(url|uri|address)(_?path)?$`),
 		"url",
 	},
-	{false, regexp.MustCompile(`(^|_)(site|blog|forum|app|page)_?(title|name)$`), "title"},
-	{false, regexp.MustCompile(`(^|_)((default_?)?lang(uage)?|locale)$`), "language"},
+	{false, lazily(`(^|_)(site|blog|forum|app|page)_?(title|name)$`), "title"},
+	{false, lazily(`(^|_)((default_?)?lang(uage)?|locale)$`), "language"},
 	{
 		false,
-		regexp.MustCompile(
+		lazily(
 			`(secret(_?key)?|salt|app_?key|cookie_?key|encryption_?key|auth_?key|nonce|pepper|crypt_?key|hash_?key)$`,
 		),
 		"secret.",

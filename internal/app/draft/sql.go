@@ -24,41 +24,41 @@ type Account struct {
 }
 
 var (
-	sqlFile    = regexp.MustCompile(`(?i)(\.sql|(^|/)(mysql|mariadb|pgsql|postgres(ql)?|sqlite3?))$`)
-	makesTable = regexp.MustCompile(
+	sqlFile    = lazily(`(?i)(\.sql|(^|/)(mysql|mariadb|pgsql|postgres(ql)?|sqlite3?))$`)
+	makesTable = lazily(
 		"(?i)CREATE\\s+TABLE\\s+(?:IF\\s+NOT\\s+EXISTS\\s+)?[`\"\\[]?(?:\\w+\\.)?([\\w#%{}$-]+)",
 	)
-	upgrades = regexp.MustCompile(
+	upgrades = lazily(
 		`(?i)(upgrade|update|migrat|patch|convert|change|alter|drop|uninstall|delta|versions?/)`,
 	)
-	insertsUser = regexp.MustCompile(
+	insertsUser = lazily(
 		"(?is)INSERT\\s+(?:IGNORE\\s+)?INTO\\s+[`\"]?(\\w*(?:user|member|account|admin|author|people)\\w*)[`\"]?\\s*" +
 			"(?:\\(([^)]*)\\))?\\s*VALUES\\s*\\(((?:[^()']|'(?:[^']|'')*'|\\([^()]*\\))*)\\)",
 	)
-	ofEngine = map[string]*regexp.Regexp{
-		"mariadb":    regexp.MustCompile("(?i)(auto_increment|engine\\s*=|`\\w+`\\s|unsigned)"),
-		"postgresql": regexp.MustCompile(`(?i)(\bserial\b|nextval\(|::regclass|\bbytea\b|with(out)? time zone)`),
-		"sqlite":     regexp.MustCompile(`(?i)(autoincrement|pragma )`),
+	ofEngine = map[string]*pattern{
+		"mariadb":    lazily("(?i)(auto_increment|engine\\s*=|`\\w+`\\s|unsigned)"),
+		"postgresql": lazily(`(?i)(\bserial\b|nextval\(|::regclass|\bbytea\b|with(out)? time zone)`),
+		"sqlite":     lazily(`(?i)(autoincrement|pragma )`),
 	}
-	inPath = map[string]*regexp.Regexp{
-		"mariadb":    regexp.MustCompile(`(?i)(mysql|maria)`),
-		"postgresql": regexp.MustCompile(`(?i)(pgsql|postgres)`),
-		"sqlite":     regexp.MustCompile(`(?i)sqlite`),
+	inPath = map[string]*pattern{
+		"mariadb":    lazily(`(?i)(mysql|maria)`),
+		"postgresql": lazily(`(?i)(pgsql|postgres)`),
+		"sqlite":     lazily(`(?i)sqlite`),
 	}
-	nameColumn     = regexp.MustCompile(`(?i)^(user_?name|login|name|nick(name)?|user|\w+_login|\w+_?name)$`)
-	passwordColumn = regexp.MustCompile(`(?i)(pass(word|wd)?|pwd|hash)`)
+	nameColumn     = lazily(`(?i)^(user_?name|login|name|nick(name)?|user|\w+_login|\w+_?name)$`)
+	passwordColumn = lazily(`(?i)(pass(word|wd)?|pwd|hash)`)
 )
 
 // hashes tells how a password was hashed by what it looks like.
 var hashes = []struct {
 	filter string
-	form   *regexp.Regexp
+	form   *pattern
 }{
-	{"bcrypt", regexp.MustCompile(`^\$2[aby]\$`)},
-	{"argon2id", regexp.MustCompile(`^\$argon2`)},
-	{"md5", regexp.MustCompile(`^[0-9a-f]{32}$`)},
-	{"sha1", regexp.MustCompile(`^[0-9a-f]{40}$`)},
-	{"sha256", regexp.MustCompile(`^[0-9a-f]{64}$`)},
+	{"bcrypt", lazily(`^\$2[aby]\$`)},
+	{"argon2id", lazily(`^\$argon2`)},
+	{"md5", lazily(`^[0-9a-f]{32}$`)},
+	{"sha1", lazily(`^[0-9a-f]{40}$`)},
+	{"sha256", lazily(`^[0-9a-f]{64}$`)},
 }
 
 // Schemas finds the files that make the app's tables: for each engine the one with the
@@ -119,7 +119,7 @@ func engineOf(name, text string) string {
 	return "mariadb"
 }
 
-var plainPrefix = regexp.MustCompile(`^[a-z][a-z0-9]*_`)
+var plainPrefix = lazily(`^[a-z][a-z0-9]*_`)
 
 // prefixOf is what all tables begin with.
 func prefixOf(tables [][]string) string {
@@ -178,14 +178,14 @@ func fieldsOf(list string) []string {
 	return out
 }
 
-var columnLine = regexp.MustCompile("(?m)^\\s*[`\"]?(\\w+)[`\"]?\\s+(?i:int|integer|bigint|smallint|tinyint|" +
+var columnLine = lazily("(?m)^\\s*[`\"]?(\\w+)[`\"]?\\s+(?i:int|integer|bigint|smallint|tinyint|" +
 	"mediumint|serial|bigserial|varchar|char|character|text|mediumtext|longtext|" +
 	"boolean|bool|date|datetime|timestamp|enum|blob|" +
 	"float|double|decimal|numeric)")
 
 // columnsOf lists the columns of a table that the text makes.
 func columnsOf(text, table string) []string {
-	at := regexp.MustCompile("(?i)CREATE\\s+TABLE\\s+(?:IF\\s+NOT\\s+EXISTS\\s+)?[`\"]?" + regexp.QuoteMeta(table) +
+	at := lazily("(?i)CREATE\\s+TABLE\\s+(?:IF\\s+NOT\\s+EXISTS\\s+)?[`\"]?" + regexp.QuoteMeta(table) +
 		"[`\"]?\\s*\\(").FindStringIndex(text)
 	if at == nil {
 		return nil
@@ -201,7 +201,7 @@ func columnsOf(text, table string) []string {
 	return out
 }
 
-var valueForm = regexp.MustCompile(`\s*'((?:[^']|'')*)'|([^,]+)`)
+var valueForm = lazily(`\s*'((?:[^']|'')*)'|([^,]+)`)
 
 func valuesOf(list string) []string {
 	var out []string

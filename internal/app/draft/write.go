@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -96,7 +95,7 @@ func (w *writer) found(format string, args ...any) {
 	w.d.Found = append(w.d.Found, fmt.Sprintf(format, args...))
 }
 
-var plainYAML = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9._/() -]*$`)
+var plainYAML = lazily(`^[A-Za-z][A-Za-z0-9._/() -]*$`)
 
 // YAML writes a text as YAML, in quotes where it needs them.
 func YAML(text string) string { return q(text) }
@@ -251,7 +250,7 @@ func (w *writer) place() {
 	}
 }
 
-var valueName = regexp.MustCompile(`\{(secret|value)\.([a-z0-9-]+)`)
+var valueName = lazily(`\{(secret|value)\.([a-z0-9-]+)`)
 
 func (w *writer) config() {
 	w.secrets, w.values = map[string]bool{}, map[string]string{}
@@ -545,8 +544,8 @@ func Named(name string) string {
 	if r := ReleaseOf(name); r != "" {
 		name = name[:strings.Index(name, r)]
 	}
-	name = regexp.MustCompile(`\.(tar|tgz|zip|t[bx]z).*$`).ReplaceAllString(name, "")
-	name = strings.Trim(regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(name, "-"), "-")
+	name = lazily(`\.(tar|tgz|zip|t[bx]z).*$`).ReplaceAllString(name, "")
+	name = strings.Trim(lazily(`[^a-z0-9]+`).ReplaceAllString(name, "-"), "-")
 	if !kit.IsName(name) {
 		return "app"
 	}

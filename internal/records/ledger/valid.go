@@ -45,6 +45,8 @@ func (s Site) Valid() error {
 		return wrong("title or admin", s.Title)
 	case s.Job != "" && !jobForm.MatchString(s.Job), s.LastJob != "" && !jobForm.MatchString(s.LastJob):
 		return wrong("job", s.Job+s.LastJob)
+	case !s.Care.Valid():
+		return wrong("care", fmt.Sprint(s.Care))
 	case s.Files < 0 || s.Bytes < 0 || s.DatabaseBytes < 0:
 		return wrong("size", fmt.Sprint(s.Bytes))
 	}

@@ -139,3 +139,17 @@ func TestVisitorsMeanwhile(t *testing.T) {
 	assert.True(t, came.OK, strings.Join(came.Problems, "; "))
 	assert.FileExists(t, mine)
 }
+
+// Without space for a copy there is no rehearsal: that is said, and nothing is left of it.
+func TestNoSpaceForACopy(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	before := w.Snapshot()
+	w.Trip.Full = true
+	_, err = rehearse.Rehearse(ctx, w.Desk, update.Request{Site: "journal"})
+	w.Trip.Full = false
+	require.ErrorContains(t, err, "could not be rehearsed")
+	sitetest.Same(t, before, w.Snapshot())
+	assert.Len(t, addresses(t, w), 1)
+}
