@@ -17,6 +17,7 @@ import (
 	"tivset/internal/talk"
 	"tivset/internal/work"
 	"tivset/internal/work/install"
+	"tivset/internal/work/many"
 )
 
 type installOptions struct {
@@ -33,6 +34,9 @@ type installOptions struct {
 	keepFailed    bool
 	copyPassword  bool
 	talked        bool // something was answered in a conversation
+	table         string
+	results       string
+	atOnce        int
 }
 
 func (a *app) install() *cobra.Command {
@@ -44,14 +48,19 @@ func (a *app) install() *cobra.Command {
 			"told and cannot do without; with --yes, or without a terminal, it asks nothing and names\n" +
 			"all that is missing at once. The review shows everything that is about to happen; then the\n" +
 			"site is set up, checked as a visitor and as the admin, and recorded. When anything fails,\n" +
-			"all that was begun is undone.",
+			"all that was begun is undone. With --table each row of a table is a site: all are looked at\n" +
+			"first, then installed side by side; a row that fails is undone, and the others go on.",
 		Example: "  tivset install quaybench --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
 			"      -a admin.email=wharfinger@lockside.localhost --accept-licence\n" +
-			"  tivset install --answers lockside.yaml --yes",
+			"  tivset install --answers lockside.yaml --yes\n" +
+			"  tivset install helmroom --table course.csv -a title=\"Class {number}\" --results done.csv",
 		Args: takes(0, 1, "[APP] [--at ADDRESS]"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				o.app = args[0]
+			}
+			if o.table != "" {
+				return a.installTable(c.Context(), o)
 			}
 			return a.runInstall(c.Context(), o)
 		},
@@ -75,6 +84,10 @@ func (a *app) install() *cobra.Command {
 		false,
 		"put the admin's password on the clipboard at the end, through the terminal",
 	)
+	f.StringVar(&o.table, "table", "",
+		"install every row of a table (CSV), whose columns are answers; - for standard input")
+	f.StringVar(&o.results, "results", "", "with --table: write what came of each row to this file, as CSV")
+	f.IntVar(&o.atOnce, "at-once", many.AtOnce, "with --table: how many sites of an account are installed side by side")
 	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
 	return c
 }

@@ -78,6 +78,9 @@ type said struct {
 	Remedy string `json:"remedy"`
 }
 
+// Outcome is how something ended that failed so, in a word.
+func Outcome(err error) string { return outcomes[fault.Of(err).Kind] }
+
 // Failed is the document of a fault.
 func (s *Streams) Failed(err error) any {
 	f := fault.Of(err)

@@ -18,7 +18,7 @@ var floors = []struct {
 	rooms map[string]string // the room, and what it may import of its own floor
 }{
 	{"small tools", map[string]string{
-		"answer/care": "fault", "answer/tongue": "",
+		"answer/care": "fault", "answer/tongue": "", "answer/table": "fault",
 		"fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
 	}},
 	{"hosting, its rooms", map[string]string{
@@ -58,6 +58,7 @@ var floors = []struct {
 		"work/adopt": "",
 		"work/place": "work/remove", "work/restore": "work/backup work/place",
 		"work/rebuild":  "work/adopt work/backup work/restore",
+		"work/many":     "work/install",
 		"work/rehearse": "work/place work/remove work/update",
 		"work/rounds":   "work/backup work/rehearse work/update",
 	}},

@@ -1,0 +1,144 @@
+package command
+
+import (
+	"context"
+	"io"
+	"os"
+
+	"tivset/internal/answer/table"
+	"tivset/internal/fault"
+	"tivset/internal/records/job"
+	"tivset/internal/screen"
+	"tivset/internal/work/many"
+)
+
+// installTable installs every row of a table.
+func (a *app) installTable(ctx context.Context, o *installOptions) error {
+	switch {
+	case o.archive != "" || o.copyPassword || o.saveAnswers != "" || o.keepFailed:
+		return fault.New(fault.Usage, "--archive, --copy, --save-answers and --keep-failed are for one site", "--table",
+			"Leave them out.")
+	case o.atOnce < 1:
+		return fault.New(fault.Usage, "at least one site has to be installed at once", "--at-once",
+			"Give a number from 1 on.")
+	}
+	text, err := a.readTable(o.table)
+	if err != nil {
+		return err
+	}
+	rows, err := table.Read(text)
+	if err != nil {
+		return err
+	}
+	all, err := a.request(o)
+	if err != nil {
+		return err
+	}
+	s, done, err := a.core(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	a.remind(ctx, s)
+	p, err := many.Look(ctx, s.Desk, many.Request{Table: rows, All: all})
+	if err != nil {
+		return err
+	}
+	if p.Install > 0 || a.dryRun {
+		if err := a.agree(ctx, a.streams.ReviewMany(p), "Install all of them?", tableJSON(p)); err != nil {
+			return err
+		}
+	}
+	file, err := a.resultsFile(o.results)
+	if err != nil {
+		return err
+	}
+	shows, stage := a.streams.RowEnded, func(many.Row, job.Event) {}
+	if a.streams.Loud {
+		stage = a.streams.RowStage
+	}
+	if a.json {
+		shows = nil
+	}
+	results := many.Carry(ctx, s.Desk, p, o.atOnce, shows, stage)
+	if file != nil {
+		err = screen.WriteResults(file, results, o.showPassword)
+		if closing := file.Close(); err == nil {
+			err = closing
+		}
+		if err != nil {
+			a.streams.Note("the results could not be written: " + err.Error())
+		}
+	}
+	return a.tabled(results, o.showPassword)
+}
+
+// tabled says how the rows ended; the worst of them gives the exit code.
+func (a *app) tabled(results []many.Result, passwords bool) error {
+	code, documents := 0, []any{}
+	for _, r := range results {
+		document := map[string]any{"line": r.Line, "at": r.At}
+		switch {
+		case r.Err != nil:
+			code = max(code, screen.Code(r.Err))
+			document["outcome"], document["error"] = screen.Outcome(r.Err), a.streams.Failed(r.Err)
+		case r.There != nil:
+			document["outcome"], document["site"] = "there", r.There
+		default:
+			document["outcome"], document["installed"] = "installed", installedJSON(r.Done, passwords)
+		}
+		documents = append(documents, document)
+	}
+	if a.json {
+		if err := a.streams.WriteJSON(map[string]any{"rows": documents}); err != nil {
+			return err
+		}
+	} else {
+		a.streams.ManyEnded(results)
+	}
+	if code != 0 {
+		return &silent{code}
+	}
+	return nil
+}
+
+// tableJSON is the plan of a table.
+func tableJSON(p *many.Plan) any {
+	rows := []any{}
+	for _, r := range p.Rows {
+		row := map[string]any{"line": r.Line, "at": r.At, "outcome": "there"}
+		if r.Plan != nil {
+			row["outcome"], row["plan"] = "to install", r.Plan
+		}
+		rows = append(rows, row)
+	}
+	return map[string]any{"rows": rows, "install": p.Install, "files": p.Files, "bytes": p.Bytes,
+		"databases": p.Databases, "warnings": list(p.Warnings)}
+}
+
+func (a *app) readTable(name string) ([]byte, error) {
+	var from io.Reader = a.streams.In
+	if name != "-" {
+		file, err := os.Open(name)
+		if err != nil {
+			return nil, fault.New(fault.Usage, "the table cannot be read", name, "Check its name.").Because(err)
+		}
+		defer file.Close()
+		from = file
+	}
+	return io.ReadAll(io.LimitReader(from, table.Longest+1))
+}
+
+// resultsFile makes the file of the results before anything is installed: passwords that
+// can be written nowhere would be too late to tell of.
+func (a *app) resultsFile(name string) (*os.File, error) {
+	if name == "" {
+		return nil, nil
+	}
+	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "the results cannot be written", name,
+			"Name a file that is not there yet. Nothing was touched.").Because(err)
+	}
+	return file, nil
+}

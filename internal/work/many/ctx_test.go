@@ -1,0 +1,5 @@
+package many_test
+
+import "context"
+
+var ctx = context.Background()
