@@ -26,7 +26,7 @@ func TestAnOwnersWay(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(home, "config", name), text, 0o600))
 	}
-	env := []string{"TIVSET_HOME=" + home, "PATH=/usr/bin:/bin"}
+	env := []string{"TIVSET_HOME=" + home, "PATH=" + t.TempDir()} // no crontab: nobody is asked about it
 	mail := filepath.Join(t.TempDir(), "welcome.txt")
 	require.NoError(t, os.WriteFile(mail, []byte("Ihre Zugangsdaten\n\nDomain: lockside.localhost\n\nSFTP\nServer: "+
 		p.demo.Standin.SSH.Address()+"\nBenutzer: quill\nPasswort: "+p.demo.Password+"\n\nDatenbank (MySQL)\nServer: "+

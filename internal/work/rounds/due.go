@@ -161,8 +161,11 @@ func (o *round) madeElsewhere(ctx context.Context, x ledger.Site, often time.Dur
 	return true, err
 }
 
-// reminders tells of what no check finds: a release that gets no more fixes.
+// reminders tells of what no check finds, once a week: a release that gets no more fixes.
 func (o *round) reminders(x ledger.Site) {
+	if o.request.Dry {
+		return
+	}
 	e, err := o.desk.Book.Catalogue.Find(x.App)
 	if err != nil {
 		return
@@ -175,6 +178,10 @@ func (o *round) reminders(x ledger.Site) {
 	if err != nil || o.desk.Now().Before(until) || o.toldLately(x.Address, "support") {
 		return
 	}
-	o.say(Line{Site: x, What: Trouble, Detail: fmt.Sprintf("release %s has got no fixes since %s", x.Release, of.Fixes),
-		Remedy: "Bring it to a newer one: " + fault.Call("update", x.Address), of: care.Trouble, key: "support"})
+	l := Line{Site: x, What: Trouble, Detail: fmt.Sprintf("release %s has got no fixes since %s", x.Release, of.Fixes),
+		Remedy: "Bring it to a newer one: " + fault.Call("update", x.Address), of: care.Trouble, key: "support"}
+	o.say(l)
+	o.one.Lock()
+	defer o.one.Unlock()
+	o.reminded = append(o.reminded, l) // whether or not somebody is mailed: it is no news every hour
 }

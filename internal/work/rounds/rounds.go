@@ -82,6 +82,8 @@ type round struct {
 	one   sync.Mutex
 	out   *Round
 	shows func(Line)
+
+	reminded []Line // what was told of though nothing happened
 }
 
 // Go makes a round. Shows, which may be nil, is called with each line as it comes.
@@ -109,6 +111,7 @@ func Go(ctx context.Context, d *work.Desk, r Request, shows func(Line)) (*Round,
 		return out, nil
 	}
 	o.tell(ctx)
+	o.told(o.reminded)
 	o.kept.At, o.kept.Seconds = begun.UTC(), out.Took.Seconds()
 	if len(out.Lines) > 0 {
 		o.kept.LinesAt, o.kept.Lines = begun.UTC(), nil
@@ -124,6 +127,11 @@ func (o *round) all(ctx context.Context) error {
 	if now := o.desk.Now(); now.Sub(o.kept.Looked) >= lookedUp && !o.request.Dry {
 		o.out.Unseen = update.LookUp(ctx, o.desk)
 		o.kept.Looked = now.UTC()
+	}
+	if name := o.request.Account; name != "" {
+		if _, err := o.desk.Book.Home.Account(name); err != nil {
+			return err
+		}
 	}
 	sites, err := o.desk.Book.All(ctx)
 	if err != nil {

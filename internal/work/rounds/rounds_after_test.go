@@ -292,3 +292,24 @@ func (o *owned) kept() home.Rounds {
 	require.NoError(o.T, err)
 	return r
 }
+
+// A release that gets no more fixes is told of once a week, though nobody is mailed.
+func TestAReleaseWithoutFixes(t *testing.T) {
+	o := owners(t)
+	_, err := o.Install(sitetest.Older("pennywharf", "lockside.localhost/shop", "3.1.4"))
+	require.NoError(t, err)
+	o.entrust("shop", map[string]string{"takes": "nothing", "tells": "nobody", "backups": "none"})
+	o.at = o.at.AddDate(3, 0, 0)
+	o.begin()
+	told := 0
+	for range 9 {
+		came, _ := o.round(rounds.Request{Now: true})
+		for _, l := range came.Lines {
+			if strings.Contains(l.Detail, "has got no fixes since") {
+				told++
+			}
+		}
+		o.later(24 * time.Hour)
+	}
+	assert.Equal(t, 2, told)
+}

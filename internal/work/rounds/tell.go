@@ -50,12 +50,16 @@ func (o *round) tell(ctx context.Context) {
 }
 
 func (o *round) toldLately(address, key string) bool {
+	o.one.Lock()
+	defer o.one.Unlock()
 	at, told := o.kept.Told[address][key]
 	return told && o.desk.Now().Sub(at) < again
 }
 
 // told remembers which troubles somebody knows of.
 func (o *round) told(lines []Line) {
+	o.one.Lock()
+	defer o.one.Unlock()
 	for _, l := range lines {
 		if l.key == "" {
 			continue
