@@ -109,8 +109,7 @@ func TestAppsShowEverything(t *testing.T) {
 			assert.True(t, formats[format], format)
 		}
 	}
-	for _, extra := range []string{"theme", "sample", "languages", "extensions", "lockout", "search-engines",
-		"many-sites"} {
+	for _, extra := range []string{"theme", "sample", "languages", "extensions", "lockout", "search-engines"} {
 		assert.True(t, extras[extra], extra)
 	}
 	assert.True(t, secrets > 0 && conditions > 0 && patterns > 0)

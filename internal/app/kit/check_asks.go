@@ -14,18 +14,14 @@ import (
 
 // usualExtras are the extras that several apps have, with the words in which
 // every app's owner is asked for them.
-var usualExtras = map[string]struct{ ask, help, warning string }{
-	"theme":      {"Theme", "How the site looks. It can be changed later.", ""},
-	"sample":     {"Sample content", "A few made-up entries, to see how the site looks when it is in use.", ""},
-	"languages":  {"Further languages", "The languages that visitors can switch to.", ""},
-	"extensions": {"Extensions", "What the app can do beyond its usual work.", ""},
-	"lockout": {"Lock out repeated failed sign-ins", "Whoever types wrong passwords again and again has to wait.",
-		""},
+var usualExtras = map[string]struct{ ask, help string }{
+	"theme":      {"Theme", "How the site looks. It can be changed later."},
+	"sample":     {"Sample content", "A few made-up entries, to see how the site looks when it is in use."},
+	"languages":  {"Further languages", "The languages that visitors can switch to."},
+	"extensions": {"Extensions", "What the app can do beyond its usual work."},
+	"lockout":    {"Lock out repeated failed sign-ins", "Whoever types wrong passwords again and again has to wait."},
 	"search-engines": {"Search engines welcome",
-		"With no, search engines are asked to leave the site out: for a site that is not ready, or for a few.", ""},
-	"many-sites": {"One installation for many sites", "One installation that serves several sites. Normally no.",
-		"one installation for many sites is harder to update, to move and to take back: take it only when you know that " +
-			"you need it"},
+		"With no, search engines are asked to leave the site out: for a site that is not ready, or for a few."},
 }
 
 // groups are the words of a kit for the groups that its questions can be in.
@@ -146,7 +142,7 @@ func (c *checker) extras() {
 		e := &c.Extras[i]
 		key := "extras." + strconv.Itoa(i)
 		usual := usualExtras[e.ID]
-		e.Ask, e.Help, e.Warning = cmp.Or(e.Ask, usual.ask), cmp.Or(e.Help, usual.help), cmp.Or(e.Warning, usual.warning)
+		e.Ask, e.Help = cmp.Or(e.Ask, usual.ask), cmp.Or(e.Help, usual.help)
 		e.Kind = cmp.Or(e.Kind, "yes-no")
 		if e.Kind == "several-of" {
 			e.Default = cmp.Or(e.Default, answer.None)

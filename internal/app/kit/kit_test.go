@@ -239,10 +239,10 @@ func FuzzRead(f *testing.F) {
 // that the kit uses are known.
 func TestUsualWords(t *testing.T) {
 	k, err := kit.Read(good(t, "place:",
-		"extras:\n  - {id: many-sites, default: no}\n  - {id: languages, kind: several-of, options: [de]}\nplace:"),
+		"extras:\n  - {id: lockout, default: no, warning: mind it}\n  - {id: languages, kind: several-of, options: [de]}\nplace:"),
 		"quaybench")
 	require.NoError(t, err)
-	assert.Equal(t, "One installation for many sites", k.Extras[0].Ask)
+	assert.Equal(t, "Lock out repeated failed sign-ins", k.Extras[0].Ask)
 	assert.NotEmpty(t, k.Extras[0].Warning)
 	assert.Equal(t, "none", k.Extras[1].Default)
 	assert.Contains(t, k.Names(), "extra.languages")
