@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"runtime"
+	"slices"
 	"strings"
 
 	"tivset/internal/fault"
@@ -21,6 +22,9 @@ type Timer struct {
 	Every   string // an interval such as 1h or 30m
 	Program string // whole path of this program
 	Home    string // TIVSET_HOME as a whole path, "" for the usual one
+	// variables besides that say where Tivset's files are, NAME=VALUE: cron has none of a
+	// shell's own
+	Env []string
 }
 
 // mark is what the line is marked with: each home has its own rounds.
@@ -28,8 +32,13 @@ func (t Timer) mark() string { return strings.TrimSpace("rounds " + t.Home) }
 
 func (t Timer) line() string {
 	line := ssh.Quote([]string{t.Program, "rounds", "--quiet"})
+	env := t.Env
 	if t.Home != "" {
-		line = "TIVSET_HOME=" + ssh.Quote([]string{t.Home}) + " " + line
+		env = append([]string{"TIVSET_HOME=" + t.Home}, env...)
+	}
+	for _, variable := range slices.Backward(env) {
+		name, value, _ := strings.Cut(variable, "=")
+		line = name + "=" + ssh.Quote([]string{value}) + " " + line
 	}
 	return hosting.TimerLine(t.Every, t.Home+t.Program, line)
 }

@@ -37,11 +37,11 @@ func TestOwnTimer(t *testing.T) {
 		`(?s)^5 4 \* \* \* mine\n# begin .*\n\d+ \*/1 \* \* \* TIVSET_HOME='/home/w/x\\%' '/opt/ti vset' 'rounds' '--quiet'\n# end [^\n]*\n$`,
 		kept,
 	)
-	other := Timer{Every: "30m", Program: "/bin/tivset"}
+	other := Timer{Every: "30m", Program: "/bin/tivset", Env: []string{"XDG_DATA_HOME=/home/w/my data"}}
 	require.NoError(t, s.SetRounds(ctx, other, true), "each home has its own")
 	line, err = s.RoundsLine(ctx, other)
 	require.NoError(t, err)
-	assert.Equal(t, "*/30 * * * * '/bin/tivset' 'rounds' '--quiet'", line)
+	assert.Equal(t, "*/30 * * * * XDG_DATA_HOME='/home/w/my data' '/bin/tivset' 'rounds' '--quiet'", line)
 	line, err = s.RoundsLine(ctx, mine)
 	require.NoError(t, err)
 	assert.Contains(t, line, "/home/w")

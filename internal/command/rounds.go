@@ -150,6 +150,12 @@ func (a *app) timer(every string) (accounts.Timer, error) {
 	var err error
 	if t.Program, err = os.Executable(); err == nil && t.Home != "" {
 		t.Home, err = filepath.Abs(t.Home)
+		return t, err
+	}
+	for _, name := range []string{"XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"} {
+		if value := a.world.Env(name); value != "" {
+			t.Env = append(t.Env, name+"="+value)
+		}
 	}
 	return t, err
 }

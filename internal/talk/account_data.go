@@ -102,15 +102,14 @@ func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data lette
 		return nil
 	}
 	for {
-		err := c.tryWays(ctx, d, data, ways)
+		answered, err := c.tryWays(ctx, d, data, ways)
 		if err == nil || ctx.Err() != nil {
 			return ctx.Err()
 		}
-		f := fault.Of(err)
-		c.Ask.Refuse(f.What, f.Remedy)
+		c.Ask.Refuse(fault.Of(err).What, "")
 		if !refused(err) {
-			if len(ways) > 0 && !c.account.Line().Shell && !c.account.Line().OwnMachine {
-				d.Server = account.Courier + strings.TrimPrefix(ways[0], account.Tunnel)
+			if line := c.account.Line(); !answered && !line.Shell && !line.OwnMachine { // only the sites may reach it
+				d.Server = account.Courier + ways[0]
 			}
 			c.Ask.Note("  You make databases in the host's own pages; Tivset says which, and tries them.")
 			return nil
@@ -127,13 +126,14 @@ func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data lette
 }
 
 // tryWays signs in by one way after the other, and sees whether the user may make
-// databases.
-func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data letter.Data, ways []string) error {
+// databases. Answered says that the server lets the user in, whatever it may.
+func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data letter.Data, ways []string) (answered bool,
+	err error) {
 	var first error
 	for _, way := range ways {
 		draft, err := c.draft()
 		if err != nil {
-			return err
+			return false, err
 		}
 		try := *d
 		try.Server, try.Make = way, ""
@@ -143,18 +143,18 @@ func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data lett
 			d.Server, d.Make = way, ""
 			d.Admin = &account.Login{User: data.User, Password: "plain:" + data.Password}
 			c.Ask.Good(engine + " " + version + " answers, and " + data.User + " may make databases and users")
-			return nil
+			return true, nil
 		}
 		if version != "" { // it lets the user in, who may not make any
 			d.Server = way
 			c.Ask.Good(engine + " " + version + " answers")
-			return err
+			return true, err
 		}
 		if first == nil || refused(err) {
 			first = err
 		}
 	}
-	return first
+	return false, first
 }
 
 func (c *NewAccount) dataAgain(ctx context.Context) error {

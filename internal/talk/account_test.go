@@ -12,6 +12,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/letter"
+	"tivset/internal/site"
 	"tivset/internal/talk"
 	"tivset/internal/testing/sitetest"
 )
@@ -21,16 +22,19 @@ import (
 func describe(t *testing.T, w *sitetest.World, name string, yes bool, lines ...line) (*script, error) {
 	t.Helper()
 	s := &script{t: t, lines: lines, yes: yes}
-	c := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv,
-		Truster: func(context.Context, *account.Account) (string, func(string) (string, error), error) {
-			return "key", func(print string) (string, error) {
-				if print == "" {
-					return w.Demo.Standin.SSH.Fingerprint(), nil
-				}
-				return w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), print)
-			}, nil
-		}}
+	c := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w)}
 	return s, c.Run(ctx, name, false)
+}
+
+func truster(w *sitetest.World) talk.Truster {
+	return func(context.Context, *account.Account) (string, func(string) (string, error), error) {
+		return "key", func(print string) (string, error) {
+			if print == "" {
+				return w.Demo.Standin.SSH.Fingerprint(), nil
+			}
+			return w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), print)
+		}, nil
+	}
 }
 
 // domain are the answers about the demo's domain, whose name does not resolve, and the
@@ -189,4 +193,34 @@ func TestAKeyThatIsNotAccepted(t *testing.T) {
 	assert.NotContains(t, s.heard(), "trust")
 	_, err = w.Home.Account("second")
 	require.Error(t, err)
+}
+
+// A database user who may make none is no fault: databases are made by hand there. A server
+// that does not answer from here is left to the sites.
+func TestADatabaseUserWhoMayMakeNone(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	password, err := w.Book.Vault.Get(site.VaultName(done.Site.Address, site.DataPassword))
+	require.NoError(t, err)
+	x := done.Site.Database
+	for _, c := range []struct{ server, says, kept string }{
+		{w.Demo.Standin.Database.Address(), "you make databases in the host's own pages", w.Demo.Standin.Database.Address()},
+		{"127.0.0.1:1", "does not answer", ""},
+	} {
+		lines := far(w)[:7]
+		lines = append(lines, line{question: "Database server", answer: c.server},
+			line{question: "A user who may", answer: x.User}, line{question: "Password", answer: password.Reveal()},
+			line{question: "Mail server"}, line{question: "Keep it?", answer: "y"})
+		s := &script{t: t, lines: lines, yes: true}
+		a := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w)}
+		require.NoError(t, a.Run(ctx, "second", true), s.heard())
+		assert.Contains(t, strings.ToLower(s.heard()), c.says)
+		assert.NotContains(t, s.heard(), "--replace", "no remedy that cannot be followed here")
+		kept, err := w.Home.Account("second")
+		require.NoError(t, err)
+		require.Len(t, kept.Databases, 1)
+		assert.Equal(t, account.ByHand, kept.Databases[0].Make)
+		assert.Contains(t, kept.Databases[0].Server, c.kept)
+	}
 }

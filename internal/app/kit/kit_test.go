@@ -239,7 +239,8 @@ func FuzzRead(f *testing.F) {
 // that the kit uses are known.
 func TestUsualWords(t *testing.T) {
 	k, err := kit.Read(good(t, "place:",
-		"extras:\n  - {id: lockout, default: no, warning: mind it}\n  - {id: languages, kind: several-of, options: [de]}\nplace:"),
+		"extras:\n  - {id: lockout, default: no, warning: mind it}\n"+
+			"  - {id: languages, kind: several-of, options: [de]}\nplace:"),
 		"quaybench")
 	require.NoError(t, err)
 	assert.Equal(t, "Lock out repeated failed sign-ins", k.Extras[0].Ask)

@@ -9,8 +9,12 @@ import (
 	"tivset/internal/fault"
 )
 
-// greeting is for how long a server is waited for, to say what it is.
-const greeting = 5 * time.Second
+// For how long a server is waited for: to be there, and to say what it is. Some look up who
+// asks before they greet.
+const (
+	connecting = 10 * time.Second
+	greeting   = 15 * time.Second
+)
 
 // Answers sees whether what listens at an address (host or host:port) greets as the line's
 // servers do: "SSH-" (RFC 4253, 4.2), or 220 and others of FTP (RFC 959, 5.4).
@@ -18,7 +22,7 @@ func (l Line) Answers(ctx context.Context, at string) error {
 	if _, _, err := net.SplitHostPort(at); err != nil {
 		at = net.JoinHostPort(at, l.Port)
 	}
-	c, err := (&net.Dialer{Timeout: greeting}).DialContext(ctx, "tcp", at)
+	c, err := (&net.Dialer{Timeout: connecting}).DialContext(ctx, "tcp", at)
 	if err != nil {
 		return fault.New(fault.Failed, "no server answers there", at, "Check the name, as the host writes it.").Because(err)
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/answer/care"
+	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/work/backup"
@@ -53,6 +54,20 @@ func (o *round) update(ctx context.Context, x ledger.Site) error {
 		o.over(x, func(key string) bool { return strings.HasPrefix(key, "update ") })
 	}
 	return nil
+}
+
+// kit looks up a kit once a round: sites are many, apps few. It is nil where there is none.
+func (o *round) kit(app string) *kit.Kit {
+	o.one.Lock()
+	defer o.one.Unlock()
+	k, known := o.kits[app]
+	if !known {
+		if e, err := o.desk.Book.Catalogue.Find(app); err == nil {
+			k = e.Kit
+		}
+		o.kits[app] = k
+	}
+	return k
 }
 
 // level is how far the release that is due goes.
@@ -166,11 +181,11 @@ func (o *round) reminders(x ledger.Site) {
 	if o.request.Dry {
 		return
 	}
-	e, err := o.desk.Book.Catalogue.Find(x.App)
-	if err != nil {
+	k := o.kit(x.App)
+	if k == nil {
 		return
 	}
-	of := e.Kit.Find(x.Release)
+	of := k.Find(x.Release)
 	if of == nil || of.Fixes == "" {
 		return
 	}

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tivset/internal/answer/care"
+	"tivset/internal/app/kit"
 	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/records/home"
@@ -83,6 +84,7 @@ type round struct {
 	out   *Round
 	shows func(Line)
 
+	kits     map[string]*kit.Kit
 	reminded []Line // what was told of though nothing happened
 }
 
@@ -98,7 +100,7 @@ func Go(ctx context.Context, d *work.Desk, r Request, shows func(Line)) (*Round,
 		return out, nil
 	}
 	defer done()
-	o := &round{desk: d, request: r, out: out, shows: shows}
+	o := &round{desk: d, request: r, out: out, shows: shows, kits: map[string]*kit.Kit{}}
 	if o.kept, err = d.Book.Home.Rounds(); err != nil {
 		o.kept = home.Rounds{} // what cannot be read costs a mail too many
 	}
