@@ -1,6 +1,7 @@
 package talk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -177,7 +178,7 @@ func (c *NewAccount) lines() []accountLine {
 		}
 		add("Data", text, c.dataAgain)
 		if d.Admin != nil {
-			add("Data", "names begin with "+cmpOr(d.Prefix, "anything"), c.prefix)
+			add("Data", "names begin with "+cmp.Or(d.Prefix, "anything"), c.prefix)
 		}
 	}
 	if len(x.Databases) == 0 {
@@ -193,13 +194,6 @@ func (c *NewAccount) lines() []accountLine {
 		return c.mail(ctx)
 	})
 	return out
-}
-
-func cmpOr(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
 }
 
 // again has one thing of how the files are reached asked anew, and all of them tried.

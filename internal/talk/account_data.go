@@ -1,6 +1,7 @@
 package talk
 
 import (
+	"cmp"
 	"context"
 	"net"
 	"strings"
@@ -24,7 +25,7 @@ func (c *NewAccount) databases(ctx context.Context) error {
 			return err
 		}
 	}
-	d := account.Database{Name: "main", Engine: cmpOr(data.Engine, database.MariaDB.Name)}
+	d := account.Database{Name: "main", Engine: cmp.Or(data.Engine, database.MariaDB.Name)}
 	if d.Engine == database.SQLite.Name {
 		d.Server = data.Host
 		c.account.Databases = []account.Database{d}
@@ -72,7 +73,7 @@ func (c *NewAccount) askData(ctx context.Context, data letter.Data) (letter.Data
 // ways are the addresses at which a database server may be reached, the likeliest first.
 func (c *NewAccount) ways(d account.Database, data letter.Data) []string {
 	engine, _ := database.EngineOf(d.Engine)
-	at := net.JoinHostPort(data.Host, cmpOr(data.Port, engine.Port))
+	at := net.JoinHostPort(data.Host, cmp.Or(data.Port, engine.Port))
 	if strings.HasPrefix(data.Host, "/") { // a socket
 		return []string{data.Host}
 	}
@@ -95,7 +96,7 @@ func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data lette
 	if len(ways) > 0 {
 		d.Server = ways[0]
 	} else {
-		d.Server = account.Courier + net.JoinHostPort(data.Host, cmpOr(data.Port, engine.Port))
+		d.Server = account.Courier + net.JoinHostPort(data.Host, cmp.Or(data.Port, engine.Port))
 	}
 	if data.User == "" || len(ways) == 0 {
 		c.Ask.Note("  You make databases in the host's own pages; Tivset says which, and tries them.")

@@ -16,8 +16,11 @@ func (c *Conversation) left() error {
 	if c.Keep() {
 		remedy += " What you answered is kept, but for passwords; to go on with it: " + fault.Call("install")
 	}
-	return fault.New(fault.Decision, "not installed", "", remedy)
+	return fault.New(fault.Decision, notInstalled, "", remedy)
 }
+
+// notInstalled is what an install that was not wanted ends with.
+const notInstalled = "not installed"
 
 // Keep keeps what was answered here, without secrets, for an install later; false when
 // nothing was answered or it cannot be kept.
@@ -77,7 +80,7 @@ func (c *Conversation) goOnWithWhatWasBegun(ctx context.Context) error {
 	case errors.Is(err, ErrBack), err == nil && yes == "no":
 		return nil
 	case err != nil:
-		return fault.New(fault.Decision, "not installed", "", "Nothing was touched.")
+		return fault.New(fault.Decision, notInstalled, "", "Nothing was touched.")
 	}
 	r.App, r.At, r.Release, r.Answers = begun.Install, begun.At, begun.Release, begun.Answers
 	c.begun = true

@@ -46,6 +46,14 @@ type item struct {
 // says yes. When nothing is missing it asks nothing before the review, which
 // shows what will be taken. It returns the plan that was agreed to.
 func (c *Conversation) Run(ctx context.Context) (*plan.Plan, error) {
+	p, err := c.talk(ctx)
+	if err != nil {
+		c.Keep() // what ends a conversation from outside is no reason to type everything again
+	}
+	return p, err
+}
+
+func (c *Conversation) talk(ctx context.Context) (*plan.Plan, error) {
 	var err error
 	if c.Request.Proposed, err = c.Planner.Propose(); err != nil {
 		return nil, err

@@ -325,3 +325,15 @@ func TestEverythingTypedAtEveryQuestion(t *testing.T) {
 	assert.Equal(t, []string{"inkreach", "مرحبا بالعالم", "quill@quillmere.localhost"}, []string{p.App, p.Face.Title,
 		p.Admin.Email})
 }
+
+// A fault from outside ends a conversation, and loses nothing of it.
+func TestAFaultLosesNothing(t *testing.T) {
+	w := sitetest.Demo(t)
+	lines := usual()
+	lines[3].before = func() { require.NoError(t, w.Home.ForgetAccount("quillmere")) }
+	_, _, err := talkWith(t, w, &plan.Request{}, lines...)
+	require.Error(t, err)
+	text, _, err := w.Home.Begun()
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "install: inkreach")
+}

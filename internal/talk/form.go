@@ -194,13 +194,15 @@ func (c *Conversation) change(ctx context.Context, l Line) error {
 		err = c.goOn(ctx)
 	}
 	switch {
-	case errors.Is(err, ErrBack):
-		c.done, *c.Request = before, request
-		return nil
 	case errors.Is(err, ErrNoAnswer):
 		return c.left()
+	case err == nil, ctx.Err() != nil, fault.Of(err).What == notInstalled:
+		return err
+	case !errors.Is(err, ErrBack):
+		c.Ask.Fault(err)
 	}
-	return err
+	c.done, *c.Request = before, request
+	return nil
 }
 
 // allDone marks what is not asked as done: only what follows from a change is asked then.
