@@ -216,12 +216,15 @@ func TestInnerSiteWhereTheOuterWouldPutAFolder(t *testing.T) {
 func TestTwiceAtOnce(t *testing.T) {
 	w := sitetest.Demo(t)
 	request := sitetest.Request("inkreach", "lockside.localhost/journal")
-	errs := make([]error, 4)
+	errs, planned := make([]error, 4), make([]*plan.Plan, 4)
+	for i := range planned { // all of them before the first begins, which the others would see
+		var err error
+		planned[i], err = w.Planner.Plan(context.Background(), request)
+		require.NoError(t, err)
+	}
 	var wait sync.WaitGroup
 	for i := range errs {
-		planned, err := w.Planner.Plan(context.Background(), request)
-		require.NoError(t, err)
-		wait.Go(func() { _, errs[i] = install.Install(context.Background(), w.Desk, planned) })
+		wait.Go(func() { _, errs[i] = install.Install(context.Background(), w.Desk, planned[i]) })
 	}
 	wait.Wait()
 	done := 0
