@@ -35,7 +35,7 @@ func (a *app) meant(ctx context.Context, s *core.Core, words []string, all bool)
 		words = append(words, x.Address)
 	}
 	if err == nil && len(words) == 0 {
-		err = fault.New(fault.Usage, "there is no site", a.account, "See what there is with: tivset sites")
+		err = fault.New(fault.Usage, "there is no site yet", a.account, "See what can be installed with: tivset browse")
 	}
 	return words, err
 }

@@ -48,6 +48,13 @@ func Rehearse(ctx context.Context, d *work.Desk, r update.Request) (out *Rehears
 	if err := possible(d, x); err != nil {
 		return nil, err
 	}
+	p, err := update.Look(ctx, d, r) // what stands against the update itself is found without a copy
+	if err != nil {
+		return nil, err
+	}
+	if err := p.Close(); err != nil {
+		return nil, err
+	}
 	begun := d.Now()
 	var copied ledger.Site
 	if err := act(d, "Make a copy to rehearse on", func(d *work.Desk) (err error) {

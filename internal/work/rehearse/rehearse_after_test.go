@@ -153,3 +153,15 @@ func TestNoSpaceForACopy(t *testing.T) {
 	sitetest.Same(t, before, w.Snapshot())
 	assert.Len(t, addresses(t, w), 1)
 }
+
+// What stands against the update itself is found before a copy is made.
+func TestNothingToRehearse(t *testing.T) {
+	w := sitetest.Demo(t)
+	_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	w.Desk.Progress = func(e job.Event) { t.Errorf("%s", e.Title) }
+	_, err = rehearse.Rehearse(ctx, w.Desk, update.Request{Site: "journal"})
+	require.ErrorIs(t, err, update.ErrCurrent)
+	_, err = rehearse.Rehearse(ctx, w.Desk, update.Request{Site: "journal", Release: "9.9.9"})
+	require.ErrorContains(t, err, "no release 9.9.9")
+}

@@ -39,6 +39,9 @@ func (o *round) update(ctx context.Context, x ledger.Site) error {
 			}
 			return nil
 		}
+		if now, err := o.desk.Book.Find(ctx, x.Address); err != nil || now.Due != x.Due {
+			return nil //nolint:nilerr // the owner took it out, updated it or decided otherwise meanwhile
+		}
 	}
 	done, err := update.Once(ctx, o.desk, x)
 	switch {
@@ -72,12 +75,11 @@ func (o *round) kit(app string) *kit.Kit {
 
 // level is how far the release that is due goes.
 func (o *round) level(x ledger.Site) string {
-	e, err := o.desk.Book.Catalogue.Find(x.App)
-	if err != nil {
+	k, level := o.kit(x.App), ""
+	if k == nil {
 		return ""
 	}
-	level := ""
-	for _, b := range e.Between(x.Release, x.Due) {
+	for _, b := range k.Between(x.Release, x.Due) {
 		if !(care.Care{Takes: level}).TakesLevel(b.Level) {
 			level = b.Level
 		}
@@ -87,14 +89,7 @@ func (o *round) level(x ledger.Site) string {
 
 // notMade words an update that was not made.
 func notMade(x ledger.Site, why string) string {
-	return fmt.Sprintf("the update to %s was not made, and %s stays; %s", x.Due, x.Release, lowerFirst(why))
-}
-
-func lowerFirst(text string) string {
-	if text == "" {
-		return text
-	}
-	return strings.ToLower(text[:1]) + text[1:]
+	return fmt.Sprintf("the update to %s was not made, and %s stays; %s", x.Due, x.Release, why)
 }
 
 // rehearse says whether the update may be made. A release that failed on the copy is
@@ -110,7 +105,7 @@ func (o *round) rehearse(ctx context.Context, x ledger.Site) (went bool, err err
 		return false, err
 	}
 	defer p.Close()
-	problem := "in a rehearsal: " + lowerFirst(strings.Join(came.Problems, "; "))
+	problem := "in a rehearsal: " + strings.Join(came.Problems, "; ")
 	o.say(
 		Line{
 			Site:   x,

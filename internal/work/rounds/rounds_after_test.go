@@ -315,3 +315,17 @@ func TestAReleaseWithoutFixes(t *testing.T) {
 	}
 	assert.Equal(t, 2, told)
 }
+
+// The owner decides otherwise while an update is rehearsed: it is not made.
+func TestTheOwnerDecidesOtherwiseMeanwhile(t *testing.T) {
+	o := owners(t)
+	_, err := o.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	o.entrust("journal", map[string]string{"takes": "breaking", "waits": "0d", "rehearses": "fixes"})
+	o.begin()
+	var once sync.Once
+	o.Desk.Progress = func(job.Event) { once.Do(func() { o.entrust("journal", map[string]string{"takes": "nothing"}) }) }
+	_, lines := o.round(rounds.Request{})
+	assert.NotContains(t, lines, "updated journal")
+	assert.Equal(t, "1.3.2", o.find("journal").Release)
+}

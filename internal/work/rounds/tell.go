@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"tivset/internal/answer/care"
 	"tivset/internal/mail"
@@ -131,10 +133,19 @@ func (l *letter) text(now time.Time, who string) string {
 	return out.String()
 }
 
+// capital begins a sentence.
+func capital(text string) string {
+	first, n := utf8.DecodeRuneInString(text)
+	if n == 0 {
+		return text
+	}
+	return string(unicode.ToUpper(first)) + text[n:]
+}
+
 func (l Line) words() string {
-	text := strings.ToUpper(l.Detail[:1]) + l.Detail[1:]
+	text := capital(l.Detail)
 	if l.What != Trouble {
-		text = strings.ToUpper(l.What[:1]) + l.What[1:] + ": " + l.Detail
+		text = capital(l.What) + ": " + l.Detail
 	}
 	if !strings.HasSuffix(text, ".") {
 		text += "."
