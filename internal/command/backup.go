@@ -49,7 +49,7 @@ func list(names []string) []string {
 }
 
 func (a *app) backup() *cobra.Command {
-	r, show, drop, all := &backup.Request{}, false, []string(nil), false
+	r, show, drop, o := &backup.Request{}, false, []string(nil), &chosen{}
 	c := &cobra.Command{
 		Use:   "backup SITE… [--into FOLDER] [flags]",
 		Short: "Keep a site's files and database together",
@@ -76,30 +76,54 @@ func (a *app) backup() *cobra.Command {
 			case len(drop) > 0 && len(args) > 0:
 				return a.dropBackups(ctx, s, r, drop)
 			}
-			words, err := a.meant(ctx, s, args, all)
+			rows, err := a.rows(ctx, s, args, o)
 			if err != nil {
 				return err
 			}
-			return a.each(ctx, words, func(word string) (any, error) {
-				one := *r
-				one.Site = word
-				made, err := backup.Make(ctx, s.Desk, one)
-				a.streams.Say("")
-				if err == nil && !a.json {
-					a.streams.BackedUp(made)
-				}
-				return newBackedUpJSON(made), err
-			})
+			if len(rows) > 1 || o.table != "" {
+				return a.backUpSeveral(ctx, s, rows, o, *r)
+			}
+			r.Site = rows[0].Site
+			made, err := backup.Make(ctx, s.Desk, *r)
+			a.streams.Say("")
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(newBackedUpJSON(made))
+			}
+			a.streams.BackedUp(made)
+			return nil
 		}),
 	}
+	chooses(c, o, "into", "keep")
 	f := c.Flags()
-	allOf(c, &all)
 	f.StringVar(&r.Into, "into", "", "a folder here (the account's store when left out)")
 	f.StringArrayVar(&r.To, "to", nil, "encrypt it to this public key of age (age1…)")
 	f.StringVar(&r.Keep, "keep", "", "which ones to keep, such as 7d,4w,6m")
 	f.BoolVar(&show, "list", false, "list the backups that there are")
 	f.StringArrayVar(&drop, "drop", nil, "take this backup away, as it is listed")
 	return c
+}
+
+// backUpSeveral backs several sites up side by side.
+func (a *app) backUpSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *chosen, r backup.Request) error {
+	return a.several(ctx, s, rows, o, "", func(ctx context.Context, row siteRow) (looked, error) {
+		one := r
+		one.Site, one.Into, one.Keep = row.Site, row.value("into", r.Into), row.value("keep", r.Keep)
+		if err := backup.Valid(one); err != nil {
+			return looked{}, err
+		}
+		l, err := a.lookedAt(ctx, s, row.Site)
+		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
+			made, err := backup.Make(ctx, d, one)
+			if err != nil {
+				return ended{}, err
+			}
+			return ended{"backed up", "backed up, " + made.File, newBackedUpJSON(made)}, nil
+		}
+		return l, err
+	})
 }
 
 func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) error {

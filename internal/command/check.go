@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	mend, mine, all := false, []string(nil), false
+	mend, mine, o := false, []string(nil), &chosen{}
 	c := &cobra.Command{
 		Use:   "check [SITE…] [--repair] [--mine FILE]",
 		Short: "See whether sites work",
@@ -30,11 +30,18 @@ func (a *app) check() *cobra.Command {
 				return err
 			}
 			if mend {
-				words, err := a.meant(ctx, s, args, all)
+				rows, err := a.rows(ctx, s, args, o)
 				if err != nil {
 					return err
 				}
-				return a.repair(ctx, s, words)
+				return a.repair(ctx, s, named(rows))
+			}
+			if o.table != "" {
+				rows, err := a.rows(ctx, s, args, o)
+				if err != nil {
+					return err
+				}
+				args = named(rows)
 			}
 			sites, err := a.chosenSites(ctx, s, args)
 			if err == nil && len(mine) > 0 {
@@ -46,7 +53,9 @@ func (a *app) check() *cobra.Command {
 			return a.checkSites(ctx, s, sites)
 		}),
 	}
-	allOf(c, &all)
+	allOf(c, &o.all)
+	c.Flags().StringVar(&o.table, "table", "", "the sites of a table (CSV) with the column site; - for standard input")
+	o.atOnce = 1
 	c.Flags().BoolVar(&mend, "repair", false, "put the release's own files back, after a backup")
 	c.Flags().StringArrayVar(&mine, "mine", nil, "a program of your own, or a folder of such, from the site's folder")
 	return c

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -17,6 +18,7 @@ import (
 type handing struct {
 	into, to string
 	password bool
+	sites    chosen
 }
 
 func (a *app) handover() *cobra.Command {
@@ -29,10 +31,14 @@ func (a *app) handover() *cobra.Command {
 			"make one document with a page each. The password is on it only with --with-password.",
 		Example: "  tivset handover forum\n  tivset handover forum --into forum.html\n" +
 			"  tivset handover forum journal --to wharfinger@lockside.localhost",
-		Args: takes(1, -1, "SITE…"), Annotations: noDryRun(), ValidArgsFunction: a.allSiteWords,
-		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error { return a.runHandover(ctx, s, args, h) }),
+		Annotations: noDryRun(), ValidArgsFunction: a.allSiteWords,
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error { return a.handOver(ctx, s, args, h) }),
 	}
 	f := c.Flags()
+	allOf(c, &h.sites.all)
+	f.StringVar(&h.sites.table, "table", "", "the sites of a table (CSV) with the columns site and into, to: a page for "+
+		"each; - for standard input")
+	h.sites.atOnce, h.sites.columns = 1, []string{"into", "to"}
 	f.StringVar(&h.into, "into", "", "the file to write: a page (.html), or plain text (.txt)")
 	f.StringVar(&h.to, "to", "", "the address to mail it to, through the account's mail server")
 	f.BoolVar(&h.password, "with-password", false, "put the admin's password on the page")
@@ -43,9 +49,39 @@ func (a *app) allSiteWords(c *cobra.Command, _ []string, _ string) ([]string, co
 	return a.siteWords(c.Context()), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (a *app) runHandover(ctx context.Context, s *core.Core, words []string, h handing) error {
+// handOver makes one document of all sites, or with a table that says to whom each goes, one
+// of each.
+func (a *app) handOver(ctx context.Context, s *core.Core, words []string, h handing) error {
+	rows, err := a.rows(ctx, s, words, &h.sites)
+	if err != nil {
+		return err
+	}
+	apart := slices.ContainsFunc(rows, func(r siteRow) bool { return r.Values["into"]+r.Values["to"] != "" })
+	if !apart {
+		document, err := a.runHandover(ctx, s, named(rows), h)
+		if err == nil && a.json {
+			err = a.streams.WriteJSON(document)
+		}
+		return err
+	}
+	if _, err := a.chosenSites(ctx, s, named(rows)); err != nil { // before the first is mailed
+		return err
+	}
+	lines := map[string]siteRow{}
+	var names []string
+	for _, r := range rows {
+		lines[r.name()], names = r, append(names, r.name())
+	}
+	return a.each(ctx, names, func(name string) (any, error) {
+		one, r := h, lines[name]
+		one.into, one.to = r.value("into", h.into), r.value("to", h.to)
+		return a.runHandover(ctx, s, []string{r.Site}, one)
+	})
+}
+
+func (a *app) runHandover(ctx context.Context, s *core.Core, words []string, h handing) (document any, err error) {
 	if end := strings.ToLower(filepath.Ext(h.into)); h.into != "" && end != ".html" && end != ".txt" {
-		return fault.New(
+		return nil, fault.New(
 			fault.Usage,
 			"no page can be written into "+h.into,
 			"--into",
@@ -54,11 +90,11 @@ func (a *app) runHandover(ctx context.Context, s *core.Core, words []string, h h
 	}
 	pages, err := a.pages(ctx, s, words, h.password)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	html, err := handover.HTML(pages...)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	text := handover.Text(pages...)
 	if h.into != "" {
@@ -67,13 +103,13 @@ func (a *app) runHandover(ctx context.Context, s *core.Core, words []string, h h
 			content = []byte(text)
 		}
 		if err := os.WriteFile(h.into, content, 0o600); err != nil {
-			return fault.New(fault.Usage, "the page cannot be written", h.into, "Name a file in a folder that you can write.").
-				Because(err)
+			return nil, fault.New(fault.Usage, "the page cannot be written", h.into,
+				"Name a file in a folder that you can write.").Because(err)
 		}
 	}
 	if h.to != "" {
 		if err := a.mailPages(ctx, s, words[0], pages, h.to, text, string(html)); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	return a.handed(pages, h, text)
@@ -142,18 +178,18 @@ func (a *app) mailPages(
 }
 
 // handed says what became of the pages.
-func (a *app) handed(pages []handover.Page, h handing, text string) error {
+func (a *app) handed(pages []handover.Page, h handing, text string) (document any, err error) {
 	if a.json {
 		sites := []string{}
 		for _, p := range pages {
 			sites = append(sites, p.URL)
 		}
-		return a.streams.WriteJSON(map[string]any{"sites": sites, "into": h.into, "to": h.to, "password": h.password,
-			"text": text})
+		return map[string]any{"sites": sites, "into": h.into, "to": h.to, "password": h.password,
+			"text": text}, nil
 	}
 	if h.into == "" && h.to == "" {
 		a.streams.Print("%s", strings.TrimRight(text, "\n"))
-		return nil
+		return nil, nil
 	}
 	if h.into != "" {
 		a.streams.Print("The page is in %s.", h.into)
@@ -161,5 +197,5 @@ func (a *app) handed(pages []handover.Page, h handing, text string) error {
 	if h.to != "" {
 		a.streams.Print("The page is mailed to %s.", h.to)
 	}
-	return nil
+	return nil, nil
 }

@@ -87,7 +87,12 @@ func (a *app) install() *cobra.Command {
 	f.StringVar(&o.table, "table", "",
 		"install every row of a table (CSV), whose columns are answers; - for standard input")
 	f.StringVar(&o.results, "results", "", "with --table: write what came of each row to this file, as CSV")
-	f.IntVar(&o.atOnce, "at-once", many.AtOnce, "with --table: how many sites of an account are installed side by side")
+	f.IntVar(
+		&o.atOnce,
+		"at-once",
+		many.Usual.Account,
+		"with --table: how many sites of an account are installed side by side",
+	)
 	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
 	return c
 }

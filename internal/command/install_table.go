@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"os"
 
@@ -53,14 +54,15 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 	if err != nil {
 		return err
 	}
-	shows, stage := a.streams.RowEnded, func(many.Row, job.Event) {}
-	if a.streams.Loud {
-		stage = a.streams.RowStage
-	}
-	if a.json {
-		shows = nil
-	}
-	results := many.Carry(ctx, s.Desk, p, o.atOnce, shows, stage)
+	w := a.streams.Watch(a.world.Now)
+	results := many.Carry(ctx, s.Desk, p, many.AtOnce(o.atOnce), func(r many.Result) {
+		says := "installed and checked"
+		if r.There != nil {
+			says = "there already"
+		}
+		w.Ended(rowName(r.Row), says, r.Err)
+	}, func(r many.Row, e job.Event) { w.Stage(rowName(r), e) })
+	w.Close()
 	if file != nil {
 		err = screen.WriteResults(file, results, o.showPassword)
 		if closing := file.Close(); err == nil {
@@ -72,6 +74,9 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 	}
 	return a.tabled(results, o.showPassword)
 }
+
+// rowName is how a row of a table is called.
+func rowName(r many.Row) string { return fmt.Sprintf("line %d %s", r.Line, r.At) }
 
 // tabled says how the rows ended; the worst of them gives the exit code.
 func (a *app) tabled(results []many.Result, passwords bool) error {

@@ -2,18 +2,16 @@ package command
 
 import (
 	"context"
-	"fmt"
-	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tivset/internal/core"
+	"tivset/internal/work"
 	"tivset/internal/work/remove"
 )
 
 func (a *app) remove() *cobra.Command {
-	r, all := &remove.Request{}, false
+	r, o := &remove.Request{}, &chosen{}
 	c := &cobra.Command{
 		Use:   "remove SITE… [--only files|data] [flags]",
 		Short: "Take a site out, and only that",
@@ -25,7 +23,7 @@ func (a *app) remove() *cobra.Command {
 
 		ValidArgsFunction: a.allSiteWords,
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
-			if len(args) == 1 && !all {
+			if len(args) == 1 && !o.all {
 				leads, err := a.leading(ctx, s, args[0])
 				if err != nil {
 					return err
@@ -34,15 +32,19 @@ func (a *app) remove() *cobra.Command {
 					return a.dropRedirect(ctx, s, *leads)
 				}
 			}
-			words, err := a.meant(ctx, s, args, all)
+			rows, err := a.rows(ctx, s, args, o)
 			if err != nil {
 				return err
 			}
-			return a.removeSites(ctx, s, words, *r)
+			if len(rows) > 1 || o.table != "" {
+				return a.removeSeveral(ctx, s, rows, o, *r)
+			}
+			r.Site = rows[0].Site
+			return a.removeOne(ctx, s, *r)
 		}),
 	}
 	f := c.Flags()
-	allOf(c, &all)
+	chooses(c, o)
 	f.StringVar(&r.Only, "only", "", "only the files, or only the data: files or data")
 	f.StringVar(&r.Into, "into", "", "a folder here for the last backup (the account's store when left out)")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no last backup")
@@ -50,41 +52,61 @@ func (a *app) remove() *cobra.Command {
 	return c
 }
 
-// removeSites has the removal of all of them agreed to at once, and takes out one after the
-// other.
-func (a *app) removeSites(ctx context.Context, s *core.Core, words []string, r remove.Request) error {
-	plans, reviews := []*remove.Plan{}, []string{}
-	defer func() {
-		for _, p := range plans {
-			_ = p.Close()
-		}
-	}()
-	for _, word := range words {
-		r.Site = word
-		p, err := remove.Look(ctx, s.Desk, r)
-		if err != nil {
-			return err
-		}
-		plans, reviews = append(plans, p), append(reviews, a.streams.ReviewRemove(p))
-	}
-	var shown any = plans
-	question := fmt.Sprintf("Take all %d out?", len(plans))
-	if len(plans) == 1 {
-		shown, question = plans[0], "Take it out?"
-	}
-	if err := a.agree(ctx, strings.Join(reviews, "\n"), question, shown); err != nil {
+// removeOne takes one site out.
+func (a *app) removeOne(ctx context.Context, s *core.Core, r remove.Request) error {
+	p, err := remove.Look(ctx, s.Desk, r)
+	if err != nil {
 		return err
 	}
-	return a.each(ctx, words, func(word string) (any, error) {
-		done, err := remove.Remove(ctx, s.Desk, plans[slices.Index(words, word)])
-		a.streams.Say("")
+	defer p.Close()
+	if err := a.agree(ctx, a.streams.ReviewRemove(p), "Take it out?", p); err != nil {
+		return err
+	}
+	done, err := remove.Remove(ctx, s.Desk, p)
+	a.streams.Say("")
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.streams.WriteJSON(removedJSON(done))
+	}
+	a.streams.Removed(done)
+	return nil
+}
+
+// removeSeveral takes several sites out. In an account one goes after the other: a site may
+// lie in another.
+func (a *app) removeSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *chosen, r remove.Request) error {
+	o.atOnce, o.strict = 1, true
+	return a.several(ctx, s, rows, o, "Take %s out?", func(ctx context.Context, row siteRow) (looked, error) {
+		one := r
+		one.Site = row.Site
+		l, err := a.lookedAt(ctx, s, row.Site)
 		if err != nil {
-			return nil, err
+			return l, err
 		}
-		if !a.json {
-			a.streams.Removed(done)
+		p, err := remove.Look(ctx, s.Desk, one)
+		if err != nil {
+			return l, err
 		}
-		return map[string]any{"outcome": "removed", "job": done.Job, "site": done.Plan.Site,
-			"stays": done.Plan.Stays, "backup": newBackedUpJSON(done.Backup), "warnings": done.Warnings}, nil
+		l.review, l.document = a.streams.ReviewRemove(p), p
+		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
+			p, err := remove.Look(ctx, d, one)
+			if err != nil {
+				return ended{}, err
+			}
+			defer p.Close()
+			done, err := remove.Remove(ctx, d, p)
+			if err != nil {
+				return ended{}, err
+			}
+			return ended{"removed", "taken out", removedJSON(done)}, nil
+		}
+		return l, p.Close()
 	})
+}
+
+func removedJSON(done *remove.Done) any {
+	return map[string]any{"outcome": "removed", "job": done.Job, "site": done.Plan.Site, "stays": done.Plan.Stays,
+		"backup": newBackedUpJSON(done.Backup), "warnings": done.Warnings}
 }

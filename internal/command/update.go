@@ -41,7 +41,7 @@ func outcome(what string, r *work.Done) outcomeJSON {
 func before(b *step.BackedUp) []screen.Pair { return screen.Before(b) }
 
 func (a *app) update() *cobra.Command {
-	r, byCare, inHours, first, all := &update.Request{}, false, false, false, false
+	r, byCare, inHours, first, o := &update.Request{}, false, false, false, &chosen{}
 	c := &cobra.Command{
 		Use:   "update [SITE…] [--due]",
 		Short: "Bring sites to a newer release, or leave them as they were",
@@ -60,11 +60,11 @@ func (a *app) update() *cobra.Command {
 					"Leave --release and --archive out.")
 			case inHours && !byCare:
 				return fault.New(fault.Usage, "--in-hours goes with --due", "", "Leave it out, or add --due.")
-			case (len(args) > 1 || all) && r.Release+r.Archive != "":
+			case (len(args) > 1 || o.all) && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "a release belongs to one site", "", "Name one site.")
 			case byCare:
 				return a.updateDue(ctx, s, args, inHours)
-			case len(args) == 0 && !all:
+			case len(args) == 0 && !o.all && o.table == "":
 				return fault.New(
 					fault.Usage,
 					"which site?",
@@ -73,20 +73,23 @@ func (a *app) update() *cobra.Command {
 						"--newer",
 				)
 			}
-			words, err := a.meant(ctx, s, args, all)
+			rows, err := a.rows(ctx, s, args, o)
 			if err != nil {
 				return err
 			}
-			return a.each(ctx, words, func(word string) (any, error) {
-				r.Site = word
-				done, err := a.updateOne(ctx, s, *r, first)
-				if sum := a.acceptsArchive(ctx, err); sum != "" {
-					again := *r
-					again.Accept = sum
-					return a.updateOne(ctx, s, again, first)
-				}
-				return done, err
-			})
+			if len(rows) > 1 || o.table != "" {
+				return a.updateSeveral(ctx, s, rows, o, *r, first)
+			}
+			r.Site = rows[0].Site
+			done, err := a.updateOne(ctx, s, *r, first)
+			if sum := a.acceptsArchive(ctx, err); sum != "" {
+				r.Accept = sum
+				done, err = a.updateOne(ctx, s, *r, first)
+			}
+			if err == nil && a.json {
+				err = a.streams.WriteJSON(done)
+			}
+			return err
 		}),
 	}
 	f := c.Flags()
@@ -95,7 +98,7 @@ func (a *app) update() *cobra.Command {
 	f.StringVar(&r.Release, "release", "", "the release (the newest when left out)")
 	f.StringVar(&r.Archive, "archive", "", "the release's archive, for apps whose archive you fetch yourself")
 	f.StringVar(&r.Accept, "accept-archive", "", acceptUsage)
-	allOf(c, &all)
+	chooses(c, o, "release")
 	f.BoolVar(
 		&first,
 		"rehearse",
@@ -104,6 +107,75 @@ func (a *app) update() *cobra.Command {
 	)
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no backup first")
 	return c
+}
+
+// updateSeveral updates several sites side by side.
+func (a *app) updateSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *chosen, r update.Request,
+	first bool) error {
+	if first && a.dryRun {
+		return noRehearsal()
+	}
+	return a.several(ctx, s, rows, o, "Update %s?", func(ctx context.Context, row siteRow) (looked, error) {
+		one := r
+		one.Site, one.Release = row.Site, row.value("release", r.Release)
+		l, err := a.lookedAt(ctx, s, row.Site)
+		if err != nil {
+			return l, err
+		}
+		p, err := update.Look(ctx, s.Desk, one)
+		if errors.Is(err, update.ErrCurrent) {
+			x, err := s.Book.Find(ctx, row.Site)
+			l.nothing = &ended{"current", x.Title + " has the newest release, " + x.Release,
+				map[string]any{"outcome": "current", "site": x}}
+			return l, err
+		}
+		if err != nil {
+			return l, err
+		}
+		one.Release = p.To // what was agreed to, whatever is published meanwhile
+		l.review, l.document = a.streams.ReviewUpdate(p), p
+		l.do = func(ctx context.Context, d *work.Desk) (ended, error) { return a.updateAgreed(ctx, d, one, first) }
+		return l, p.Close()
+	})
+}
+
+// updateAgreed updates one of several sites, after a rehearsal where that is wanted.
+func (a *app) updateAgreed(ctx context.Context, d *work.Desk, r update.Request, first bool) (ended, error) {
+	var rehearsed *rehearse.Rehearsed
+	if first {
+		var err error
+		if rehearsed, err = rehearse.Rehearse(ctx, d, r); err != nil {
+			return ended{}, err
+		}
+		if !rehearsed.OK {
+			return ended{}, notRehearsed(rehearsed, r.Site)
+		}
+	}
+	p, err := update.Look(ctx, d, r)
+	if err != nil {
+		return ended{}, err
+	}
+	defer p.Close()
+	done, err := update.Update(ctx, d, p)
+	if err != nil {
+		return ended{}, err
+	}
+	return ended{"updated", "has release " + done.Site.Release + " and is checked; it had " + done.From,
+		changedJSON{outcomeJSON: outcome("updated", &done.Done), FromRelease: done.From,
+			Backup: newBackedUpJSON(done.Backup), Rehearsal: rehearsed}}, nil
+}
+
+// noRehearsal is the fault of a dry run that asks for a copy.
+func noRehearsal() error {
+	return fault.New(fault.Usage, "a rehearsal makes a copy, which a dry run does not", "--rehearse",
+		"Leave one of the two out. Nothing was touched.")
+}
+
+// notRehearsed is the fault of an update whose rehearsal did not go well.
+func notRehearsed(came *rehearse.Rehearsed, site string) error {
+	return &fault.Error{Kind: fault.Failed, What: "the rehearsal of " + came.To + " did not go well", Where: site,
+		Details: came.Problems, Remedy: "The site was not touched and stays with " + came.From + ". Wait for a release " +
+			"that mends this, or tell whoever made the kit."}
 }
 
 // updateOne updates one site, and gives what is to be said of it to programs.
@@ -147,8 +219,7 @@ func (a *app) updateOne(ctx context.Context, s *core.Core, r update.Request, fir
 // fault: the site was not touched.
 func (a *app) rehearse(ctx context.Context, s *core.Core, r update.Request) (*rehearse.Rehearsed, error) {
 	if a.dryRun {
-		return nil, fault.New(fault.Usage, "a rehearsal makes a copy, which a dry run does not", "--rehearse",
-			"Leave one of the two out. Nothing was touched.")
+		return nil, noRehearsal()
 	}
 	came, err := rehearse.Rehearse(ctx, s.Desk, r)
 	if errors.Is(err, update.ErrCurrent) {
@@ -162,14 +233,7 @@ func (a *app) rehearse(ctx context.Context, s *core.Core, r update.Request) (*re
 		a.streams.Rehearsed(came)
 	}
 	if !came.OK {
-		return nil, &fault.Error{
-			Kind:    fault.Failed,
-			What:    "the rehearsal of " + came.To + " did not go well",
-			Where:   r.Site,
-			Details: came.Problems,
-			Remedy: "The site was not touched and stays with " + came.From + ". Wait for a release that " +
-				"mends this, or tell whoever made the kit.",
-		}
+		return nil, notRehearsed(came, r.Site)
 	}
 	return came, nil
 }

@@ -94,7 +94,7 @@ func (a *Account) Carrier() files.FS {
 func (a *Account) SignIn(ctx context.Context, d *account.Database, l database.Login,
 	at courier.Place) (database.Session, error) {
 	if !d.FromInside() {
-		return a.opener.OpenSession(ctx, a.Account, d, l)
+		return a.opener.Session(ctx, a.Account, d, l)
 	}
 	l.Server = strings.TrimPrefix(d.Server, account.Courier)
 	if a.courier != nil {

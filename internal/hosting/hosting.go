@@ -10,6 +10,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/crowd"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/web"
@@ -32,6 +33,10 @@ type Opener struct {
 	Maker     secret.Maker
 	Now       func() time.Time
 	Settle    time.Duration // for how long a look at what has just changed is tried again
+
+	// Crowded is told of an account of which a server has too many at once, each time; it
+	// may be nil. Who opens an account waits for such a server.
+	Crowded func(account string)
 
 	// Certified says until when a server's certificate is good, or why it does
 	// not verify. Address is host:port.
@@ -56,11 +61,24 @@ type Account struct {
 // Open opens an account. The caller closes it. The fault of one that cannot be
 // reached says what to do.
 func (o *Opener) Open(ctx context.Context, a *account.Account) (*Account, error) {
-	f, err := o.OpenFiles(ctx, a)
+	var f files.Closer
+	err := o.unhurried(ctx, a, func() (err error) {
+		f, err = o.OpenFiles(ctx, a)
+		return err
+	})
 	if err != nil {
 		return nil, Unreachable(a, err)
 	}
 	return &Account{Account: a, Files: f, opener: o, close: f.Close}, nil
+}
+
+// unhurried waits for a server that has too many at once.
+func (o *Opener) unhurried(ctx context.Context, a *account.Account, open func() error) error {
+	return crowd.Wait(ctx, crowd.Patience, func() {
+		if o.Crowded != nil {
+			o.Crowded(a.Name)
+		}
+	}, open)
 }
 
 // Close lets go of the account.
@@ -145,7 +163,23 @@ func (o *Opener) Connect(ctx context.Context, a *account.Account, d *account.Dat
 	if err != nil {
 		return nil, err
 	}
-	return o.OpenServer(ctx, a, d, login)
+	var server database.Server
+	err = o.unhurried(ctx, a, func() (err error) {
+		server, err = o.OpenServer(ctx, a, d, login)
+		return err
+	})
+	return server, err
+}
+
+// Session signs in to a site's database.
+func (o *Opener) Session(ctx context.Context, a *account.Account, d *account.Database,
+	l database.Login) (database.Session, error) {
+	var session database.Session
+	err := o.unhurried(ctx, a, func() (err error) {
+		session, err = o.OpenSession(ctx, a, d, l)
+		return err
+	})
+	return session, err
 }
 
 // login is how to sign in to a server as the one who may create.

@@ -184,7 +184,7 @@ func (pl *Planner) tryData(ctx context.Context, asked dataAsked) (DataFound, err
 	}
 	login := database.Login{Server: asked.server.Server, User: d.User, Password: secret.Of(asked.password),
 		Database: d.Name}
-	session, err := pl.Hosting.OpenSession(ctx, asked.account, asked.server, login)
+	session, err := pl.Hosting.Session(ctx, asked.account, asked.server, login)
 	if err != nil {
 		f := *fault.Of(err)
 		if !errors.Is(err, database.ErrGone) {

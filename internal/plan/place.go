@@ -47,7 +47,9 @@ func (pl *Planner) lookAtPlace(ctx context.Context, in *hosting.Account, at plac
 	if err := pl.belongsToSite(ctx, in.Account, at); err != nil {
 		return out, err
 	}
-	if there, err := files.Exists(ctx, in.Files, at.Domain.Folder); err != nil || !there {
+	if there, err := files.Exists(ctx, in.Files, at.Domain.Folder); err != nil {
+		return out, in.Unreachable(err)
+	} else if !there {
 		return out, fault.New(fault.Failed, "the document root of "+at.Domain.Name+" is not there", at.Domain.Folder,
 			"Correct the folder of this domain in the account, or make it.").Because(err)
 	}
@@ -183,8 +185,11 @@ func (pl *Planner) traps(ctx context.Context, a *account.Account, at place.Place
 			continue
 		}
 		if files.Within(at.Folder(), other.Folder) {
-			out = append(out, fmt.Sprintf("this is inside the folder of “%s” (%s): both work, but rules of the outer one can "+
-				"catch addresses of this one", other.Title, other.URL))
+			out = append(
+				out,
+				fmt.Sprintf("this is inside the folder of “%s” (%s): both work, but rules of the outer one can "+
+					"catch addresses of this one", other.Title, other.URL),
+			)
 		}
 	}
 	return out, err

@@ -9,7 +9,6 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/fault"
-	"tivset/internal/records/job"
 	"tivset/internal/work/many"
 )
 
@@ -42,27 +41,6 @@ func (s *Streams) ReviewMany(p *many.Plan) string {
 	return out.String()
 }
 
-// RowStage shows what a row is at.
-func (s *Streams) RowStage(r many.Row, e job.Event) {
-	if e.Done && !e.Undo {
-		s.Say("  %s line %d: %s", s.paint(faint, "·"), r.Line, e.Title)
-	}
-}
-
-// RowEnded shows how a row ended.
-func (s *Streams) RowEnded(r many.Result) {
-	switch {
-	case r.Err != nil:
-		f := fault.Of(r.Err)
-		s.wrapped(fmt.Sprintf("  %s line %d", s.paint(bad, "✗"), r.Line), "    ", r.At+": "+because(f.What, f.Cause)+". "+
-			f.Remedy)
-	case r.There != nil:
-		s.Say("  %s line %d %s: there already", s.paint(faint, "·"), r.Line, r.At)
-	default:
-		s.Say("  %s line %d %s: installed and checked", s.paint(good, "✓"), r.Line, r.At)
-	}
-}
-
 // ManyEnded says how many rows ended how.
 func (s *Streams) ManyEnded(all []many.Result) {
 	installed, there, failed := 0, 0, 0
@@ -85,7 +63,7 @@ func (s *Streams) ManyEnded(all []many.Result) {
 		style = bad
 		text += fmt.Sprintf(", %d not installed: run the same again when that is mended", failed)
 	}
-	s.Print("\n%s", s.paint(style, text+"."))
+	s.Print("\n%s %s", s.paint(style, text+"."), s.proven(nil))
 }
 
 // WriteResults writes what came of each row as a table (RFC 4180), with passwords where

@@ -28,7 +28,7 @@ type Progress struct {
 // NewProgress makes one for a run.
 func NewProgress(s *Streams, now func() time.Time) *Progress { return &Progress{s: s, now: now} }
 
-func (p *Progress) live() bool { return p.s.ErrTerminal && !p.s.Dumb }
+func (p *Progress) live() bool { return p.s.moves() }
 
 // Show takes one event of a job.
 func (p *Progress) Show(e job.Event) {

@@ -87,7 +87,7 @@ func (l *List) leftData(ctx context.Context, x ledger.Site) string {
 		return ""
 	}
 	login := database.Login{Server: server.Server, User: d.User, Password: password, Database: d.Name}
-	session, err := l.Hosting.OpenSession(ctx, a, server, login)
+	session, err := l.Hosting.Session(ctx, a, server, login)
 	if err != nil {
 		return ""
 	}

@@ -159,6 +159,16 @@ func (r Row) Fill(text string) string {
 	})
 }
 
+// Used gives the columns of a row that a text has places for.
+func (r Row) Used(text string) (out []string) {
+	for _, m := range place.FindAllStringSubmatch(text, -1) {
+		if _, is := r.Values[m[1]]; is {
+			out = append(out, m[1])
+		}
+	}
+	return out
+}
+
 // Used gives the columns that a text has places for.
 func (t Table) Used(text string) (out []string) {
 	for _, m := range place.FindAllStringSubmatch(text, -1) {

@@ -34,6 +34,8 @@ type Archives struct {
 	// Accepted says whether the owner accepted an archive for a site of the app before;
 	// may be nil.
 	Accepted func(ctx context.Context, app, sum string) bool
+
+	shared shared
 }
 
 // Fetch gives a release's archive as a file of this machine, in a form that is read
@@ -41,6 +43,13 @@ type Archives struct {
 // decision is needed for one that the owner has to fetch, and for one that they fetched and
 // whose checksum the kit does not know.
 func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release, given Given) (string, error) {
+	if given.File != "" { // which may be another the next time
+		return a.have(ctx, k, r, given)
+	}
+	return a.shared.get(ctx, k, r, func() (string, error) { return a.have(ctx, k, r, given) })
+}
+
+func (a *Archives) have(ctx context.Context, k catalogue.Entry, r *kit.Release, given Given) (string, error) {
 	if r.Archive.Packages != nil && given.File == "" {
 		return a.fromPackages(ctx, k, r)
 	}

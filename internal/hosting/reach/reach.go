@@ -34,7 +34,8 @@ type Vault interface {
 }
 
 // Reach opens accounts. It keeps one SSH connection an account, which files and
-// databases share.
+// databases share, and one set of FTP connections: however many jobs there are in an
+// account, its server sees one visitor.
 type Reach struct {
 	Vault        Vault
 	Hosts        *ssh.Hosts
@@ -44,6 +45,7 @@ type Reach struct {
 
 	mu      sync.Mutex
 	clients map[string]*ssh.Client
+	pools   map[string]*ftp.Pool
 }
 
 // Files opens an account's files.
@@ -79,19 +81,32 @@ func (r *Reach) ftp(ctx context.Context, a *account.Account) (files.Closer, erro
 	if err != nil {
 		return nil, err
 	}
-	f, err := ftp.Open(ctx, ftp.Login{Account: a.Name, Address: to.Address, User: to.User, Password: password,
-		TLS: a.Line().Encrypted}, r.Certificates, to.Top)
+	f, err := r.pool(ftp.Login{Account: a.Name, Address: to.Address, User: to.User, Password: password,
+		TLS: a.Line().Encrypted}).Open(ctx, to.Top)
 	if err != nil {
 		return nil, err
 	}
 	return f, nil
 }
 
+// pool is the account's set of FTP connections, made once.
+func (r *Reach) pool(l ftp.Login) *ftp.Pool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.pools == nil {
+		r.pools = map[string]*ftp.Pool{}
+	}
+	if r.pools[l.Account] == nil {
+		r.pools[l.Account] = ftp.NewPool(l, r.Certificates)
+	}
+	return r.pools[l.Account]
+}
+
 // Server signs in to a database server as the one who may create.
 func (r *Reach) Server(ctx context.Context, a *account.Account, d *account.Database, l database.Login) (database.Server,
 	error) {
 	if d.InFiles() {
-		f, err := r.apart(ctx, a)
+		f, err := r.Files(ctx, a)
 		if err != nil {
 			return nil, err
 		}
@@ -111,7 +126,7 @@ func (r *Reach) Server(ctx context.Context, a *account.Account, d *account.Datab
 func (r *Reach) Session(ctx context.Context, a *account.Account, d *account.Database,
 	l database.Login) (database.Session, error) {
 	if d.InFiles() {
-		f, err := r.apart(ctx, a)
+		f, err := r.Files(ctx, a)
 		if err != nil {
 			return nil, err
 		}
@@ -163,21 +178,6 @@ func session[S database.Session](s S, err error) (database.Session, error) {
 	}
 	return s, nil
 }
-
-// apart opens an account's files for a database, which closes them while
-// others go on: the SSH connection that they share stays.
-func (r *Reach) apart(ctx context.Context, a *account.Account) (files.Closer, error) {
-	f, err := r.Files(ctx, a)
-	if _, shared := f.(*sftp.FS); shared && err == nil {
-		return open{f}, nil
-	}
-	return f, err
-}
-
-// open are files that others still use.
-type open struct{ files.FS }
-
-func (open) Close() error { return nil }
 
 // through leads a login through the account's SSH connection where its server
 // begins with tunnel:.
@@ -265,4 +265,5 @@ func (r *Reach) Forget(name string) {
 		c.Close()
 		delete(r.clients, name)
 	}
+	delete(r.pools, name)
 }

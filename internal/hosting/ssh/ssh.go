@@ -46,6 +46,7 @@ type Client struct {
 	hosts *Hosts
 
 	mu      sync.Mutex
+	users   int // who hold it open
 	conn    *ssh.Client
 	refused error // signing in was refused: trying again could lock the account
 }
@@ -112,11 +113,19 @@ func (c *Client) watch(conn *ssh.Client) {
 	}
 }
 
-// Close ends the connection.
+// Hold keeps the connection until Close is called once more.
+func (c *Client) Hold() {
+	c.mu.Lock()
+	c.users++
+	c.mu.Unlock()
+}
+
+// Close lets go of the connection. The last one who does ends it.
 func (c *Client) Close() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.conn == nil {
+	c.users = max(0, c.users-1)
+	if c.users > 0 || c.conn == nil {
 		return nil
 	}
 	err := c.conn.Close()

@@ -96,7 +96,7 @@ func NewVisitor(connections Connections) *Visitor {
 		DisableKeepAlives:     true, // a check wants to know the server as a newcomer does
 		ResponseHeaderTimeout: visitTime,
 	}
-	got := &cookies{through: &limited{transport, connections}}
+	got := &cookies{through: unhurried{&limited{transport, connections}}}
 	return &Visitor{client: &http.Client{Transport: got, Jar: jar, Timeout: visitTime, CheckRedirect: stayHere}, got: got}
 }
 

@@ -42,19 +42,30 @@ type Request struct {
 	Keep string   // which are kept, such as 7d,4w,6m; "" for all
 }
 
-// Make makes a backup of a site.
-func Make(ctx context.Context, d *work.Desk, r Request) (*step.BackedUp, error) {
-	var rotation *Rotation
-	if r.Keep != "" {
-		parsed, err := ParseRotation(r.Keep)
-		if err != nil {
-			return nil, err
-		}
-		rotation = &parsed
-	}
+// Valid says what is wrong with a request, but for its site.
+func Valid(r Request) error {
+	_, err := r.rotation()
+	return err
+}
+
+// rotation reads which backups are kept; nil for all.
+func (r Request) rotation() (*Rotation, error) {
 	if _, err := format.Recipients(r.To); err != nil {
 		return nil, fault.New(fault.Usage, "the backup cannot be encrypted", "--to",
 			"Give a public key of age, which begins with age1.").Because(err)
+	}
+	if r.Keep == "" {
+		return nil, nil
+	}
+	parsed, err := ParseRotation(r.Keep)
+	return &parsed, err
+}
+
+// Make makes a backup of a site.
+func Make(ctx context.Context, d *work.Desk, r Request) (*step.BackedUp, error) {
+	rotation, err := r.rotation()
+	if err != nil {
+		return nil, err
 	}
 	h, err := d.Hold(ctx, r.Site)
 	if err != nil {

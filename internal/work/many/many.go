@@ -10,7 +10,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -24,10 +23,6 @@ import (
 	"tivset/internal/work"
 	"tivset/internal/work/install"
 )
-
-// AtOnce is how many sites are installed side by side in one account, unless somebody
-// says otherwise: what a cheap hosting bears.
-const AtOnce = 3
 
 // lookedAtOnce is how many rows are planned side by side.
 const lookedAtOnce = 4
@@ -310,53 +305,46 @@ func errNotBegun() error {
 	return fault.New(fault.Decision, "not begun", "", "Run the same again: what is missing is installed then.")
 }
 
-// Carry installs the rows side by side, as many at once in an account as are wanted, and
-// gives what came of each in their order. Shows is called with each that has ended, and
-// stage with what a row is at; both may be nil, and are called one at a time.
-func Carry(ctx context.Context, d *work.Desk, p *Plan, atOnce int, shows func(Result),
+// Carry installs the rows side by side, within limits, and gives what came of each in their
+// order. Shows is called with each that has ended, and stage with what a row is at; both
+// may be nil, and are called one at a time.
+func Carry(ctx context.Context, d *work.Desk, p *Plan, limits Limits, shows func(Result),
 	stage func(Row, job.Event)) []Result {
 	out := make([]Result, len(p.Rows))
-	var one sync.Mutex
-	ended := func(i int, r Result) {
-		one.Lock()
-		defer one.Unlock()
-		if out[i] = r; shows != nil {
-			shows(r)
-		}
-	}
-	slots := map[string]chan struct{}{}
-	for _, row := range p.Rows {
-		if row.Plan != nil && slots[row.Plan.Account] == nil {
-			slots[row.Plan.Account] = make(chan struct{}, max(1, atOnce))
-		}
-	}
-	var wait sync.WaitGroup
+	var tasks []Task
+	var rows []int // those of the tasks
 	for i, row := range p.Rows {
+		out[i] = Result{Row: row}
 		if row.Plan == nil {
-			ended(i, Result{Row: row})
+			if shows != nil {
+				shows(out[i])
+			}
 			continue
 		}
-		slot := slots[row.Plan.Account]
-		wait.Go(func() {
-			slot <- struct{}{}
-			defer func() { <-slot }()
-			if ctx.Err() != nil {
-				ended(i, Result{Row: row, Err: errNotBegun()})
-				return
-			}
-			desk := *d
-			desk.Progress = nil
-			if stage != nil {
-				desk.Progress = func(e job.Event) {
-					one.Lock()
-					defer one.Unlock()
-					stage(row, e)
-				}
-			}
-			done, err := install.Install(ctx, &desk, row.Plan)
-			ended(i, Result{Row: row, Done: done, Err: err})
-		})
+		rows = append(rows, i)
+		tasks = append(tasks, Task{Account: row.Plan.In, Server: server(row.Plan), Do: func(ctx context.Context,
+			d *work.Desk) (err error) {
+			out[i].Done, err = install.Install(ctx, d, row.Plan)
+			return err
+		}})
 	}
-	wait.Wait()
+	watch := Watch{Ended: func(n int, err error) {
+		out[rows[n]].Err = err
+		if shows != nil {
+			shows(out[rows[n]])
+		}
+	}}
+	if stage != nil {
+		watch.Stage = func(n int, e job.Event) { stage(p.Rows[rows[n]], e) }
+	}
+	Side(ctx, d, limits, tasks, watch)
 	return out
+}
+
+// server is the database server of an install, as its account names it; "" for none.
+func server(p *plan.Plan) string {
+	if p.Data == nil {
+		return ""
+	}
+	return p.Data.Server
 }

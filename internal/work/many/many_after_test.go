@@ -44,7 +44,7 @@ func TestATable(t *testing.T) {
 	assert.Equal(t, []int{3, 3}, []int{p.Install, p.Databases})
 	sitetest.Same(t, before, w.Snapshot(), "looking changes nothing")
 	there := filepath.Join(w.Root, "web/helm-school/class-2")
-	results := many.Carry(ctx, w.Desk, p, 3, nil, func(row many.Row, _ job.Event) {
+	results := many.Carry(ctx, w.Desk, p, many.Usual, nil, func(row many.Row, _ job.Event) {
 		if row.Line == 3 { // somebody is faster
 			_ = os.MkdirAll(there, 0o755)
 			_ = os.WriteFile(filepath.Join(there, "index.page"), []byte("mine"), 0o644)
@@ -66,7 +66,7 @@ func TestATable(t *testing.T) {
 	p, err = many.Look(ctx, w.Desk, r)
 	require.NoError(t, err)
 	assert.Equal(t, 1, p.Install)
-	results = many.Carry(ctx, w.Desk, p, 3, nil, nil)
+	results = many.Carry(ctx, w.Desk, p, many.Usual, nil, nil)
 	require.NoError(t, results[1].Err)
 	assert.NotNil(t, results[0].There)
 	var out bytes.Buffer
@@ -113,7 +113,7 @@ func TestATableIsInterrupted(t *testing.T) {
 	p, err := many.Look(ctx, w.Desk, course(t, rows.String()))
 	require.NoError(t, err)
 	within, stop := context.WithCancel(ctx)
-	results := many.Carry(within, w.Desk, p, 2, func(r many.Result) {
+	results := many.Carry(within, w.Desk, p, many.AtOnce(2), func(r many.Result) {
 		if r.Err == nil {
 			stop()
 		}

@@ -12,6 +12,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/crowd"
 	"tivset/internal/hosting/database"
 )
 
@@ -27,6 +28,9 @@ const (
 	hostRefused    = 1130
 	hostBlocked    = 1129
 	noDatabase     = 1049
+	tooMany        = 1040
+	tooManyOfUser  = 1203
+	usedUp         = 1226 // a user has used up what may be done at once, or in an hour
 )
 
 // explain turns a driver's error into a fault with a remedy, or into the
@@ -51,6 +55,9 @@ func explain(err error, login database.Login) error {
 		case noDatabase:
 			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server,
 				"Check the name in the hosting's own pages.").Because(err)
+		case tooMany, tooManyOfUser, usedUp:
+			return fault.New(fault.Failed, "the database server has too many connections", where, "Try again later.").
+				Because(crowd.Of(err))
 		case hostRefused, hostBlocked:
 			return fault.New(fault.Failed, "the database server takes no connections from this machine", where,
 				"Have this machine's address allowed in the hosting's own pages.").Because(err)

@@ -44,8 +44,10 @@ func (l Login) wait() time.Duration { return cmp.Or(l.Wait, ConnectTime) }
 
 // FS is the files below a folder of a server.
 type FS struct {
-	pool *pool
+	pool *Pool
 	top  string
+
+	closing sync.Once
 
 	mu     sync.Mutex
 	inside map[string]bool            // folders seen to be none but folders
@@ -63,16 +65,21 @@ var (
 // Open signs in and makes sure that the account's folder is there: top, from the
 // server's root, or from the login folder when it has no leading slash.
 func Open(ctx context.Context, l Login, certs *Certificates, top string) (*FS, error) {
-	f := &FS{pool: newPool(l, certs), top: top, usual: map[bool]fs.FileMode{}}
+	return NewPool(l, certs).Open(ctx, top)
+}
+
+// Open opens files over the pool's connections, as the function of that name does.
+func (p *Pool) Open(ctx context.Context, top string) (*FS, error) {
+	p.hold()
+	f := &FS{pool: p, top: top, usual: map[bool]fs.FileMode{}}
 	f.forget()
 	login := "/"
 	err := f.pool.use(ctx, func(n *line, _ bool) error {
 		if !path.IsAbs(top) {
-			said, err := n.do("PWD")
-			if err != nil {
+			var err error
+			if login, err = p.loginFolder(n); err != nil {
 				return err
 			}
-			login = directory(said)
 			f.top = path.Join(login, top)
 		}
 		_, err := n.do("CWD " + f.top)
@@ -86,10 +93,25 @@ func Open(ctx context.Context, l Login, certs *Certificates, top string) (*FS, e
 				" here; two slashes lead to the server's root.").Because(said)
 	}
 	if err != nil {
-		f.pool.close()
+		_ = f.Close()
 		return nil, err
 	}
 	return f, nil
+}
+
+// loginFolder gives the folder in which one is after signing in. It is asked for once, on a
+// connection that has not gone elsewhere yet.
+func (p *Pool) loginFolder(n *line) (string, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.home != "" {
+		return p.home, nil
+	}
+	said, err := n.do("PWD")
+	if err == nil {
+		p.home = directory(said)
+	}
+	return p.home, err
 }
 
 // directory reads the folder out of a reply to PWD: it stands in quotes, and one in
@@ -112,9 +134,9 @@ func directory(reply string) string {
 	return path.Clean("/" + out.String())
 }
 
-// Close ends the connections.
+// Close lets go of the connections; the last who shares them ends them.
 func (f *FS) Close() error {
-	f.pool.close()
+	f.closing.Do(f.pool.close)
 	return nil
 }
 
@@ -429,13 +451,15 @@ func (f *FS) Remove(ctx context.Context, name string) error {
 }
 
 // Open implements files.FS. What is read is fetched as it is asked for; a
-// connection lost in the middle is an error.
+// connection lost in the middle is made again, and what was read is passed over.
 func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
+	var was files.Info
 	err := f.use(ctx, []string{name}, func(n *line, _ bool) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
 		info, err := f.look(n, name)
+		was = info
 		if err == nil && !info.Mode.IsRegular() {
 			return &fs.PathError{Op: "open", Path: name, Err: errors.New("it is no file")}
 		}
@@ -445,15 +469,29 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 		return nil, err
 	}
 	read, write := io.Pipe()
-	begun := false
+	sent := int64(0)
 	go func() {
 		err := f.pool.use(ctx, func(n *line, _ bool) error {
-			if begun {
-				return fault.New(fault.Failed, "the connection was lost while reading", name, "Try again.")
+			skip := sent
+			if skip > 0 {
+				now, err := f.look(n, name)
+				if err != nil {
+					return err
+				}
+				if now.Size != was.Size || !now.Modified.Equal(was.Modified) {
+					return fault.New(fault.Failed, "the file changed while the connection was lost", name, "Try again.")
+				}
 			}
 			return plain("open", name, n.download("RETR "+f.full(name), writerFunc(func(p []byte) (int, error) {
-				begun = true
-				return write.Write(p)
+				got := len(p)
+				p = p[min(skip, int64(got)):]
+				skip -= int64(got - len(p))
+				n, err := write.Write(p)
+				sent += int64(n)
+				if err != nil {
+					return n, err
+				}
+				return got, nil
 			})))
 		})
 		write.CloseWithError(err)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/crowd"
 )
 
 // lines is how many connections are made at most. Servers allow fewer: each
@@ -21,14 +22,16 @@ var saysTLS = regexp.MustCompile(`(?i)\b(SSL|TLS|encrypt)`)
 // tries is how often a call is begun again after its connection was lost.
 const tries = 5
 
-// pool keeps the connections to a server, and is the one place where lost ones
-// are made again.
-type pool struct {
+// Pool keeps the connections to a server, which all share who opened files with it, and
+// is the one place where lost ones are made again.
+type Pool struct {
 	login Login
 	certs *Certificates
 	slots chan struct{} // one for each connection that may be in use
 
 	mu     sync.Mutex
+	users  int    // files that are open
+	home   string // the folder in which one is after signing in; "" while nobody asked
 	idle   []*line
 	open   int
 	worked bool  // somebody has signed in
@@ -36,8 +39,9 @@ type pool struct {
 	closed bool
 }
 
-func newPool(l Login, certs *Certificates) *pool {
-	p := &pool{login: l, certs: certs, slots: make(chan struct{}, lines)}
+// NewPool makes a pool; it connects when files are opened.
+func NewPool(l Login, certs *Certificates) *Pool {
+	p := &Pool{login: l, certs: certs, slots: make(chan struct{}, lines)}
 	for range lines {
 		p.slots <- struct{}{}
 	}
@@ -45,7 +49,7 @@ func newPool(l Login, certs *Certificates) *pool {
 }
 
 // get gives a connection, an idle one where there is.
-func (p *pool) get(ctx context.Context) (*line, error) {
+func (p *Pool) get(ctx context.Context) (*line, error) {
 	for {
 		select {
 		case <-ctx.Done():
@@ -64,7 +68,25 @@ func (p *pool) get(ctx context.Context) (*line, error) {
 	}
 }
 
-func (p *pool) take(ctx context.Context) (*line, error) {
+// crowdTime is for how long a server is waited for that has too many connections now, and
+// took one before.
+const crowdTime = 45 * time.Second
+
+// patiently gives a connection, and waits for a server that took some before and has too
+// many now: those of others, or ours that it has not seen end.
+func (p *Pool) patiently(ctx context.Context) (n *line, err error) {
+	_ = crowd.Wait(ctx, crowdTime, nil, func() error {
+		var said *reply
+		n, err = p.get(ctx)
+		if errors.As(err, &said) && said.code == codeClosing && p.hasWorked() {
+			return crowd.Of(err)
+		}
+		return nil
+	})
+	return n, err
+}
+
+func (p *Pool) take(ctx context.Context) (*line, error) {
 	p.mu.Lock()
 	if never, closed := p.never, p.closed; never != nil || closed {
 		p.mu.Unlock()
@@ -107,7 +129,7 @@ func (p *pool) take(ctx context.Context) (*line, error) {
 
 // fewer says whether an error means that the server allows no more connections
 // than there are; at least one is always left.
-func (p *pool) fewer(err error) bool {
+func (p *Pool) fewer(err error) bool {
 	var no *refused
 	var said *reply
 	limit := errors.As(err, &no) || errors.As(err, &said) && (said.code == codeClosing || said.code == codeRefused)
@@ -116,7 +138,7 @@ func (p *pool) fewer(err error) bool {
 	return limit && p.worked && p.open > 0
 }
 
-func (p *pool) put(n *line) {
+func (p *Pool) put(n *line) {
 	p.mu.Lock()
 	p.idle = append(p.idle, n)
 	p.mu.Unlock()
@@ -125,7 +147,7 @@ func (p *pool) put(n *line) {
 
 // drop ends a connection that is of no use any more. When it was lost, those
 // that idle are likely lost too.
-func (p *pool) drop(n *line, wasLost bool) {
+func (p *Pool) drop(n *line, wasLost bool) {
 	n.close()
 	p.mu.Lock()
 	p.open--
@@ -140,9 +162,26 @@ func (p *pool) drop(n *line, wasLost bool) {
 	p.slots <- struct{}{}
 }
 
-func (p *pool) close() {
+// hold keeps the connections until close is called once more.
+func (p *Pool) hold() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.users == 0 { // what a server refused then it may allow now
+		for len(p.slots) < lines {
+			p.slots <- struct{}{}
+		}
+	}
+	p.users++
+	p.closed = false
+}
+
+// close lets go of the connections. The last one who does ends them.
+func (p *Pool) close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.users--; p.users > 0 {
+		return
+	}
 	p.closed = true
 	for _, n := range p.idle {
 		_ = n.send("QUIT")
@@ -154,9 +193,9 @@ func (p *pool) close() {
 
 // use runs a call on a connection. When that is lost, the call is begun again
 // on a new one; it is told so, for what it wanted may have happened already.
-func (p *pool) use(ctx context.Context, call func(n *line, again bool) error) error {
+func (p *Pool) use(ctx context.Context, call func(n *line, again bool) error) error {
 	for try := 1; ; try++ {
-		n, err := p.get(ctx)
+		n, err := p.patiently(ctx)
 		if err == nil {
 			stop := context.AfterFunc(ctx, n.close)
 			err = call(n, try > 1)
@@ -192,14 +231,14 @@ func neverMade(err error) bool {
 	return errors.As(err, &op) && op.Op == "dial" || errors.As(err, &timed) && timed.Timeout()
 }
 
-func (p *pool) hasWorked() bool {
+func (p *Pool) hasWorked() bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.worked
 }
 
 // explain words the loss of a connection.
-func (p *pool) explain(err error) error {
+func (p *Pool) explain(err error) error {
 	var known *fault.Error
 	if !lost(err) || errors.As(err, &known) {
 		return err
@@ -208,7 +247,7 @@ func (p *pool) explain(err error) error {
 	switch {
 	case errors.As(err, &said):
 		return fault.New(fault.Failed, "the FTP server is busy", p.login.Address,
-			"Try again later; where it limits connections, end other programs that use it.").Because(err)
+			"Try again later; where it limits connections, end other programs that use it.").Because(crowd.Of(err))
 	case !p.hasWorked():
 		return fault.New(fault.Failed, "the FTP server does not answer", p.login.Address,
 			"Check the address and the port of reach: in the account.").Because(err)

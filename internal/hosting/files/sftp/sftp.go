@@ -31,8 +31,9 @@ type FS struct {
 	client *ssh.Client
 	top    string
 
-	mu   sync.Mutex
-	line *line
+	mu     sync.Mutex
+	line   *line
+	closed bool
 }
 
 // line is one connection, with what was found out over it.
@@ -62,19 +63,33 @@ var (
 // make it slower.
 const writers = 32
 
-// Open signs in and makes sure that the account's folder is there.
+// Open signs in and makes sure that the account's folder is there. The connection is
+// shared with others who use the client; of its sessions one is this one's own.
 func Open(ctx context.Context, client *ssh.Client, top string) (*FS, error) {
+	client.Hold()
 	f := &FS{client: client, top: top}
 	_, err := f.connect(ctx)
 	if err != nil {
-		client.Close()
+		_ = f.Close() // what went wrong is known
 		return nil, err
 	}
 	return f, nil
 }
 
-// Close ends the connection.
-func (f *FS) Close() error { return f.client.Close() }
+// Close ends the session, and the connection with the last one that uses it.
+func (f *FS) Close() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.closed {
+		return nil
+	}
+	f.closed = true
+	if f.line != nil {
+		_ = f.line.sftp.Close() // one that was lost is closed
+		f.line = nil
+	}
+	return f.client.Close()
+}
 
 // Writers implements files.Wide.
 func (f *FS) Writers() int { return writers }

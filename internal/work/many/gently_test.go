@@ -1,0 +1,70 @@
+package many_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/standin/ftpd"
+	"tivset/internal/testing/servers"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/work/many"
+)
+
+// six installs a course of six, all at once, and sees each.
+func six(t *testing.T, w *sitetest.World) {
+	t.Helper()
+	var rows strings.Builder
+	rows.WriteString("number,at,teacher\n")
+	for n := range 6 {
+		fmt.Fprintf(&rows, "%d,lockside.localhost/c%d,x\n", n, n)
+	}
+	p, err := many.Look(ctx, w.Desk, course(t, rows.String()))
+	require.NoError(t, err, "%v", fault.Of(err).Problems)
+	for _, r := range many.Carry(ctx, w.Desk, p, many.AtOnce(6), nil, nil) {
+		require.NoError(t, r.Err, r.At)
+		e, _ := sitetest.Examined(t, w, r.Done.Site.Address)
+		assert.True(t, e.OK, r.At)
+	}
+}
+
+// Jobs in an account share its connection, and the first that ends leaves it to the others.
+func TestSideBySideOverSFTP(t *testing.T) {
+	w := sitetest.Demo(t)
+	sitetest.OverSFTP(t, w)
+	_, err := w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), w.Demo.Standin.SSH.Fingerprint())
+	require.NoError(t, err)
+	six(t, w)
+}
+
+// A server with few connections is made do with: nothing fails because of it.
+func TestSideBySideOverFewConnections(t *testing.T) {
+	w := sitetest.Demo(t)
+	w.Demo.Standin.FTP.Be(ftpd.Oddities{Lines: 3})
+	sitetest.OverFTP(t, w, account.FTPS)
+	_, err := w.Reach.Certificates.Trust(ctx, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
+	require.NoError(t, err)
+	six(t, w)
+}
+
+// A database user who may not sign in as often as jobs want to is waited for.
+func TestSideBySideWithFewDatabaseConnections(t *testing.T) {
+	servers.Slow(t)
+	d := servers.MariaDB(t)
+	db := d.Open(t, "")
+	for _, statement := range []string{"CREATE USER few@'%' IDENTIFIED BY 'few' WITH MAX_USER_CONNECTIONS 1",
+		"GRANT ALL ON *.* TO few@'%' WITH GRANT OPTION"} {
+		_, err := db.Exec(statement)
+		require.NoError(t, err)
+	}
+	w := sitetest.DemoOn(t, d)
+	w.EditAccount(func(a *account.Account) {
+		a.Databases[0].Admin.User, a.Databases[0].Admin.Password = "few", "plain:few"
+	})
+	six(t, w)
+}
