@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"math/rand/v2"
 	"path"
 	"time"
 
@@ -33,19 +34,31 @@ func (a *Account) SetMark(ctx context.Context, name string, m Mark) error {
 		return err
 	}
 	part := markPart(name, m.Job)
-	// Another job may take the empty store away between these two calls.
-	for range 3 {
-		if _, err = files.MkdirAll(ctx, a.Files, path.Dir(name), 0o700); err != nil {
-			return err
-		}
-		if err = files.Write(ctx, a.Files, part, text, 0o600); !errors.Is(err, fs.ErrNotExist) {
+	for try := range comeAndGo {
+		if err = a.writePart(ctx, part, text); err == nil || ctx.Err() != nil {
 			break
 		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Duration(try*20+rand.IntN(30)) * time.Millisecond):
+		}
+		_ = files.Drop(context.WithoutCancel(ctx), a.Files, part) // what was begun of it
 	}
 	if err != nil {
 		return err
 	}
 	return a.Files.Rename(ctx, part, name)
+}
+
+// comeAndGo is how often a mark is written anew: other jobs take the empty store away while
+// this one makes it, and some servers give no reason for what they refuse then.
+const comeAndGo = 6
+
+func (a *Account) writePart(ctx context.Context, part string, text []byte) error {
+	if _, err := files.MkdirAll(ctx, a.Files, path.Dir(part), 0o700); err != nil {
+		return err
+	}
+	return files.Write(ctx, a.Files, part, text, 0o600)
 }
 
 // markPart is a mark while it is written.

@@ -106,12 +106,27 @@ func empty(ctx context.Context, f FS, name string) error {
 // MkdirAll makes a folder and those above it that are missing, each with mode,
 // and returns the topmost that it made ("" for none).
 func MkdirAll(ctx context.Context, f FS, name string, mode fs.FileMode) (made string, err error) {
+	for range comeAndGo {
+		if made, err = mkdirAll(ctx, f, name, mode); !errors.Is(err, errGone) && !errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+	}
+	return made, err
+}
+
+// comeAndGo is how often a folder is made again that others, who found it empty, took away.
+const comeAndGo = 5
+
+// errGone means that a folder was there, and then was not.
+var errGone = errors.New("it was there and went")
+
+func mkdirAll(ctx context.Context, f FS, name string, mode fs.FileMode) (made string, err error) {
 	if name == "." {
 		return "", nil
 	}
 	err = f.Mkdir(ctx, name, mode)
 	if errors.Is(err, fs.ErrNotExist) {
-		if made, err = MkdirAll(ctx, f, path.Dir(name), mode); err != nil {
+		if made, err = mkdirAll(ctx, f, path.Dir(name), mode); err != nil {
 			return made, err
 		}
 		err = f.Mkdir(ctx, name, mode)
@@ -121,6 +136,9 @@ func MkdirAll(ctx context.Context, f FS, name string, mode fs.FileMode) (made st
 	}
 	if errors.Is(err, fs.ErrExist) {
 		info, statErr := f.Stat(ctx, name)
+		if errors.Is(statErr, fs.ErrNotExist) {
+			return made, fmt.Errorf("%w: %w", errGone, err)
+		}
 		if statErr != nil || !info.IsDir() {
 			return made, err
 		}

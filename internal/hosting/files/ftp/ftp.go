@@ -349,8 +349,11 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
-		if err := f.taken(n, "make", name, command(n, "MKD "+f.full(name))); err != nil &&
-			(!again || !errors.Is(err, fs.ErrExist)) {
+		err := f.taken(n, "make", name, command(n, "MKD "+f.full(name)))
+		for try := 1; errors.Is(err, fs.ErrPermission) && try < unclear; try++ {
+			err = f.taken(n, "make", name, command(n, "MKD "+f.full(name)))
+		}
+		if err != nil && (!again || !errors.Is(err, fs.ErrExist)) {
 			return err
 		}
 		f.mu.Lock()
@@ -360,6 +363,10 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 		return f.settle(n, name, mode, true)
 	})
 }
+
+// unclear is how often something is tried that a server refuses without a reason that one
+// can see: others may have made and taken away what was in the way.
+const unclear = 3
 
 // note remembers that something was made; the caller holds the lock.
 func (f *FS) note(name string) {
@@ -385,6 +392,10 @@ func (f *FS) taken(n *line, op, name string, err error) error {
 		return statErr
 	}
 	worded := plain(op, name, err)
+	f.forget() // others may have taken its folder away
+	if gone := f.folder(n, path.Dir(name)); gone != nil {
+		return gone
+	}
 	if errors.Is(worded, fs.ErrNotExist) { // its folder is there: the words said too little
 		return &fs.PathError{Op: op, Path: name, Err: fmt.Errorf("%w (%s)", fs.ErrPermission, said.text)}
 	}

@@ -263,6 +263,17 @@ func plain(op, name string, err error) error {
 	return &fs.PathError{Op: op, Path: name, Err: cause}
 }
 
+// unclear is how often something is tried that a server refuses without a reason: others may
+// have made and taken away what was in the way.
+const unclear = 3
+
+// failure says whether a server gave no reason.
+func failure(err error) bool {
+	var about *fs.PathError
+	return errors.As(err, &about) && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) &&
+		!errors.Is(err, fs.ErrPermission)
+}
+
 // taken tells a failure without a reason from one because of what is there:
 // servers give both the same number.
 func (l *line) taken(op, name string, err error) error {
@@ -380,10 +391,14 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 		if err := l.folder(path.Dir(name)); err != nil {
 			return err
 		}
-		if err := l.sftp.Mkdir(l.full(name)); err != nil {
-			return l.taken("make", name, err)
+		err := l.taken("make", name, l.sftp.Mkdir(l.full(name)))
+		for try := 1; failure(err) && try < unclear; try++ {
+			err = l.taken("make", name, l.sftp.Mkdir(l.full(name)))
 		}
-		err := l.settle(&l.newFolder, mode, name, func(m fs.FileMode) error { return l.sftp.Chmod(l.full(name), m) })
+		if err != nil {
+			return err
+		}
+		err = l.settle(&l.newFolder, mode, name, func(m fs.FileMode) error { return l.sftp.Chmod(l.full(name), m) })
 		l.mu.Lock()
 		l.inside[name] = err == nil // made just now, and so no link
 		l.mu.Unlock()
