@@ -14,23 +14,36 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/site"
 	"tivset/internal/talk"
+	"tivset/internal/work"
 	"tivset/internal/work/adopt"
+	"tivset/internal/work/many"
 	"tivset/internal/work/repair"
 )
 
 func (a *app) adopt() *cobra.Command {
 	var answers []string
+	o := &chosen{free: true}
 	c := &cobra.Command{
-		Use:   "adopt ADDRESS -a admin.name=NAME -a admin.password=@FILE",
+		Use:   "adopt ADDRESS|--table FILE -a admin.name=NAME -a admin.password=@FILE",
 		Short: "Take charge of an app that was installed by other means",
 		Long: "Finds an app by its kit's marks, reads its configuration for database and addresses, signs in,\n" +
 			"and from then on looks after the site like one of its own. Nothing of the site is changed.",
-		Example: "  tivset adopt lockside.localhost/forum -a admin.name=wharfinger -a admin.password=@-",
-		Args:    takes(1, 1, "ADDRESS"), Annotations: noDryRun(), ValidArgsFunction: only(a.domainWords),
+		Example: "  tivset adopt lockside.localhost/forum -a admin.name=wharfinger -a admin.password=@-\n" +
+			"  tivset adopt --table found.csv",
+		Args: func(c *cobra.Command, args []string) error {
+			if o.table != "" {
+				return takes(0, 0, "--table FILE")(c, args)
+			}
+			return takes(1, 1, "ADDRESS")(c, args)
+		},
+		Annotations: noDryRun(), ValidArgsFunction: only(a.domainWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			given, err := a.given(answers)
 			if err != nil {
 				return err
+			}
+			if o.table != "" {
+				return a.adoptSeveral(ctx, s, o, given)
 			}
 			done, err := adopt.Adopt(ctx, s.Desk, adopt.Request{At: args[0], Account: a.account, Answers: given})
 			if missing := fault.Of(err).Missing; err != nil && len(missing) > 0 && a.streams.Asks() {
@@ -54,9 +67,53 @@ func (a *app) adopt() *cobra.Command {
 			return nil
 		}),
 	}
-	c.Flags().StringArrayVarP(&answers, "answer", "a", nil,
+	f := c.Flags()
+	f.StringArrayVarP(&answers, "answer", "a", nil,
 		"an answer, id=value; id=@FILE reads a file, id=@- standard input")
+	f.StringVar(&o.table, "table", "", "the sites of a table (CSV) with the column at, and answers, as tivset find "+
+		"--results writes it; - for standard input")
+	f.StringVar(&o.results, "results", "", "with --table: write what came of each row to this file, as CSV")
+	f.IntVar(
+		&o.atOnce,
+		"at-once",
+		many.Usual.Account,
+		"with --table: how many sites of an account are looked at side by side",
+	)
 	return c
+}
+
+// adoptSeveral takes charge of the apps of a table. Nothing of them is changed, and so it
+// wants no yes.
+func (a *app) adoptSeveral(ctx context.Context, s *core.Core, o *chosen, all answer.Given) error {
+	o.site = "at"
+	rows, err := a.rows(ctx, s, nil, o)
+	if err != nil {
+		return err
+	}
+	return a.several(ctx, s, rows, o, "", func(ctx context.Context, row siteRow) (looked, error) {
+		r := adopt.Request{At: row.Site, Account: a.account, Answers: maps.Clone(all)}
+		for _, id := range []string{"title", "admin.name", "admin.password", "admin.email"} {
+			if value := row.Values[id]; value != "" {
+				r.Answers[id] = value
+			}
+		}
+		x, err := adopt.Look(ctx, s.Desk, r)
+		if err != nil {
+			return looked{at: row.Site}, err
+		}
+		l := looked{at: x.Address, document: x}
+		l.account, err = s.Book.Home.Account(x.Account)
+		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
+			done, err := adopt.Adopt(ctx, d, r)
+			if err != nil {
+				return ended{}, err
+			}
+			x, err := s.Book.Find(ctx, done.Address)
+			return ended{"adopted", x.App + " " + x.Release + " is recorded", map[string]any{"outcome": "adopted", "site": x,
+				"checks": done.Checks}}, err
+		}
+		return l, err
+	})
 }
 
 // asked asks for answers that are missing: names as they are typed, passwords

@@ -134,6 +134,7 @@ func (a *app) root() *cobra.Command {
 		a.move(),
 		a.remove(),
 		a.adopt(),
+		a.find(),
 		a.enter(),
 		a.handover(), a.care(), a.rounds(),
 		a.forget(),

@@ -29,6 +29,7 @@ type chosen struct {
 	atOnce  int
 	columns []string // what a table may say of each site, beside its name
 	free    bool     // any other column is an answer
+	site    string   // the column that names the sites; "" for the usual ones
 	strict  bool     // what is wrong with one site keeps all of them, as in a table
 }
 
@@ -101,15 +102,18 @@ var ofResults = []string{"line", "outcome", "admin side", "name", "problem", "pa
 
 // read gives the rows of a table.
 func (o *chosen) read(t table.Table, words []string) (out []siteRow, err error) {
-	column := ""
-	for _, name := range siteColumns {
+	column, names := "", siteColumns
+	if o.site != "" {
+		names = []string{o.site}
+	}
+	for _, name := range names {
 		if slices.Contains(t.Columns, name) && column == "" {
 			column = name
 		}
 	}
 	if column == "" && len(words) == 0 {
-		return nil, fault.New(fault.Usage, "the table has no column site", strings.Join(t.Columns, ", "),
-			strings.TrimSpace(near.Hint("site", t.Columns)+" It says which site each row is about."))
+		return nil, fault.New(fault.Usage, "the table has no column "+names[0], strings.Join(t.Columns, ", "),
+			strings.TrimSpace(near.Hint(names[0], t.Columns)+" It says which site each row is about."))
 	}
 	var problems []fault.Problem
 	for _, name := range t.Columns {
@@ -270,6 +274,11 @@ func lookAll(ctx context.Context, rows []siteRow, strict bool,
 		case err == nil:
 		case f.Kind == fault.Failed || !strict:
 			failed[i] = err
+		case len(f.Problems) == 0 && len(f.Missing) > 0:
+			for _, id := range f.Missing {
+				problems = append(problems, fault.Problem{ID: rows[i].name() + ", " + id, What: fault.Needed,
+					Remedy: "Fill it in."})
+			}
 		case len(f.Problems) > 0:
 			for _, p := range f.Problems {
 				p.ID = rows[i].name() + ", " + p.ID

@@ -35,36 +35,12 @@ type Request struct {
 // Adopt takes charge of an app that is there. It is recorded only when the admin
 // can sign in.
 func Adopt(ctx context.Context, d *work.Desk, r Request) (check.Examined, error) {
-	var none check.Examined
-	a, err := d.Book.Account(r.Account, r.At)
+	in, x, secrets, err := look(ctx, d, r)
 	if err != nil {
-		return none, err
-	}
-	at, err := site.Resolve(r.At, a.Domains)
-	if err != nil {
-		return none, err
-	}
-	known, err := d.Book.Has(ctx, at.Address())
-	if err != nil {
-		return none, err
-	}
-	if known {
-		return none, fault.New(fault.Usage, "this site is known already", at.Address(), "Look at it with: "+
-			fault.Call("show", at.Address()))
-	}
-	in, err := d.Hosting.Open(ctx, a)
-	if err != nil {
-		return none, err
+		return check.Examined{}, err
 	}
 	defer in.Close()
-	found, err := read(ctx, d, in, at)
-	if err != nil {
-		return none, err
-	}
-	x, secrets, err := found.record(d.Now(), r.Answers)
-	if err != nil {
-		return none, err
-	}
+	var none check.Examined
 	token, err := d.Maker.Token(4)
 	if err != nil {
 		return none, err
@@ -76,6 +52,47 @@ func Adopt(ctx context.Context, d *work.Desk, r Request) (check.Examined, error)
 	}
 	return done, d.Book.Ledger.PutJob(ctx, ledger.Job{ID: x.Job, What: Way().Name, App: x.App, Account: x.Account,
 		Address: x.Address, Started: x.InstalledAt, Ended: &x.InstalledAt, Outcome: Way().Past})
+}
+
+// Look says which site an app would be recorded as; nothing is recorded.
+func Look(ctx context.Context, d *work.Desk, r Request) (ledger.Site, error) {
+	in, x, _, err := look(ctx, d, r)
+	if err != nil {
+		return x, err
+	}
+	return x, in.Close()
+}
+
+// look finds an app, with its account open, and describes it as a site.
+func look(ctx context.Context, d *work.Desk, r Request) (in *hosting.Account, x ledger.Site,
+	secrets map[string]secret.Text, err error) {
+	a, err := d.Book.Account(r.Account, r.At)
+	if err != nil {
+		return nil, x, nil, err
+	}
+	at, err := site.Resolve(r.At, a.Domains)
+	if err != nil {
+		return nil, x, nil, err
+	}
+	known, err := d.Book.Has(ctx, at.Address())
+	if err != nil {
+		return nil, x, nil, err
+	}
+	if known {
+		return nil, x, nil, fault.New(fault.Usage, "this site is known already", at.Address(), "Look at it with: "+
+			fault.Call("show", at.Address()))
+	}
+	if in, err = d.Hosting.Open(ctx, a); err != nil {
+		return nil, x, nil, err
+	}
+	found, err := read(ctx, d, in, at)
+	if err == nil {
+		x, secrets, err = found.record(d.Now(), r.Answers)
+	}
+	if err != nil {
+		return nil, x, nil, errors.Join(err, in.Close())
+	}
+	return in, x, secrets, nil
 }
 
 // takeCharge records a site that passes its checks; of one that does not nothing
@@ -93,7 +110,7 @@ func takeCharge(ctx context.Context, d *work.Desk, in *hosting.Account, x ledger
 	for _, c := range done.Checks {
 		if err == nil && !c.OK && slices.Contains([]string{check.FrontPage, check.SignIn, check.Database}, c.Name) {
 			err = fault.New(fault.Failed, "the site was found and does not pass the check of the "+c.Name, x.URL,
-				"Nothing was recorded. "+c.Detail)
+				"Nothing was recorded. "+because(c))
 		}
 	}
 	if err == nil {
@@ -103,6 +120,20 @@ func takeCharge(ctx context.Context, d *work.Desk, in *hosting.Account, x ledger
 		return done, errors.Join(err, d.Book.Vault.Forget(site.VaultName(x.Address, "")))
 	}
 	return done, nil
+}
+
+// NoSignIn says whether an app was looked at whose admin does not sign in.
+func NoSignIn(e check.Examined) bool {
+	return slices.ContainsFunc(e.Checks, func(c check.Checked) bool { return c.Name == check.SignIn && !c.OK })
+}
+
+// because says why a check was not passed. What a recorded site's owner could do about its
+// password would lead nowhere here.
+func because(c check.Checked) string {
+	if c.Name == check.SignIn {
+		return "Give the admin's name and password as they are in the app."
+	}
+	return c.Detail
 }
 
 // examine examines a site that is not recorded yet, and completes its record.
@@ -134,8 +165,12 @@ func entries(ctx context.Context, d *work.Desk, in *hosting.Account, s *site.Sit
 	for _, i := range inside {
 		full := folder + "/" + i.Name
 		theirs := others.Has(full) || others.Below(full)
-		own := slices.ContainsFunc(s.Kit.Config, func(c kit.Config) bool { return strings.HasPrefix(c.Path+"/", i.Name+"/") })
-		if !theirs && (unknown != nil || own || i.Name == s.Place.AdminFolder || slices.Contains(of.Survey.Entries, i.Name)) {
+		own := slices.ContainsFunc(
+			s.Kit.Config,
+			func(c kit.Config) bool { return strings.HasPrefix(c.Path+"/", i.Name+"/") },
+		)
+		if !theirs &&
+			(unknown != nil || own || i.Name == s.Place.AdminFolder || slices.Contains(of.Survey.Entries, i.Name)) {
 			out = append(out, i.Name)
 		}
 	}

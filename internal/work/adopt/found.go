@@ -33,19 +33,16 @@ import (
 	"tivset/internal/work"
 )
 
-// recognise finds the kit whose marks are in a folder, and the release.
-func recognise(
-	ctx context.Context,
-	kits *catalogue.Catalogue,
-	archives *release.Archives,
-	f files.FS,
-	folder string,
-) (catalogue.Entry, string, error) {
-	all, _, err := kits.Cards()
-	if err != nil {
-		return catalogue.Entry{}, "", err
-	}
-	for _, card := range all {
+// mark is a kit whose marks are in a folder, and the release that they tell.
+type mark struct {
+	kit     catalogue.Entry
+	release string
+}
+
+// recognised finds the kit, of some, whose marks are in a folder; nil where there is none.
+func recognised(ctx context.Context, kits *catalogue.Catalogue, archives *release.Archives, f files.FS, folder string,
+	among []catalogue.Card) (*mark, error) {
+	for _, card := range among {
 		if card.Known == nil {
 			continue
 		}
@@ -54,7 +51,7 @@ func recognise(
 			continue
 		}
 		if err != nil {
-			return catalogue.Entry{}, "", err
+			return nil, err
 		}
 		pattern, err := regexp.Compile(card.Known.Pattern)
 		if err != nil {
@@ -66,31 +63,39 @@ func recognise(
 		}
 		k, err := kits.Find(card.App)
 		if err != nil {
-			return k, "", err
+			return nil, err
 		}
 		if err := archives.LookUp(ctx, k.Kit); err != nil {
-			return k, "", err
+			return nil, err
 		}
-		configured, err := hasConfig(ctx, f, k, folder)
-		if err != nil {
-			return k, "", err
+		if configured, err := hasConfig(ctx, f, k, folder); err != nil || configured {
+			return &mark{k, string(m[1])}, err
 		}
-		if !configured {
-			continue
-		}
-		known := k.Find(string(m[1]))
-		if known == nil {
-			return k, "", fault.New(
-				fault.Usage,
-				fmt.Sprintf("it is %s %s, a release that the kit does not know", k.Title, m[1]),
-				folder,
-				"The kit knows "+strings.Join(k.Versions(), ", ")+".",
-			)
-		}
-		return k, known.Release, nil
 	}
-	return catalogue.Entry{}, "", fault.New(fault.Usage, "no app that a kit knows is there", folder,
-		"See what can be recognised with: "+fault.Call("browse"))
+	return nil, nil
+}
+
+// recognise finds the kit whose marks are in a folder, and the release.
+func recognise(ctx context.Context, kits *catalogue.Catalogue, archives *release.Archives, f files.FS,
+	folder string) (catalogue.Entry, string, error) {
+	all, _, err := kits.Cards()
+	if err != nil {
+		return catalogue.Entry{}, "", err
+	}
+	m, err := recognised(ctx, kits, archives, f, folder, all)
+	if err != nil {
+		return catalogue.Entry{}, "", err
+	}
+	if m == nil {
+		return catalogue.Entry{}, "", fault.New(fault.Usage, "no app that a kit knows is there", folder,
+			"See what can be recognised with: "+fault.Call("browse"))
+	}
+	known := m.kit.Find(m.release)
+	if known == nil {
+		return m.kit, "", fault.New(fault.Usage, fmt.Sprintf("it is %s %s, a release that the kit does not know",
+			m.kit.Title, m.release), folder, "The kit knows "+strings.Join(m.kit.Versions(), ", ")+".")
+	}
+	return m.kit, known.Release, nil
 }
 
 func hasConfig(ctx context.Context, f files.FS, k catalogue.Entry, folder string) (bool, error) {
