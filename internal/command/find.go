@@ -27,8 +27,8 @@ func (a *app) find() *cobra.Command {
 		Short: "See which apps lie in an account, and take charge of them",
 		Long: "Walks the document roots of an account and lists the apps that are there, by the marks of the\n" +
 			"kits: with release and age, on record or not, and what no kit knows. On a terminal those that\n" +
-			"are chosen are taken charge of; elsewhere --results writes a table to fill in, for\n" +
-			"tivset adopt. Looking changes nothing.",
+			"are chosen are taken charge of; elsewhere --results writes a table to fill in\n" +
+			"for adopting them. Looking changes nothing.",
 		Example: "  tivset find quillmere\n  tivset find quillmere --results found.csv\n  tivset adopt --table found.csv",
 		Args:    takes(0, 1, "[ACCOUNT]"), Annotations: noDryRun(), ValidArgsFunction: only(a.accountWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
