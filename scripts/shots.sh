@@ -63,7 +63,7 @@ talk() {
 
 page() {
 	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update \
-		--disable-sync --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
+		--disable-sync --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" ${3:-} "$2" >/dev/null 2>&1
 }
 
 forum='tivset install quaybench --at lockside.localhost/forum -a title="Lockside Talk" \
@@ -101,9 +101,7 @@ rm $journal/parts/cache.php
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
 small remove 4 'tivset sites --sort app' 'tivset remove try --yes'
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
-shot redirects 5 'tivset move try --at lockside.localhost/trial --redirect --yes --quiet' 'tivset sites' 'tivset sites --redirects' \
-	'tivset show chandlery.localhost/try' 'tivset remove chandlery.localhost/try --yes'
-shot account 2 'tivset account show quillmere' 'tivset account test' 'tivset password'
+tivset remove try --yes --quiet >/dev/null
 state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/state.json; }
 word=$(state password)
 cat >"$work/welcome.txt" <<MAIL
@@ -135,4 +133,10 @@ cp "$work/kit.yaml" "$kit"
 tivset handover forum --into "$work/handover.html" >/dev/null
 page handover "file://$work/handover.html"
 page forum "$(url lockside.localhost)/forum/"
-page journal "$(url quillmere.localhost)/journal/"
+{ printf 'number;at;seats\n'; for n in 1 2 3 4 5 6; do printf '%s;helm-school.localhost/class-{number};%s\n' $n $((n == 4 ? 4000 : 12 + n)); done; } >"$work/course.csv"
+cd "$work"
+shot course 11 "tivset install helmroom --table course.csv -a title='Class {number}' -a admin.email=head@helm-school.localhost --yes" 'tivset find'
+cd - >/dev/null
+tivset report --into "$work/report.html" >/dev/null
+page report "file://$work/report.html"
+page report-dark "file://$work/report.html" --blink-settings=preferredColorScheme=0

@@ -6,7 +6,7 @@ set -eu
 cd "$(dirname "$0")/.."
 
 packages="mariadb-server postgresql openssh-server proftpd-core proftpd-mod-crypto dovecot-imapd nginx apache2 jq
-	php-fpm php-cli php-mysql php-pgsql php-sqlite3 php-mbstring php-intl php-xml php-curl php-gd php-zip"
+	php-fpm php-cli php-mysql php-pgsql php-sqlite3 php-mbstring php-intl php-xml php-curl php-gd php-zip chromium"
 
 missing() {
 	for p in $packages; do

@@ -233,7 +233,21 @@ func (l *looking) walk(ctx context.Context) error {
 			return err
 		}
 	}
+	if !root { // beside which others' folders may lie, that nobody looked into
+		l.measure()
+	}
 	return nil
+}
+
+// measure notes what the site takes, as it was just seen.
+func (l *looking) measure() {
+	l.record.Files, l.record.Bytes = 0, 0
+	for _, found := range l.there {
+		if found.Mode.IsRegular() {
+			l.record.Files++
+			l.record.Bytes += found.Size
+		}
+	}
 }
 
 // ownFiles compares the app's files with the release's checksums, and finds
@@ -325,6 +339,8 @@ func (l *looking) certificate(ctx context.Context) {
 		l.add("certificate", false, "does not verify: %v", err)
 		return
 	}
+	until = until.UTC()
+	l.record.CertificateUntil = &until
 	days := int(until.Sub(l.Now()) / (24 * time.Hour))
 	l.add("certificate", days >= certificateDays, "good for another %d days", days)
 }
@@ -390,8 +406,15 @@ func (l *looking) updates(ctx context.Context) {
 	case x.Newer == "":
 		l.add("updates", true, "%s is the newest release", x.Release)
 	case x.Due == "" && x.Tried != nil && x.Tried.Release == site.Due(l.site.Kit.Kit, x, l.Now()):
-		l.add("updates", false, "%s failed here on %s and is not tried again by itself (%s). To try it: %s", x.Tried.Release,
-			x.Tried.At.Format(time.DateOnly), x.Tried.Problem, fault.Call("update", x.Address))
+		l.add(
+			"updates",
+			false,
+			"%s failed here on %s and is not tried again by itself (%s). To try it: %s",
+			x.Tried.Release,
+			x.Tried.At.Format(time.DateOnly),
+			x.Tried.Problem,
+			fault.Call("update", x.Address),
+		)
 	case x.Due == "" && x.Urgent:
 		l.add("updates", false, "%s is there (%s, and mends a security hole), which this site's care does not take by "+
 			"itself. Make it with: %s", x.Newer, x.NewerLevel, fault.Call("update", x.Address))

@@ -36,7 +36,7 @@ const outage = 3 * time.Second
 func Tour(ctx context.Context, d *Demo, program string, out io.Writer) error {
 	t := &tour{Demo: d, ctx: ctx, program: program, out: out}
 	parts := []func() error{t.choose, t.install, t.visit, t.decide, t.refused, t.setAside, t.undone, t.lookAfter,
-		t.putBack, t.tryOut, t.nested, t.elsewhere, t.end}
+		t.putBack, t.tryOut, t.nested, t.course, t.elsewhere, t.end}
 	for _, part := range parts {
 		if err := part(); err != nil {
 			return fmt.Errorf("the tour stopped: %w", err)
@@ -252,8 +252,20 @@ func (t *tour) decide() error {
 func (t *tour) setAside() error {
 	t.say("The page is set aside for a gallery.")
 	return t.unchanged(func() error {
-		_, err := t.run(0, "install", "lanternbox", "--at", "quillmere.localhost", "-a", "title=Quillmere in Pictures", "-a",
-			"admin.email=editor@quillmere.localhost", "-a", "occupied=set-aside", "--yes")
+		_, err := t.run(
+			0,
+			"install",
+			"lanternbox",
+			"--at",
+			"quillmere.localhost",
+			"-a",
+			"title=Quillmere in Pictures",
+			"-a",
+			"admin.email=editor@quillmere.localhost",
+			"-a",
+			"occupied=set-aside",
+			"--yes",
+		)
 		if err != nil {
 			return err
 		}
@@ -405,6 +417,53 @@ func (t *tour) nested() error {
 	return err
 }
 
+// course installs six sites from a table. The fourth has more seats than the app bears, which
+// shows only when it is there.
+func (t *tour) course() error {
+	t.say("A course of six from a table, side by side. One of them does not work: it is undone, and the others stay.")
+	table := filepath.Join(t.Folder, "demo", "course.csv")
+	rows := "number;at;seats\n"
+	for n := 1; n <= 6; n++ {
+		seats := 12 + n
+		if n == 4 {
+			seats = 4000
+		}
+		rows += fmt.Sprintf("%d;helm-school.localhost/class-{number};%d\n", n, seats)
+	}
+	if err := os.WriteFile(table, []byte(rows), 0o600); err != nil {
+		return err
+	}
+	fmt.Fprintf(t.out, "\n$ cat course.csv\n%s", rows)
+	course := []string{"install", "helmroom", "--table", table, "-a", "title=Class {number}", "-a",
+		"admin.email=head@helm-school.localhost", "--yes"}
+	if _, err := t.run(1, course...); err != nil {
+		return err
+	}
+	t.say("Mended and run again, it does what is missing.")
+	if err := os.WriteFile(table, []byte(strings.Replace(rows, "4000", "16", 1)), 0o600); err != nil {
+		return err
+	}
+	if _, err := t.run(0, course...); err != nil {
+		return err
+	}
+	t.say("Which apps lie in the account, and all sites on one page.")
+	if _, err := t.run(0, "find", AccountName); err != nil {
+		return err
+	}
+	page := filepath.Join(t.Folder, "demo", "sites.html")
+	if _, err := t.run(0, "report", "--into", page); err != nil {
+		return err
+	}
+	for n := 1; n <= 6; n++ {
+		if _, err := os.Stat(filepath.Join(t.Standin.Root, fmt.Sprintf("web/helm-school/class-%d", n))); err != nil {
+			return err
+		}
+	}
+	_, err := t.run(0, "remove", "class-1", "class-2", "class-3", "class-4", "class-5", "class-6", "--no-backup", "--yes",
+		"--quiet")
+	return err
+}
+
 // elsewhere has the same account reached as from a laptop: files over SFTP, and
 // the database through that connection.
 func (t *tour) elsewhere() error {
@@ -446,8 +505,18 @@ func (t *tour) byFTP(a *account.Account, database string) error {
 	if _, err := t.run(0, "account", "trust", AccountName, t.Standin.FTP.Fingerprint()); err != nil {
 		return err
 	}
-	_, err := t.run(0, "install", "lanternbox", "--at", "helm-school.localhost/pictures", "-a", "title=Helm at Noon", "-a",
-		"admin.email=head@helm-school.localhost", "--yes")
+	_, err := t.run(
+		0,
+		"install",
+		"lanternbox",
+		"--at",
+		"helm-school.localhost/pictures",
+		"-a",
+		"title=Helm at Noon",
+		"-a",
+		"admin.email=head@helm-school.localhost",
+		"--yes",
+	)
 	if err != nil {
 		return err
 	}

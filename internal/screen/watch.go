@@ -73,7 +73,7 @@ func (w *Watch) Ended(name, says string, err error) {
 	if err != nil {
 		f := fault.Of(err)
 		w.s.wrapped(fmt.Sprintf("  %s %s:", w.s.paint(bad, "✗"), Clean(name)), "    ",
-			because(f.What, f.Cause)+". "+f.Remedy)
+			Outcome(err)+". "+because(f.What, f.Cause)+". "+f.Remedy)
 	} else {
 		w.s.Say("  %s %s: %s", w.s.paint(good, "✓"), name, says)
 	}

@@ -35,6 +35,9 @@ type Ledger interface {
 	// DropSite forgets a site; none there is fine.
 	DropSite(ctx context.Context, address string) error
 
+	// Measures lists what sites took, by address and day, of the last 400 days.
+	Measures(ctx context.Context) ([]Measure, error)
+
 	// Jobs lists the jobs, newest first.
 	Jobs(ctx context.Context) ([]Job, error)
 
@@ -65,6 +68,26 @@ type Redirect struct {
 	Covers      string    `json:"covers"` // one of those below, when it was asked last
 	MadeAt      time.Time `json:"made_at"`
 }
+
+// Measure is what a site took on a day: whoever keeps a site notes it.
+type Measure struct {
+	Address string
+	Day     string // 2026-11-23, UTC
+	Bytes   int64  // of files and database
+}
+
+// measured is what a site that is kept took, and on which day it was looked at; false where
+// that is not known.
+func measured(s Site) (Measure, bool) {
+	at := s.UpdatedAt
+	if s.CheckedAt != nil && s.CheckedAt.After(at) {
+		at = *s.CheckedAt
+	}
+	return Measure{s.Address, at.UTC().Format(time.DateOnly), s.Bytes + s.DatabaseBytes}, s.Bytes > 0 && !at.IsZero()
+}
+
+// measuredFor is how long measures are kept, in days.
+const measuredFor = 400
 
 // How far a redirect reaches.
 const (
@@ -110,6 +133,8 @@ type Site struct {
 	DatabaseBytes int64      `json:"database_bytes,omitempty"` // when it was last looked at
 	LastBackupAt  *time.Time `json:"last_backup_at,omitempty"` //
 	CheckedAt     *time.Time `json:"checked_at,omitempty"`     //
+	// of its domain, when it was last looked at
+	CertificateUntil *time.Time `json:"certificate_until,omitempty"`
 	// what of the site is not there any more: files, data or all
 	Gone        string   `json:"gone,omitempty"`
 	LastJob     string   `json:"last_job,omitempty"`      // the job that changed it last, after its install

@@ -26,7 +26,7 @@ type SQLite struct{ db *sql.DB }
 var _ Ledger = (*SQLite)(nil)
 
 // format is the version of the tables, kept in the file (PRAGMA user_version).
-const format = 2
+const format = 3
 
 // What a record says is kept as JSON, so that adding a field needs no change of
 // tables; the columns beside it are those that are looked up or sorted by.
@@ -39,6 +39,8 @@ CREATE INDEX jobs_started ON jobs (started);`
 var since = map[int]string{
 	1: tables,
 	2: "CREATE TABLE redirects (address TEXT PRIMARY KEY, record TEXT NOT NULL) STRICT, WITHOUT ROWID;",
+	3: "CREATE TABLE measures (address TEXT NOT NULL, day TEXT NOT NULL, bytes INTEGER NOT NULL, " +
+		"PRIMARY KEY (address, day)) STRICT, WITHOUT ROWID;",
 }
 
 // Open opens the ledger in a file and makes it when it is not there.
@@ -139,14 +141,61 @@ func (l *SQLite) Site(ctx context.Context, address string) (Site, error) {
 
 // PutSite implements Ledger.
 func (l *SQLite) PutSite(ctx context.Context, s Site) error {
-	return l.put(ctx, "INSERT OR REPLACE INTO sites (address, account, record) VALUES (?, ?, ?)", s, s.Address, s.Account)
+	return l.putSite(ctx, "INSERT OR REPLACE INTO sites (address, account, record) VALUES (?, ?, ?)", s)
+}
+
+// putSite keeps a site, and with it what it takes on that day.
+func (l *SQLite) putSite(ctx context.Context, statement string, s Site) error {
+	text, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	tx, err := l.db.BeginTx(ctx, nil)
+	if err != nil {
+		return told(err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	if _, err := tx.ExecContext(ctx, statement, s.Address, s.Account, string(text)); err != nil {
+		return told(err)
+	}
+	if m, is := measured(s); is {
+		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO measures VALUES (?, ?, ?)", m.Address, m.Day,
+			m.Bytes); err != nil {
+			return told(err)
+		}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM measures WHERE address = ? AND day < date(?, ?)", m.Address, m.Day,
+			fmt.Sprintf("-%d days", measuredFor)); err != nil {
+			return told(err)
+		}
+	}
+	return told(tx.Commit())
+}
+
+// Measures implements Ledger.
+func (l *SQLite) Measures(ctx context.Context) (out []Measure, err error) {
+	rows, err := l.db.QueryContext(ctx, "SELECT address, day, bytes FROM measures ORDER BY address, day")
+	if err != nil {
+		return nil, told(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var m Measure
+		if err := rows.Scan(&m.Address, &m.Day, &m.Bytes); err != nil {
+			return nil, err
+		}
+		out = append(out, m)
+	}
+	return out, told(rows.Err())
 }
 
 // KeepSite implements Ledger.
 func (l *SQLite) KeepSite(ctx context.Context, s Site) error {
-	return l.put(ctx, "INSERT INTO sites (address, account, record) VALUES (?, ?, ?) ON CONFLICT (address) DO UPDATE SET "+
-		"account = excluded.account, record = json_set(excluded.record, '$.care', json_extract(sites.record, '$.care'))",
-		s, s.Address, s.Account)
+	return l.putSite(
+		ctx,
+		"INSERT INTO sites (address, account, record) VALUES (?, ?, ?) ON CONFLICT (address) DO UPDATE "+
+			"SET account = excluded.account, record = json_set(excluded.record, '$.care', json_extract(sites.record, '$.care'))",
+		s,
+	)
 }
 
 // Entrust implements Ledger.
@@ -176,6 +225,9 @@ func (l *SQLite) Entrust(ctx context.Context, decided map[string]care.Care) erro
 // DropSite implements Ledger.
 func (l *SQLite) DropSite(ctx context.Context, address string) error {
 	_, err := l.db.ExecContext(ctx, "DELETE FROM sites WHERE address = ?", address)
+	if err == nil {
+		_, err = l.db.ExecContext(ctx, "DELETE FROM measures WHERE address = ?", address)
+	}
 	return err
 }
 

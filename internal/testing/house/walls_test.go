@@ -53,7 +53,7 @@ var floors = []struct {
 	{"looking", map[string]string{"plan": "", "check": ""}},
 	{"steps", map[string]string{"step": ""}},
 	{"work", map[string]string{"work": ""}},
-	{"lists", map[string]string{"accounts": "", "sites": ""}},
+	{"lists", map[string]string{"accounts": "", "sites": "", "sites/report": "sites"}},
 	{"ways", map[string]string{
 		"work/install": "", "work/update": "", "work/backup": "", "work/remove": "", "work/renew": "", "work/repair": "",
 		"work/adopt": "",
