@@ -123,8 +123,12 @@ func (a *app) readFile(name string) ([]byte, error) {
 func (a *app) accountList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the accounts", Example: "  tivset account list", Args: takes(0, 0, ""),
-		RunE: func(*cobra.Command, []string) error {
-			h := a.world.home()
+		RunE: func(c *cobra.Command, _ []string) error {
+			h, done, err := a.accountsHome(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
 			names, err := h.Accounts()
 			if err != nil {
 				return err
@@ -163,7 +167,7 @@ func (a *app) accountShow() *cobra.Command {
 		Use: "show NAME", Short: "Show an account, and what is in it", Example: "  tivset account show quillmere",
 		ValidArgsFunction: only(a.accountWords), Args: takes(1, 1, "NAME"),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
-			x, err := a.world.home().Account(args[0])
+			x, err := s.Book.Home.Account(args[0])
 			if err != nil {
 				return err
 			}

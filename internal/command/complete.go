@@ -48,8 +48,13 @@ func (a *app) appWords(ctx context.Context) []string {
 	return out
 }
 
-func (a *app) accountWords(context.Context) []string {
-	names, err := a.world.home().Accounts()
+func (a *app) accountWords(ctx context.Context) []string {
+	h, done, err := a.accountsHome(ctx)
+	if err != nil {
+		return nil
+	}
+	defer done()
+	names, err := h.Accounts()
 	if err != nil {
 		return nil
 	}
@@ -58,9 +63,18 @@ func (a *app) accountWords(context.Context) []string {
 
 // domainWords offers the addresses of every account's domains.
 func (a *app) domainWords(ctx context.Context) []string {
+	h, done, err := a.accountsHome(ctx)
+	if err != nil {
+		return nil
+	}
+	defer done()
+	names, err := h.Accounts()
+	if err != nil {
+		return nil
+	}
 	var out []string
-	for _, name := range a.accountWords(ctx) {
-		x, err := a.world.home().Account(name)
+	for _, name := range names {
+		x, err := h.Account(name)
 		if err != nil {
 			continue
 		}

@@ -16,10 +16,12 @@ import (
 )
 
 func (a *app) jobs() *cobra.Command {
-	return &cobra.Command{
-		Use:     "jobs",
+	who := false
+	c := &cobra.Command{
+		Use:     "jobs [--who]",
 		Short:   "List what ran and how it ended",
-		Example: "  tivset jobs",
+		Long:    "Lists the jobs, the newest first. With --who also who asked for each, and when.",
+		Example: "  tivset jobs\n  tivset jobs --who",
 		Args:    takes(0, 0, ""),
 		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error {
 			all, err := s.Desk.Jobs(ctx)
@@ -33,10 +35,12 @@ func (a *app) jobs() *cobra.Command {
 				a.streams.Say("Nothing ran yet.")
 				return nil
 			}
-			a.streams.Jobs(all)
+			a.streams.Jobs(all, who)
 			return nil
 		}),
 	}
+	c.Flags().BoolVar(&who, "who", false, "also who asked for them, and when")
+	return c
 }
 
 func (a *app) undo() *cobra.Command {

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -35,6 +36,10 @@ type rebuiltJSON struct {
 func (a *app) rebuild(c *cobra.Command) error {
 	ctx := c.Context()
 	out := rebuiltJSON{Outcome: "rebuilt"}
+	if at, err := a.world.home().LedgerAt(); err != nil || at.Use != "" {
+		return cmp.Or(err, error(fault.New(fault.Usage, "the ledger is a team's, in a database", "--rebuild",
+			"Restore the database from its own backups.")))
+	}
 	aside, saved, err := ledger.Aside(ctx, a.world.home().Ledger(), a.world.Now())
 	if err != nil {
 		return fault.New(fault.Usage, "the damaged ledger cannot be set aside", a.world.home().Ledger(),

@@ -135,6 +135,7 @@ func (a *app) root() *cobra.Command {
 		a.remove(),
 		a.adopt(),
 		a.find(),
+		a.ledger(), a.team(),
 		a.enter(),
 		a.handover(),
 		a.report(), a.care(), a.rounds(),

@@ -22,7 +22,11 @@ func (a *app) accountTrust() *cobra.Command {
 		Example: "  tivset account trust quillmere\n  tivset account trust quillmere SHA256:…",
 		Args:    takes(1, 2, "NAME [FINGERPRINT]"), Annotations: noDryRun(), ValidArgsFunction: only(a.accountWords),
 		RunE: func(c *cobra.Command, args []string) error {
-			h := a.world.home()
+			h, done, err := a.accountsHome(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
 			x, err := h.Account(args[0])
 			if err != nil {
 				return err

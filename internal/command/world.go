@@ -20,7 +20,6 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/release"
 	"tivset/internal/core"
-	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/reach"
@@ -29,7 +28,6 @@ import (
 	"tivset/internal/records/catalogues"
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"
-	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
 	"tivset/internal/work"
@@ -82,26 +80,23 @@ func (w World) home() home.Home {
 // core puts the rooms together in this machine's world. Close lets go of the
 // ledger.
 func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) {
-	h := a.world.home()
 	kits, _, err := a.catalogue(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	l, err := ledger.Open(ctx, h.Ledger())
-	if f := fault.Of(err); err != nil && f.Remedy != "" {
-		f.Where = h.Ledger()
-		return nil, nil, f
-	}
+	p, as, done, err := a.records(ctx)
 	if err != nil {
-		return nil, nil, fault.New(fault.Usage, "Tivset's own files cannot be kept", h.Data,
-			"Set TIVSET_HOME to a folder that you can write.").Because(err)
+		return nil, nil, err
 	}
-	v := vault.At(h.Vault(), h.VaultKey())
-	opens := a.world.reach(h, v)
+	opens := a.world.reach(p.Home, p.Vault)
 	w := a.machine()
-	w.Catalogue, w.Ledger, w.Vault, w.Progress = kits, l, v, a.progress()
+	w.Home, w.Catalogue, w.Ledger, w.Vault, w.Journals, w.Progress = p.Home, kits, p.Ledger, p.Vault, p.Journals,
+		a.progress()
+	if as != "" {
+		w.Who = as
+	}
 	w.Forget, w.OpenFiles, w.OpenServer, w.OpenSession = opens.Forget, opens.Files, opens.Server, opens.Session
-	return core.In(w), func() { _ = l.Close() }, nil
+	return core.In(w), done, nil
 }
 
 // machine is what this machine gives to the core: all but what has to be opened.

@@ -41,6 +41,7 @@ type World struct {
 	Home      home.Home
 	Catalogue *catalogue.Catalogue
 	Ledger    ledger.Ledger
+	Journals  job.Shelf // nil for files of this machine
 	Vault     *vault.Vault
 	Maker     secret.Maker
 	Now       func() time.Time
@@ -81,7 +82,11 @@ type Core struct {
 func In(w World) *Core {
 	c := &Core{Now: w.Now}
 	now := func() time.Time { return c.Now() }
-	c.Book = &site.Book{Home: w.Home, Catalogue: w.Catalogue, Ledger: w.Ledger, Vault: w.Vault, Now: now}
+	c.Book = &site.Book{Home: w.Home, Catalogue: w.Catalogue, Ledger: w.Ledger, Vault: w.Vault, Now: now,
+		Journals: w.Journals}
+	if w.Journals == nil {
+		c.Book.Journals = job.Files(w.Home.Journals())
+	}
 	c.Hosting = &hosting.Opener{Passwords: w.Vault, Maker: w.Maker, Now: now, Settle: w.Settle, Certified: w.Certified,
 		OpenFiles: w.OpenFiles, OpenServer: w.OpenServer, OpenSession: w.OpenSession}
 	c.Archives = Archives(w, now)

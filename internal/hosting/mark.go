@@ -35,8 +35,9 @@ func (a *Account) SetMark(ctx context.Context, name string, m Mark) error {
 	}
 	part := markPart(name, m.Job)
 	for try := range comeAndGo {
-		if err = a.writePart(ctx, part, text); err == nil || ctx.Err() != nil {
-			break
+		var about *fs.PathError
+		if err = a.writePart(ctx, part, text); !errors.As(err, &about) || ctx.Err() != nil {
+			break // it is done, or nothing of what is there was in the way
 		}
 		select {
 		case <-ctx.Done():

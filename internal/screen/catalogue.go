@@ -15,7 +15,7 @@ func CatalogueState(x catalogues.Listed) string {
 	case x.Wrong != "":
 		return x.Wrong
 	case x.Faulty > 0:
-		return counted(x.Faulty, "kit") + " with mistakes"
+		return Counted(x.Faulty, "kit") + " with mistakes"
 	case x.Expires != nil:
 		return "number " + strconv.Itoa(x.Serial) + ", valid until " + x.Expires.Format(time.DateOnly)
 	}

@@ -13,7 +13,7 @@ import (
 // Found lists the apps that lie in an account.
 func (s *Streams) Found(seen *adopt.Seen, now time.Time) {
 	if len(seen.All) == 0 {
-		s.Print("No app is there that a kit knows: %s looked into.", counted(seen.Folders, "folder"))
+		s.Print("No app is there that a kit knows: %s looked into.", Counted(seen.Folders, "folder"))
 	} else {
 		var rows [][]string
 		for i, x := range seen.All {
@@ -24,7 +24,7 @@ func (s *Streams) Found(seen *adopt.Seen, now time.Time) {
 			rows = append(rows, []string{strconv.Itoa(i + 1), x.Address, app, x.Release, ofAge(x, now), standing(x)})
 		}
 		s.Table([]string{"", "Address", "App", "Release", "Age", "What of it"}, rows)
-		s.Say("\n%s looked into; nothing was changed.", counted(seen.Folders, "folder"))
+		s.Say("\n%s looked into; nothing was changed.", Counted(seen.Folders, "folder"))
 	}
 	if seen.Cut {
 		s.Warn(fmt.Sprintf("There are more folders than the %d that were looked into.", seen.Folders))
@@ -71,11 +71,11 @@ func aged(d time.Duration) string {
 	case days < 1:
 		return "today"
 	case days < 60:
-		return counted(days, "day")
+		return Counted(days, "day")
 	case days < 730:
-		return counted(days*12/365, "month")
+		return Counted(days*12/365, "month")
 	}
-	return counted(days/365, "year")
+	return Counted(days/365, "year")
 }
 
 // WriteFound writes what can be taken charge of as a table (RFC 4180) to fill in.

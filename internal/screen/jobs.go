@@ -9,13 +9,20 @@ import (
 )
 
 // Jobs lists what ran, how it ended first. On a terminal a problem stands below its job.
-func (s *Streams) Jobs(all []ledger.Job) {
+// With who it is said who asked for it, and when it began (UTC).
+func (s *Streams) Jobs(all []ledger.Job, who bool) {
 	head, rows := []string{"Outcome", "What", "Address", "Job"}, [][]string{}
+	if who {
+		head = append(head, "Who", "Began")
+	}
 	if !s.OutTerminal {
 		head = append(head, "App", "Problem")
 	}
 	for _, j := range all {
 		row := []string{j.Outcome, j.What, shortly(j.Address), j.ID}
+		if who {
+			row = append(row, Dash(j.Who), j.Started.UTC().Format("2006-01-02 15:04"))
+		}
 		if !s.OutTerminal {
 			row = append(row, j.App, Dash(j.Problem))
 		}

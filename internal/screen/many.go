@@ -18,8 +18,8 @@ const mostRows = 12
 // ReviewMany words the plan of a table: what comes of it as a whole, and its first rows.
 func (s *Streams) ReviewMany(p *many.Plan) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "  %s of %s", s.paint(strong, counted(p.Install, "site")+" to install"),
-		counted(len(p.Rows), "row"))
+	fmt.Fprintf(&out, "  %s of %s", s.paint(strong, Counted(p.Install, "site")+" to install"),
+		Counted(len(p.Rows), "row"))
 	if there := len(p.Rows) - p.Install; there > 0 {
 		fmt.Fprintf(&out, "; %d there already", there)
 	}
@@ -35,8 +35,8 @@ func (s *Streams) ReviewMany(p *many.Plan) string {
 		}
 		fmt.Fprintf(&out, "  %s  %s  %s\n", s.paint(faint, fmt.Sprintf("line %-4d", r.Line)), Clean(r.At), text)
 	}
-	fmt.Fprintf(&out, "\n  + %s, %s   + %s\n", counted(p.Files, "file"), humanize.Bytes(uint64(p.Bytes)),
-		counted(p.Databases, "database"))
+	fmt.Fprintf(&out, "\n  + %s, %s   + %s\n", Counted(p.Files, "file"), humanize.Bytes(uint64(p.Bytes)),
+		Counted(p.Databases, "database"))
 	out.WriteString(s.noted(p.Warnings))
 	return out.String()
 }
@@ -54,7 +54,7 @@ func (s *Streams) ManyEnded(all []many.Result) {
 			installed++
 		}
 	}
-	text := counted(installed, "site") + " installed and checked"
+	text := Counted(installed, "site") + " installed and checked"
 	if there > 0 {
 		text += fmt.Sprintf(", %d there already", there)
 	}

@@ -148,7 +148,7 @@ func data(d *site.Data) string {
 		text += "\ntables begin with " + d.Tables
 	}
 	if d.Others > 0 {
-		text += fmt.Sprintf("; %s of others stay as they are", counted(d.Others, "table"))
+		text += fmt.Sprintf("; %s of others stay as they are", Counted(d.Others, "table"))
 	}
 	return text
 }
@@ -250,13 +250,13 @@ func inAccount(p *plan.Plan) string {
 }
 
 func changes(c plan.Changes) string {
-	parts := []string{fmt.Sprintf("+ %s, %s", counted(c.Files, "file"), humanize.Bytes(uint64(c.Bytes)))}
+	parts := []string{fmt.Sprintf("+ %s, %s", Counted(c.Files, "file"), humanize.Bytes(uint64(c.Bytes)))}
 	for _, x := range []struct {
 		list []string
 		name string
 	}{{c.Databases, "database"}, {c.Users, "user"}, {c.Timers, "timer"}} {
 		if len(x.list) > 0 {
-			parts = append(parts, "+ "+counted(len(x.list), x.name))
+			parts = append(parts, "+ "+Counted(len(x.list), x.name))
 		}
 	}
 	if n := len(c.SetAside); n > 0 {
@@ -269,7 +269,8 @@ func changes(c plan.Changes) string {
 	return strings.Join(parts, "   ")
 }
 
-func counted(n int, what string) string {
+// Counted is a number of something, as people say it.
+func Counted(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
 	}

@@ -30,7 +30,7 @@ func seen(p rehearse.Seen) string {
 		text = "no answer"
 	}
 	if p.Errors > 0 {
-		text += fmt.Sprintf(", %s of PHP", counted(p.Errors, "error"))
+		text += fmt.Sprintf(", %s of PHP", Counted(p.Errors, "error"))
 	}
 	return text
 }
@@ -86,8 +86,8 @@ func (s *Streams) Rounded(r *rounds.Round) {
 	case r.Another:
 		s.Say("Another round of this machine is under way.")
 	case len(r.Lines) == 0:
-		s.Say("%s looked at in %s: nothing is due.", counted(r.Sites, "site"), took)
+		s.Say("%s looked at in %s: nothing is due.", Counted(r.Sites, "site"), took)
 	default:
-		s.Say("%s looked at in %s.", counted(r.Sites, "site"), took)
+		s.Say("%s looked at in %s.", Counted(r.Sites, "site"), took)
 	}
 }

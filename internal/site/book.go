@@ -18,6 +18,7 @@ import (
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/place"
 	"tivset/internal/records/home"
+	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
 )
@@ -28,6 +29,7 @@ type Book struct {
 	Home      home.Home
 	Catalogue *catalogue.Catalogue
 	Ledger    ledger.Ledger
+	Journals  job.Shelf
 	Vault     *vault.Vault
 	Now       func() time.Time
 }

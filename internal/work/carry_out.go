@@ -50,17 +50,20 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 	}
 	address := t.Site.Address()
 	header := job.Header{ID: t.Job, What: j.Way.Name, Account: t.In.Name, Address: address, Request: request}
-	if runner.Journal, err = job.Begin(d.Book.Home.Journals(), header, list, d.Now); err != nil {
+	if runner.Journal, err = job.Begin(d.Book.Journals, header, list, d.Now); err != nil {
 		return err
 	}
 	defer runner.Journal.Close()
 	entry := ledger.Job{ID: t.Job, What: j.Way.Name, App: t.Site.App, Account: t.In.Name, Address: address,
-		Started: d.Now().UTC(), Outcome: "running"}
+		Who: d.Who, Started: d.Now().UTC(), Outcome: "running"}
 	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
 		return err
 	}
 	runErr := runner.Run(ctx, list)
 	entry.Kept, entry.Replaced, entry.Problem = t.Result.Kept, t.Result.Replaced, problem(runErr, t.Site.Hidden())
+	if errors.Is(runErr, job.ErrNotOurs) { // whoever has the job in hand says how it ends
+		return fault.Hiding(d.stopped(ctx, t, j, runErr), hiding(t.Site.Hidden()))
+	}
 	if err := d.endJob(entry, j.Way.Past, runErr); err != nil {
 		return err
 	}

@@ -40,7 +40,7 @@ func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 			out.Job = j
 		}
 	}
-	journal, err := job.Open(d.Book.Home.Journals(), id, d.Now)
+	journal, err := job.Open(d.Book.Journals, id, d.Now)
 	problem := "its journal is lost"
 	if err == nil {
 		if err := journal.Close(); err != nil {

@@ -29,7 +29,7 @@ func (d *Desk) Jobs(ctx context.Context) ([]ledger.Job, error) {
 }
 
 func (d *Desk) cutOff(id string) bool {
-	j, err := job.Open(d.Book.Home.Journals(), id, d.Now)
+	j, err := job.Open(d.Book.Journals, id, d.Now)
 	if err == nil {
 		_ = j.Close()
 	}
@@ -94,7 +94,7 @@ func (d *Desk) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal
 
 // openJournal opens the journal of a job that does not run.
 func (d *Desk) openJournal(id string) (*job.Journal, error) {
-	journal, err := job.Open(d.Book.Home.Journals(), id, d.Now)
+	journal, err := job.Open(d.Book.Journals, id, d.Now)
 	if errors.Is(err, job.ErrRunning) {
 		return nil, fault.New(fault.Decision, "the job is running", id, "Wait for its end, or press Ctrl-C where it runs.")
 	}

@@ -46,7 +46,7 @@ func (a *Archives) Fetch(ctx context.Context, k catalogue.Entry, r *kit.Release,
 	if given.File != "" { // which may be another the next time
 		return a.have(ctx, k, r, given)
 	}
-	return a.shared.get(ctx, k, r, func() (string, error) { return a.have(ctx, k, r, given) })
+	return a.shared.get(ctx, a.Folder, k, r, func() (string, error) { return a.have(ctx, k, r, given) })
 }
 
 func (a *Archives) have(ctx context.Context, k catalogue.Entry, r *kit.Release, given Given) (string, error) {

@@ -30,9 +30,9 @@ type seen struct {
 }
 
 // get gives a release's archive by have, or as it was had before and has not changed since.
-func (s *shared) get(ctx context.Context, k catalogue.Entry, r *kit.Release,
+func (s *shared) get(ctx context.Context, folder string, k catalogue.Entry, r *kit.Release,
 	have func() (string, error)) (string, error) {
-	key := strings.Join([]string{k.App, r.Release, r.Archive.SHA256}, "\x00")
+	key := strings.Join([]string{folder, k.App, r.Release, r.Archive.SHA256}, "\x00")
 	if name := s.still(key); name != "" {
 		return name, nil
 	}
@@ -41,7 +41,7 @@ func (s *shared) get(ctx context.Context, k catalogue.Entry, r *kit.Release,
 			return name, nil
 		}
 		name, err := have()
-		if err == nil {
+		if err == nil && r.Archive.Packages == nil { // what those are the archive decides, each time
 			s.note(key, name)
 		}
 		return name, err

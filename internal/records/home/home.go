@@ -25,18 +25,28 @@ type Home struct {
 	Data   string // ledger and vault
 	State  string // journals
 	Cache  string // archives
+
+	Shared Accounts // where several machines share the accounts; nil for files of this one
+}
+
+// Accounts keeps accounts where several machines share them, each as its file.
+type Accounts interface {
+	Names() ([]string, error)
+	Read(name string) ([]byte, error) // fs.ErrNotExist where there is none
+	Write(name string, file []byte) error
+	Drop(name string) error // none there is fine
 }
 
 // At puts all folders below one: what TIVSET_HOME does.
 func At(folder string) Home {
 	in := func(name string) string { return filepath.Join(folder, name) }
-	return Home{in("config"), in("data"), in("state"), in("cache")}
+	return Home{Config: in("config"), Data: in("data"), State: in("state"), Cache: in("cache")}
 }
 
 // Usual gives the folders of the XDG Base Directory Specification.
 func Usual() Home {
 	in := func(base string) string { return filepath.Join(base, "tivset") }
-	return Home{in(xdg.ConfigHome), in(xdg.DataHome), in(xdg.StateHome), in(xdg.CacheHome)}
+	return Home{Config: in(xdg.ConfigHome), Data: in(xdg.DataHome), State: in(xdg.StateHome), Cache: in(xdg.CacheHome)}
 }
 
 // Ledger, Vault, VaultKey, Journals and Archives name files and folders.
@@ -73,6 +83,9 @@ func (h Home) accountFile(name string) string { return filepath.Join(h.accounts(
 
 // Accounts lists the names of the accounts, sorted.
 func (h Home) Accounts() ([]string, error) {
+	if h.Shared != nil {
+		return h.Shared.Names()
+	}
 	files, err := os.ReadDir(h.accounts())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
@@ -96,11 +109,19 @@ func (h Home) Account(name string) (*account.Account, error) {
 		remedy := strings.TrimSpace(near.Hint(name, names) + " See the accounts with: " + fault.Call("account", "list"))
 		return nil, fault.New(fault.Usage, "no account is called "+name, "", remedy)
 	}
-	text, err := os.ReadFile(h.accountFile(name))
+	text, err := h.AccountFile(name)
 	if err != nil {
 		return nil, err
 	}
 	return account.Parse(text)
+}
+
+// AccountFile reads an account's file; fs.ErrNotExist where there is none.
+func (h Home) AccountFile(name string) ([]byte, error) {
+	if h.Shared != nil {
+		return h.Shared.Read(name)
+	}
+	return os.ReadFile(h.accountFile(name))
 }
 
 // PutAccount keeps an account, readable to its owner only.
@@ -109,14 +130,25 @@ func (h Home) PutAccount(a *account.Account) error {
 	if err != nil {
 		return err
 	}
+	return h.PutAccountFile(a.Name, text)
+}
+
+// PutAccountFile keeps an account's file as it is.
+func (h Home) PutAccountFile(name string, text []byte) error {
+	if h.Shared != nil {
+		return h.Shared.Write(name, text)
+	}
 	if err := os.MkdirAll(h.accounts(), 0o700); err != nil {
 		return err
 	}
-	return renameio.WriteFile(h.accountFile(a.Name), text, 0o600)
+	return renameio.WriteFile(h.accountFile(name), text, 0o600)
 }
 
 // ForgetAccount drops an account; none there is fine.
 func (h Home) ForgetAccount(name string) error {
+	if h.Shared != nil {
+		return h.Shared.Drop(name)
+	}
 	err := os.Remove(h.accountFile(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

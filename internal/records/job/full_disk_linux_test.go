@@ -47,7 +47,7 @@ func TestDiskFullInTheMiddleOfALine(t *testing.T) {
 		require.False(t, stopped.Undone, "that it is undone could not be written")
 		require.NoError(t, r.Journal.Close())
 
-		again, err := job.Open(dir, r.Journal.ID, time.Now)
+		again, err := job.Open(job.Files(dir), r.Journal.ID, time.Now)
 		require.NoError(t, err)
 		_, err = (&job.Runner{Journal: again}).Recover(context.Background(),
 			func(_ string, fields json.RawMessage) (any, error) {
@@ -58,7 +58,7 @@ func TestDiskFullInTheMiddleOfALine(t *testing.T) {
 		assert.Equal(t, "undone", again.Ended)
 		assert.Contains(t, log, "undo prepared a")
 		require.NoError(t, again.Close())
-		_, err = job.Open(dir, r.Journal.ID, time.Now)
+		_, err = job.Open(job.Files(dir), r.Journal.ID, time.Now)
 		require.NoError(t, err)
 	}
 }

@@ -144,6 +144,10 @@ func (r *Runner) Run(ctx context.Context, list List) error {
 				stopped.Settled, stopped.Left = true, err
 				return stopped
 			}
+			if errors.Is(err, ErrNotOurs) { // whoever has it undoes it
+				stopped.Left = err
+				return stopped
+			}
 			if r.Keep && ctx.Err() == nil {
 				stopped.Kept = true
 				return stopped
@@ -244,8 +248,11 @@ func (r *Runner) PutsBack(decode Decode) (bool, error) {
 func (r *Runner) undoOne(ctx context.Context, i, of int, s Step) error {
 	deadline := time.Now().Add(r.Patience)
 	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
-		err := s.Undo(ctx)
-		if err == nil {
+		err := r.Journal.log.Held()
+		if err != nil {
+			return err
+		}
+		if err = s.Undo(ctx); err == nil {
 			return r.Journal.write(record{N: i, State: undone})
 		}
 		if r.Again == nil || !r.Again(err) || time.Now().After(deadline) {

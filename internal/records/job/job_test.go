@@ -72,8 +72,8 @@ var errAway = errors.New("away")
 
 func begin(t *testing.T, dir string, list job.List) *job.Runner {
 	t.Helper()
-	j, err := job.Begin(dir, job.Header{ID: "20261123-080000-abcd", What: "install", Account: "a", Address: "x"}, list,
-		time.Now)
+	j, err := job.Begin(job.Files(dir), job.Header{ID: "20261123-080000-abcd", What: "install", Account: "a",
+		Address: "x"}, list, time.Now)
 	require.NoError(t, err)
 	return &job.Runner{Journal: j, Again: func(err error) bool { return errors.Is(err, errAway) }, Patience: time.Second}
 }
@@ -128,7 +128,7 @@ func TestUndoThatFailsIsLeft(t *testing.T) {
 // recoverAnew reads the journal anew, as another process does.
 func recoverAnew(t *testing.T, dir string, log *[]string) (bool, error) {
 	t.Helper()
-	j, err := job.Open(dir, "20261123-080000-abcd", time.Now)
+	j, err := job.Open(job.Files(dir), "20261123-080000-abcd", time.Now)
 	require.NoError(t, err)
 	defer j.Close()
 	r := &job.Runner{Journal: j}
@@ -186,21 +186,21 @@ func TestRecoverFromEveryCut(t *testing.T) {
 func TestJournalFiles(t *testing.T) {
 	dir := t.TempDir()
 	for _, id := range []string{"none", "../x", "20261123-080000-abcd"} {
-		_, err := job.Open(dir, id, time.Now)
+		_, err := job.Open(job.Files(dir), id, time.Now)
 		assert.ErrorContains(t, err, "no journal")
 	}
 	r := begin(t, dir, settledBy(&step{Name: "a"}))
-	_, err := job.Open(dir, r.Journal.ID, time.Now)
+	_, err := job.Open(job.Files(dir), r.Journal.ID, time.Now)
 	assert.ErrorIs(t, err, job.ErrRunning)
 	require.NoError(t, r.Journal.Close())
-	j, err := job.Open(dir, r.Journal.ID, time.Now)
+	j, err := job.Open(job.Files(dir), r.Journal.ID, time.Now)
 	require.NoError(t, err)
 	assert.Equal(t, "install", j.What)
 	require.NoError(t, j.Close())
 	for name, text := range map[string]string{"empty": "", "newer": `{"journal":9,"job":"x"}` + "\n",
 		"nonsense": "hello\n", "no such step": `{"journal":1,"plan":[]}` + "\n" + `{"n":3,"state":"begin"}` + "\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "20261123-080000-wxyz.jsonl"), []byte(text), 0o600))
-		_, err := job.Open(dir, "20261123-080000-wxyz", time.Now)
+		_, err := job.Open(job.Files(dir), "20261123-080000-wxyz", time.Now)
 		assert.Error(t, err, name)
 	}
 }

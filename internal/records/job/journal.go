@@ -1,31 +1,24 @@
 package job
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"time"
 
-	"github.com/gofrs/flock"
-
 	"tivset/internal/fault"
 )
 
-// Journal is the durable record of one job: a file with one JSON object a
-// line, each synced to the disk before the program goes on. docs/formats.md
-// describes it. While a job runs, its journal is locked.
+// Journal is the durable record of one job: one JSON object a line, each kept for good
+// before the program goes on. docs/formats.md describes it. While a job runs, nobody else
+// can take its journal in hand.
 type Journal struct {
 	Header
-	file  *os.File
-	lock  *flock.Flock
+	log   Log
 	steps []stepState
 	Ended string // "", done, reversing or undone
 	now   func() time.Time
@@ -83,23 +76,15 @@ type stepState struct {
 
 var idForm = regexp.MustCompile(`^[0-9]{8}-[0-9]{6}-[a-z0-9]{4}$`)
 
-func path(folder, id string) string { return filepath.Join(folder, id+".jsonl") }
-
-// Begin makes the journal of a new job in a folder and notes all of its steps.
-func Begin(folder string, h Header, list List, now func() time.Time) (*Journal, error) {
+// Begin makes the journal of a new job on a shelf and notes all of its steps.
+func Begin(shelf Shelf, h Header, list List, now func() time.Time) (*Journal, error) {
 	steps := list.parts()
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, err
-	}
 	h.Format = format
-	file, err := os.OpenFile(path(folder, h.ID), os.O_CREATE|os.O_EXCL|os.O_RDWR|os.O_APPEND, 0o600)
+	log, err := shelf.New(h.ID)
 	if err != nil {
 		return nil, err
 	}
-	j := &Journal{Header: h, file: file, steps: make([]stepState, len(steps)), now: now}
-	if err := j.hold(); err != nil {
-		return nil, err
-	}
+	j := &Journal{Header: h, log: log, steps: make([]stepState, len(steps)), now: now}
 	plan := make([]planned, len(steps))
 	for i, s := range steps {
 		fields, err := json.Marshal(s)
@@ -117,54 +102,34 @@ func Begin(folder string, h Header, list List, now func() time.Time) (*Journal, 
 	if err := j.line(first); err != nil {
 		return nil, errors.Join(err, j.Close())
 	}
-	return j, syncFolder(folder)
+	return j, nil
 }
 
-// syncFolder makes sure that a new file's name is on the disk too.
-func syncFolder(folder string) error {
-	dir, err := os.Open(folder)
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close())
-}
+// ErrNotOurs means that a journal cannot be written any more, and that another program may
+// have it in hand: what was begun is for whoever has it to end.
+var ErrNotOurs = errors.New("the journal is not in hand any more")
 
 // ErrRunning means that another program has the job in hand.
 var ErrRunning = errors.New("the job is running")
 
-func (j *Journal) hold() error {
-	j.lock = flock.New(j.file.Name())
-	got, err := j.lock.TryLock()
-	if err == nil && !got {
-		err = ErrRunning
-	}
-	if err != nil {
-		j.file.Close()
-	}
-	return err
-}
-
-// Open reads the journal of a job that ended or was cut off, and locks it. A
+// Open reads the journal of a job that ended or was cut off, and takes it in hand. A
 // usage fault when there is no such job; ErrRunning while it runs.
-func Open(folder, id string, now func() time.Time) (*Journal, error) {
+func Open(shelf Shelf, id string, now func() time.Time) (*Journal, error) {
 	none := fault.New(fault.Usage, "no journal of such a job is here", id, "See the jobs with: "+fault.Call("jobs")+
 		". One whose journal is lost can be given up: "+fault.Call("undo", id, "--give-up"))
 	if !idForm.MatchString(id) {
 		return nil, none
 	}
-	file, err := os.OpenFile(path(folder, id), os.O_RDWR|os.O_APPEND, 0)
+	log, err := shelf.Open(id)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, none
 	}
 	if err != nil {
 		return nil, err
 	}
-	j := &Journal{file: file, now: now}
-	if err := j.hold(); err != nil {
-		return nil, err
-	}
+	j := &Journal{log: log, now: now}
 	if err := j.read(); err != nil {
-		unreadable := fault.New(fault.Usage, "the journal of the job cannot be read", file.Name(),
+		unreadable := fault.New(fault.Usage, "the journal of the job cannot be read", log.Place(),
 			"Put back the file as it was, from a backup of this machine. Without it nobody knows what was begun; to end the "+
 				"job all the same: "+fault.Call("undo", id, "--give-up")).Because(err)
 		return nil, errors.Join(unreadable, j.Close())
@@ -172,36 +137,21 @@ func Open(folder, id string, now func() time.Time) (*Journal, error) {
 	return j, nil
 }
 
-// read takes in all lines. A last line that was cut off is as if never
-// written, for nothing was done on its strength.
+// read takes in all lines.
 func (j *Journal) read() error {
-	in := bufio.NewReaderSize(j.file, 1<<16)
-	for n := 0; ; n++ {
-		line, err := in.ReadBytes('\n')
-		if errors.Is(err, io.EOF) {
-			return j.cutOff(n, line)
-		}
-		if err != nil {
-			return err
-		}
+	lines, err := j.log.Lines()
+	if err != nil {
+		return err
+	}
+	if len(lines) == 0 {
+		return errors.New("it is empty")
+	}
+	for n, line := range lines {
 		if err := j.take(n, line); err != nil {
 			return fmt.Errorf("line %d: %w", n+1, err)
 		}
 	}
-}
-
-func (j *Journal) cutOff(n int, rest []byte) error {
-	if n == 0 {
-		return errors.New("it is empty")
-	}
-	if len(rest) == 0 {
-		return nil
-	}
-	size, err := j.file.Seek(0, io.SeekEnd)
-	if err != nil {
-		return err
-	}
-	return j.file.Truncate(size - int64(len(rest)))
+	return nil
 }
 
 func (j *Journal) take(n int, line []byte) error {
@@ -274,15 +224,7 @@ func (j *Journal) line(v any) error {
 	if err := json.NewEncoder(&line).Encode(v); err != nil {
 		return err
 	}
-	end, err := j.file.Seek(0, io.SeekEnd)
-	if err != nil {
-		return err
-	}
-	if _, err := j.file.Write(line.Bytes()); err != nil {
-		// Half a line, of a full disk, would spoil the next one.
-		return errors.Join(err, j.file.Truncate(end))
-	}
-	return j.file.Sync()
+	return j.log.Append(line.Bytes())
 }
 
 func (j *Journal) end(how string) error {
@@ -294,7 +236,7 @@ func (j *Journal) end(how string) error {
 }
 
 // Close lets the journal go.
-func (j *Journal) Close() error { return errors.Join(j.lock.Unlock(), j.file.Close()) }
+func (j *Journal) Close() error { return j.log.Close() }
 
 // NewID makes an id that sorts by time: date, time and four random characters.
 func NewID(now time.Time, random string) string {

@@ -38,6 +38,9 @@ type Ledger interface {
 	// Measures lists what sites took, by address and day, of the last 400 days.
 	Measures(ctx context.Context) ([]Measure, error)
 
+	// PutMeasure keeps a measure, replacing one of the same address and day.
+	PutMeasure(ctx context.Context, m Measure) error
+
 	// Jobs lists the jobs, newest first.
 	Jobs(ctx context.Context) ([]Job, error)
 
@@ -76,9 +79,9 @@ type Measure struct {
 	Bytes   int64  // of files and database
 }
 
-// measured is what a site that is kept took, and on which day it was looked at; false where
+// Measured is what a site that is kept took, and on which day it was looked at; false where
 // that is not known.
-func measured(s Site) (Measure, bool) {
+func Measured(s Site) (Measure, bool) {
 	at := s.UpdatedAt
 	if s.CheckedAt != nil && s.CheckedAt.After(at) {
 		at = *s.CheckedAt
@@ -86,8 +89,8 @@ func measured(s Site) (Measure, bool) {
 	return Measure{s.Address, at.UTC().Format(time.DateOnly), s.Bytes + s.DatabaseBytes}, s.Bytes > 0 && !at.IsZero()
 }
 
-// measuredFor is how long measures are kept, in days.
-const measuredFor = 400
+// MeasuredFor is how long measures are kept, in days.
+const MeasuredFor = 400
 
 // How far a redirect reaches.
 const (
@@ -196,6 +199,7 @@ type Job struct {
 	App     string     `json:"app"`
 	Account string     `json:"account"`
 	Address string     `json:"address"`
+	Who     string     `json:"who,omitempty"` // who asked for it
 	Started time.Time  `json:"started_at"`
 	Ended   *time.Time `json:"ended_at,omitempty"`
 	Outcome string     `json:"outcome"` // running, installed, undone, left

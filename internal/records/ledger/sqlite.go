@@ -8,12 +8,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
-	"slices"
 
 	"github.com/segmentio/encoding/json" // which reads thousands of records in half the time
 
-	"golang.org/x/sync/errgroup"
 	_ "modernc.org/sqlite" // the driver
 
 	"tivset/internal/answer/care"
@@ -158,17 +155,23 @@ func (l *SQLite) putSite(ctx context.Context, statement string, s Site) error {
 	if _, err := tx.ExecContext(ctx, statement, s.Address, s.Account, string(text)); err != nil {
 		return told(err)
 	}
-	if m, is := measured(s); is {
+	if m, is := Measured(s); is {
 		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO measures VALUES (?, ?, ?)", m.Address, m.Day,
 			m.Bytes); err != nil {
 			return told(err)
 		}
 		if _, err := tx.ExecContext(ctx, "DELETE FROM measures WHERE address = ? AND day < date(?, ?)", m.Address, m.Day,
-			fmt.Sprintf("-%d days", measuredFor)); err != nil {
+			fmt.Sprintf("-%d days", MeasuredFor)); err != nil {
 			return told(err)
 		}
 	}
 	return told(tx.Commit())
+}
+
+// PutMeasure implements Ledger.
+func (l *SQLite) PutMeasure(ctx context.Context, m Measure) error {
+	_, err := l.db.ExecContext(ctx, "INSERT OR REPLACE INTO measures VALUES (?, ?, ?)", m.Address, m.Day, m.Bytes)
+	return told(err)
 }
 
 // Measures implements Ledger.
@@ -267,46 +270,24 @@ func (l *SQLite) put(ctx context.Context, statement string, record any, columns 
 	return err
 }
 
-// records reads whole records. Reading JSON takes longest: of thousands each
-// processor reads its share, while the rest still comes.
+// records reads whole records.
 func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) ([]T, error) {
 	rows, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, told(err)
 	}
 	defer rows.Close()
-	const share = 256
-	var readers errgroup.Group
-	readers.SetLimit(runtime.GOMAXPROCS(0))
-	var shares [][]T
-	var texts []string
-	hand := func() {
-		read, mine := make([]T, len(texts)), texts
-		shares, texts = append(shares, read), make([]string, 0, share)
-		readers.Go(func() error {
-			for i, text := range mine {
-				if err := json.Unmarshal([]byte(text), &read[i]); err != nil {
-					return errors.Join(errRecord, err)
-				}
-			}
-			return nil
-		})
-	}
+	var r reading[T]
 	for rows.Next() {
-		var text string
+		var text []byte
 		if err := rows.Scan(&text); err != nil {
 			return nil, err
 		}
-		if texts = append(texts, text); len(texts) == share {
-			hand()
-		}
+		r.take(text)
 	}
-	hand()
-	if err := errors.Join(rows.Err(), readers.Wait()); err != nil {
+	out, err := r.all()
+	if err := errors.Join(rows.Err(), err); err != nil {
 		return nil, told(err)
 	}
-	if len(shares) == 1 {
-		return shares[0], nil
-	}
-	return slices.Concat(shares...), nil
+	return out, nil
 }

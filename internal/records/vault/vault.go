@@ -31,13 +31,14 @@ import (
 // Vault is an encrypted set of named secrets. It holds nothing open: every
 // call reads the file anew under a lock, so that two programs can share it.
 type Vault struct {
-	file string
-	key  string
+	file  string
+	key   string
+	store Store // in place of the file; nil for the file
 }
 
 // At names the vault's file and its key's file, which are made when first
 // needed.
-func At(file, key string) *Vault { return &Vault{file, key} }
+func At(file, key string) *Vault { return &Vault{file: file, key: key} }
 
 // content is what is inside: a version, and the secrets by name.
 type content struct {
@@ -49,6 +50,9 @@ const version = 1
 
 // Get returns a secret; fs.ErrNotExist when there is none of that name.
 func (v *Vault) Get(name string) (secret.Text, error) {
+	if v.store != nil {
+		return v.one(name)
+	}
 	all, err := v.all()
 	if err != nil {
 		return secret.Text{}, err
@@ -63,12 +67,12 @@ func (v *Vault) Get(name string) (secret.Text, error) {
 // Names lists the names directly below a prefix, sorted: those with a further
 // slash are somebody else's, such as a site's inside another.
 func (v *Vault) Names(prefix string) ([]string, error) {
-	all, err := v.all()
+	all, err := v.Under(prefix)
 	if err != nil {
 		return nil, err
 	}
 	var names []string
-	for _, n := range slices.Sorted(maps.Keys(all)) {
+	for _, n := range all {
 		if _, ok := below(n, prefix); ok {
 			names = append(names, n)
 		}
@@ -78,6 +82,9 @@ func (v *Vault) Names(prefix string) ([]string, error) {
 
 // Under lists all names that begin with a prefix, sorted.
 func (v *Vault) Under(prefix string) ([]string, error) {
+	if v.store != nil {
+		return v.store.Names(prefix)
+	}
 	all, err := v.all()
 	if err != nil {
 		return nil, err
@@ -88,6 +95,9 @@ func (v *Vault) Under(prefix string) ([]string, error) {
 
 // Set keeps secrets, all or none, replacing those of the same names.
 func (v *Vault) Set(secrets map[string]secret.Text) error {
+	if v.store != nil {
+		return v.putAll(secrets)
+	}
 	return v.change(func(all map[string]string) {
 		for name, s := range secrets {
 			all[name] = s.Reveal()
@@ -97,6 +107,13 @@ func (v *Vault) Set(secrets map[string]secret.Text) error {
 
 // Forget drops the secrets directly below a prefix.
 func (v *Vault) Forget(prefix string) error {
+	if v.store != nil {
+		names, err := v.Names(prefix)
+		if err != nil || len(names) == 0 {
+			return err
+		}
+		return v.store.Drop(names)
+	}
 	return v.change(func(all map[string]string) {
 		maps.DeleteFunc(all, func(name, _ string) bool {
 			_, ok := below(name, prefix)
@@ -111,9 +128,9 @@ func below(name, prefix string) (rest string, ok bool) {
 }
 
 // Seal encrypts the secrets directly below a prefix, so that only this
-// vault's key opens them; their names are kept without it.
+// vault's key opens them, or those of all who share it; their names are kept without it.
 func (v *Vault) Seal(prefix string) ([]byte, error) {
-	all, err := v.all()
+	all, err := v.below(prefix)
 	if err != nil {
 		return nil, err
 	}
@@ -123,11 +140,39 @@ func (v *Vault) Seal(prefix string) ([]byte, error) {
 			some[rest] = s
 		}
 	}
+	return v.sealFor(content{version, some})
+}
+
+// below are secrets whose names begin with a prefix.
+func (v *Vault) below(prefix string) (map[string]string, error) {
+	if v.store == nil {
+		return v.all()
+	}
+	names, err := v.store.Names(prefix)
+	if err != nil {
+		return nil, err
+	}
+	return v.open(names)
+}
+
+// sealFor encrypts something for whoever may open this vault.
+func (v *Vault) sealFor(what any) ([]byte, error) {
+	if v.store != nil {
+		var sealed []byte
+		err := v.store.Put(func(keys []string) (out map[string][]byte, err error) {
+			to, err := recipients(keys)
+			if err == nil {
+				sealed, err = seal(what, to...)
+			}
+			return nil, err
+		})
+		return sealed, err
+	}
 	identity, err := v.identity(true)
 	if err != nil {
 		return nil, err
 	}
-	return seal(some, identity)
+	return seal(what, identity.Recipient())
 }
 
 // Unseal opens what Seal made. A fault when another vault's key is needed.
@@ -147,24 +192,22 @@ func (v *Vault) Unseal(sealed []byte) (map[string]secret.Text, error) {
 // Key makes a checksum of a text that nobody can make without this vault's key
 // (RFC 2104): what was marked with it was made here, and is as it was made.
 func (v *Vault) Key(text []byte) ([]byte, error) {
-	identity, err := v.identity(true)
+	own, err := v.checksumKey()
 	if err != nil {
 		return nil, err
 	}
-	own := hmac.New(sha256.New, []byte(identity.String()))
-	own.Write([]byte("tivset: checksums of backups"))
-	sum := hmac.New(sha256.New, own.Sum(nil))
+	sum := hmac.New(sha256.New, own)
 	sum.Write(text)
 	return sum.Sum(nil), nil
 }
 
-func seal(secrets map[string]string, identity *age.X25519Identity) ([]byte, error) {
+func seal(what any, to ...age.Recipient) ([]byte, error) {
 	var sealed bytes.Buffer
-	w, err := age.Encrypt(&sealed, identity.Recipient())
+	w, err := age.Encrypt(&sealed, to...)
 	if err != nil {
 		return nil, err
 	}
-	if err := json.NewEncoder(w).Encode(content{version, secrets}); err != nil {
+	if err := json.NewEncoder(w).Encode(what); err != nil {
 		return nil, err
 	}
 	if err := w.Close(); err != nil { // which writes the end
@@ -229,7 +272,7 @@ func (v *Vault) change(edit func(map[string]string)) error {
 	if err != nil {
 		return err
 	}
-	sealed, err := seal(all, identity)
+	sealed, err := seal(content{version, all}, identity.Recipient())
 	if err != nil {
 		return err
 	}
@@ -248,7 +291,7 @@ func (v *Vault) identity(make bool) (*age.X25519Identity, error) {
 		return identity, nil
 	}
 	_, vaultErr := os.Stat(v.file)
-	if !errors.Is(err, fs.ErrNotExist) || !make || vaultErr == nil {
+	if !errors.Is(err, fs.ErrNotExist) || !make || vaultErr == nil && v.store == nil {
 		return nil, fault.New(fault.Usage, "the vault's key is not there", v.key,
 			"Put back the key that belongs to the vault.").Because(err)
 	}

@@ -46,6 +46,7 @@ var floors = []struct {
 	{"records", map[string]string{
 		"records/catalogues": "records/home records/ledger",
 		"records/home":       "", "records/ledger": "", "records/vault": "", "records/job": "", "records/backup": "",
+		"records/team": "records/home records/job records/ledger records/vault",
 	}},
 	{"accounts, open", map[string]string{"hosting": "", "hosting/reach": ""}},
 	{"what can be asked", map[string]string{"question": ""}},
@@ -75,7 +76,7 @@ var floors = []struct {
 	{"tests", map[string]string{
 		"testing/mirror": "", "testing/sitetest": "", "testing/house": "",
 		"testing/restless":        "testing/mirror testing/sitetest",
-		"hosting/files/filestest": "", "hosting/database/databasetest": "",
+		"hosting/files/filestest": "", "hosting/database/databasetest": "", "records/ledger/ledgertest": "",
 	}},
 }
 
@@ -96,7 +97,7 @@ var only = map[string]string{
 	"charm.land/lipgloss/v2":         "screen",
 	"github.com/go-sql-driver/mysql": "hosting/database/mariadb standin/pages testing/servers",
 	"modernc.org/sqlite":             "records/ledger hosting/database/sqlite standin/mysqld",
-	"github.com/jackc/pgx/v5":        "hosting/database/postgresql testing/servers",
+	"github.com/jackc/pgx/v5":        "hosting/database/postgresql records/team testing/servers testing/sitetest",
 	"filippo.io/age":                 "records/vault records/backup",
 	"github.com/wneessen/go-mail":    "mail",
 	"os/exec":                        "command demo hosting/files/local hosting/database/helper testing/servers",

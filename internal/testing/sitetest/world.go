@@ -35,7 +35,9 @@ import (
 	"tivset/internal/mail"
 	"tivset/internal/plan"
 	"tivset/internal/records/home"
+	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/records/team"
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
 	"tivset/internal/standin/pages"
@@ -60,6 +62,8 @@ type World struct {
 	*core.Core
 	Trip  *Trip
 	Reach *reach.Reach
+
+	source catalogue.Source
 }
 
 // Demo sets up the demo account.
@@ -140,14 +144,22 @@ func (w *World) serve(source catalogue.Source) {
 	l, err := ledger.Open(context.Background(), w.Home.Ledger())
 	require.NoError(w.T, err)
 	w.T.Cleanup(func() { _ = l.Close() })
+	w.source = source
+	w.on(team.Place{Ledger: l, Home: w.Home, Vault: vault.At(w.Home.Vault(), w.Home.VaultKey()),
+		Journals: job.Files(w.Home.Journals())})
+}
+
+// on has the world work with the records of a place.
+func (w *World) on(p team.Place) {
+	w.Home = p.Home
 	if w.Trip == nil {
 		w.Trip = &Trip{}
 	}
-	v := vault.At(w.Home.Vault(), w.Home.VaultKey())
+	v := p.Vault
 	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()},
 		Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
 	w.Core = core.In(core.World{
-		Home: w.Home, Catalogue: catalogue.New(source), Ledger: l, Vault: v,
+		Home: w.Home, Catalogue: catalogue.New(w.source), Ledger: p.Ledger, Vault: v, Journals: p.Journals,
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
 		Download: http.DefaultClient, SendMail: spelled,
 		Certified: hosting.Certified, TakesMail: func(context.Context, string) error { return nil },

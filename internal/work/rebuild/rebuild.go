@@ -8,10 +8,8 @@ import (
 	"errors"
 	"io/fs"
 	"maps"
-	"os"
 	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"tivset/internal/fault"
@@ -180,14 +178,13 @@ func jobs(ctx context.Context, d *work.Desk) ([]ledger.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	inside, err := os.ReadDir(d.Book.Home.Journals())
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	kept, err := d.Book.Journals.IDs()
+	if err != nil {
 		return nil, err
 	}
 	var out []ledger.Job
-	for _, f := range inside {
-		id, is := strings.CutSuffix(f.Name(), ".jsonl")
-		if !is || slices.ContainsFunc(known, func(j ledger.Job) bool { return j.ID == id }) {
+	for _, id := range kept {
+		if slices.ContainsFunc(known, func(j ledger.Job) bool { return j.ID == id }) {
 			continue
 		}
 		entry, err := cutOff(d, id)
@@ -204,7 +201,7 @@ func jobs(ctx context.Context, d *work.Desk) ([]ledger.Job, error) {
 
 // cutOff is the record of a job that has not come to its end, from its journal.
 func cutOff(d *work.Desk, id string) (*ledger.Job, error) {
-	j, err := job.Open(d.Book.Home.Journals(), id, d.Now)
+	j, err := job.Open(d.Book.Journals, id, d.Now)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,84 @@
+package command
+
+import (
+	"context"
+
+	"tivset/internal/fault"
+	"tivset/internal/records/home"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/records/team"
+	"tivset/internal/records/vault"
+)
+
+// records opens what is on record, wherever that lies: in files of this machine, or in a
+// team's database. As is what this machine is called there; "" where there is no team.
+func (a *app) records(ctx context.Context) (p team.Place, as string, close func(), err error) {
+	h := a.world.home()
+	at, err := h.LedgerAt()
+	if err != nil {
+		return p, "", nil, err
+	}
+	if at.Use == "" {
+		p, close, err = a.ownRecords(ctx, h)
+		return p, "", close, err
+	}
+	t, err := team.Open(ctx, at.Use, a.world.Now)
+	if err != nil {
+		return p, "", nil, err
+	}
+	me, err := a.known(ctx, t, h)
+	if err != nil {
+		_ = t.Close()
+		return p, "", nil, err
+	}
+	return t.Place(h, me.May), me.Name, func() { _ = t.Close() }, nil
+}
+
+// ownRecords opens the files of this machine.
+func (a *app) ownRecords(ctx context.Context, h home.Home) (p team.Place, close func(), err error) {
+	l, err := ledger.Open(ctx, h.Ledger())
+	if f := fault.Of(err); err != nil && f.Remedy != "" {
+		f.Where = h.Ledger()
+		return p, nil, f
+	}
+	if err != nil {
+		return p, nil, fault.New(fault.Usage, "Tivset's own files cannot be kept", h.Data,
+			"Set TIVSET_HOME to a folder that you can write.").Because(err)
+	}
+	return team.Place{Ledger: l, Home: h, Vault: vault.At(h.Vault(), h.VaultKey()), Journals: job.Files(h.Journals())},
+		func() { _ = l.Close() }, nil
+}
+
+// known is who this machine is in a team, by its key.
+func (a *app) known(ctx context.Context, t *team.Team, h home.Home) (team.Person, error) {
+	found, err := t.Found(ctx)
+	if err != nil {
+		return team.Person{}, err
+	}
+	if !found {
+		return team.Person{}, fault.New(fault.Usage, "there is no ledger in the database any more", t.Address(),
+			"Ask your team where it is; to go on with files of this machine: "+fault.Call("ledger", "use", "here", "--leave"))
+	}
+	key, err := vault.At(h.Vault(), h.VaultKey()).PublicKey()
+	if err != nil {
+		return team.Person{}, err
+	}
+	people, err := t.People(ctx)
+	if err != nil {
+		return team.Person{}, err
+	}
+	for _, p := range people {
+		if p.Key == key {
+			return p, nil
+		}
+	}
+	return team.Person{}, fault.New(fault.Decision, "this machine is not of the team", t.Address(),
+		"Have somebody of the team run: "+fault.Call("team", "add", "NAME", key))
+}
+
+// home is where accounts are read from, without anything else of the records.
+func (a *app) accountsHome(ctx context.Context) (home.Home, func(), error) {
+	p, _, done, err := a.records(ctx)
+	return p.Home, done, err
+}

@@ -1,0 +1,238 @@
+package team
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"tivset/internal/fault"
+	"tivset/internal/records/job"
+)
+
+// Journals is the team's shelf of journals: any machine can undo what a dead one began.
+// Whoever has one in hand holds a lock of the database's, on a connection of its own; when
+// that is lost, so is the lock, and with it the right to write.
+type Journals struct {
+	*Team
+	May string // what whoever opens them may do
+}
+
+var _ job.Shelf = Journals{}
+
+// New implements job.Shelf.
+func (s Journals) New(id string) (job.Log, error) {
+	if s.May == MayLook {
+		return nil, fault.New(fault.Decision, "you may look at the team's sites, and change nothing", s.address,
+			"Ask somebody of the team who may.")
+	}
+	l, err := s.hold(id)
+	if err != nil {
+		return nil, err
+	}
+	if l.n > 0 {
+		return nil, errors.Join(fmt.Errorf("there is a journal of %s: %w", id, fs.ErrExist), l.Close())
+	}
+	return l, nil
+}
+
+// Open implements job.Shelf.
+func (s Journals) Open(id string) (job.Log, error) {
+	l, err := s.hold(id)
+	if err != nil {
+		return nil, err
+	}
+	if l.n == 0 {
+		return nil, errors.Join(fmt.Errorf("no journal of %s: %w", id, fs.ErrNotExist), l.Close())
+	}
+	return l, nil
+}
+
+// IDs implements job.Shelf.
+func (s Journals) IDs() ([]string, error) {
+	return list(context.Background(), s.Team, pgx.RowTo[string], "SELECT DISTINCT id FROM journals ORDER BY id")
+}
+
+// rowLog is a journal in the database.
+type rowLog struct {
+	of   *Team
+	id   string
+	conn *pgx.Conn // on which the lock is held
+	n    int       // lines
+	own  session   // of the connection
+	gone error     // why it is not ours any more; nil while it is
+}
+
+// session is a connection as the server knows it.
+type session struct {
+	pid   int32
+	since time.Time
+}
+
+func (s Journals) hold(id string) (*rowLog, error) {
+	l := &rowLog{of: s.Team, id: id}
+	err := s.do(context.Background(), l.connect)
+	if err != nil {
+		return nil, err
+	}
+	return l, nil
+}
+
+// connect makes the connection and takes the lock on it.
+func (l *rowLog) connect(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 2*connectTime)
+	defer cancel()
+	conn, err := pgx.ConnectConfig(ctx, l.of.config.Copy())
+	if err != nil {
+		return err
+	}
+	err = l.lock(ctx, conn)
+	if err == nil {
+		err = conn.QueryRow(ctx, "SELECT count(*) FROM journals WHERE id = $1", l.id).Scan(&l.n)
+	}
+	if err != nil {
+		_ = conn.Close(ctx)
+		return err
+	}
+	l.conn = conn
+	return nil
+}
+
+// lock takes the lock. The server may not know yet that the connection on which we had it
+// was lost: that session is ended first.
+func (l *rowLog) lock(ctx context.Context, conn *pgx.Conn) error {
+	if l.own.pid != 0 {
+		_, err := conn.Exec(ctx, "SELECT pg_terminate_backend(pid, 3000) FROM pg_stat_activity WHERE pid = $1 AND "+
+			"backend_start = $2", l.own.pid, l.own.since)
+		if err != nil {
+			return err
+		}
+	}
+	var got bool
+	err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", l.of.schema+" "+l.id).Scan(&got)
+	if err == nil && !got {
+		return job.ErrRunning
+	}
+	if err != nil {
+		return err
+	}
+	return conn.QueryRow(ctx, "SELECT pid, backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()").
+		Scan(&l.own.pid, &l.own.since)
+}
+
+// Held implements job.Log.
+func (l *rowLog) Held() error {
+	n := l.n
+	return l.use(func(ctx context.Context) error {
+		if l.n != n {
+			return job.ErrNotOurs
+		}
+		_, err := l.conn.Exec(ctx, "SELECT 1")
+		return err
+	})
+}
+
+// Lines implements job.Log.
+func (l *rowLog) Lines() (out [][]byte, err error) {
+	err = l.use(func(ctx context.Context) error {
+		rows, err := l.conn.Query(ctx, "SELECT line FROM journals WHERE id = $1 ORDER BY n", l.id)
+		if err != nil {
+			return err
+		}
+		lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		out = make([][]byte, len(lines))
+		for i, line := range lines {
+			out[i] = []byte(line)
+		}
+		return err
+	})
+	return out, err
+}
+
+// Append implements job.Log.
+func (l *rowLog) Append(line []byte) error {
+	n := l.n
+	err := l.use(func(ctx context.Context) error {
+		if l.n == n+1 { // it was written, and the answer was lost
+			return l.same(ctx, n, line)
+		}
+		_, err := l.conn.Exec(ctx, "INSERT INTO journals (id, n, line) VALUES ($1, $2, $3)", l.id, n, string(line))
+		return err
+	})
+	if err == nil {
+		l.n = n + 1
+	}
+	return err
+}
+
+// same sees that the line at n is the one that was to be written.
+func (l *rowLog) same(ctx context.Context, n int, line []byte) error {
+	var there string
+	err := l.conn.QueryRow(ctx, "SELECT line FROM journals WHERE id = $1 AND n = $2", l.id, n).Scan(&there)
+	if err == nil && there != string(line) {
+		return job.ErrNotOurs
+	}
+	return err
+}
+
+// use does something on the connection that holds the lock. A connection that was lost is
+// made again, for as long as somebody has patience for: what was written meanwhile by
+// somebody else means that the job is theirs now.
+func (l *rowLog) use(do func(context.Context) error) error {
+	if l.gone != nil {
+		return l.gone
+	}
+	if l.gone = l.worded(l.tried(do)); l.gone != nil {
+		_ = l.Close() // others may take it in hand
+	}
+	return l.gone
+}
+
+func (l *rowLog) tried(do func(context.Context) error) error {
+	n := l.n
+	return l.of.do(context.Background(), func(ctx context.Context) error {
+		if l.conn == nil || l.conn.IsClosed() {
+			if err := l.connect(ctx); err != nil {
+				return err
+			}
+			if l.n != n && l.n != n+1 {
+				return job.ErrNotOurs
+			}
+		}
+		within, cancel := context.WithTimeout(ctx, 2*connectTime)
+		defer cancel()
+		err := do(within)
+		if lost(err) {
+			_ = l.conn.Close(within)
+		}
+		return err
+	})
+}
+
+// worded is an error for people: what cannot be written is not ours to go on with.
+func (l *rowLog) worded(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, job.ErrRunning) || errors.Is(err, job.ErrNotOurs):
+		return fault.New(fault.Left, "the job was taken over by another program while the ledger could not be reached", l.id,
+			"See what became of it: "+fault.Call("jobs")).
+			Because(job.ErrNotOurs)
+	}
+	return fault.New(fault.Left, "the job stands still, for the ledger takes nothing", l.of.address,
+		"When it does, run: "+fault.Call("undo", l.id)).Because(fmt.Errorf("%w: %w", job.ErrNotOurs, err))
+}
+
+// Place implements job.Log.
+func (l *rowLog) Place() string { return l.of.address }
+
+// Close implements job.Log.
+func (l *rowLog) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	_ = l.conn.Close(ctx) // one that was lost holds nothing
+	return nil
+}

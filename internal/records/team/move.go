@@ -1,0 +1,253 @@
+package team
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"tivset/internal/fault"
+	"tivset/internal/records/home"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+	"tivset/internal/records/vault"
+	"tivset/internal/secret"
+)
+
+// Place is where records lie: on this machine, or in a team's database.
+type Place struct {
+	Ledger   ledger.Ledger
+	Home     home.Home
+	Vault    *vault.Vault
+	Journals job.Shelf
+}
+
+// Place is the team's own, with what belongs to this machine where it was.
+func (t *Team) Place(h home.Home, may string) Place {
+	h.Shared = Accounts{t}
+	return Place{Ledger: t, Home: h, Vault: vault.Shared(h.VaultKey(), Secrets{t}), Journals: Journals{t, may}}
+}
+
+// Belongings are all records of a place, to be brought to another.
+type Belongings struct {
+	Sites     []ledger.Site
+	Jobs      []ledger.Job
+	Redirects []ledger.Redirect
+	Measures  []ledger.Measure
+	Accounts  map[string][]byte
+	Secrets   map[string]secret.Text
+	Journals  map[string][][]byte
+}
+
+// Read reads all records of a place. While a job runs there, nothing can be brought away.
+func (p Place) Read(ctx context.Context) (*Belongings, error) {
+	b := &Belongings{Accounts: map[string][]byte{}, Journals: map[string][][]byte{}}
+	var err error
+	read := func(do func() error) {
+		if err == nil {
+			err = do()
+		}
+	}
+	read(func() (err error) { b.Sites, err = p.Ledger.Sites(ctx); return err })
+	read(func() (err error) { b.Jobs, err = p.Ledger.Jobs(ctx); return err })
+	read(func() (err error) { b.Redirects, err = p.Ledger.Redirects(ctx); return err })
+	read(func() (err error) { b.Measures, err = p.Ledger.Measures(ctx); return err })
+	read(func() (err error) { b.Secrets, err = p.Vault.All(); return err })
+	read(func() error { return p.accounts(b) })
+	read(func() error { return p.journals(b) })
+	return b, err
+}
+
+func (p Place) accounts(b *Belongings) error {
+	names, err := p.Home.Accounts()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if b.Accounts[name], err = p.Home.AccountFile(name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p Place) journals(b *Belongings) error {
+	ids, err := p.Journals.IDs()
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		log, err := p.Journals.Open(id)
+		if errors.Is(err, job.ErrRunning) {
+			return fault.New(fault.Decision, "a job is running, and records cannot be moved meanwhile", id,
+				"Wait for its end. Nothing was touched.")
+		}
+		if err != nil {
+			return err
+		}
+		b.Journals[id], err = log.Lines()
+		if err := errors.Join(err, log.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Begin makes a ledger in the database, with the first person, and with all that a place
+// has: all of it, or nothing.
+func (t *Team) Begin(ctx context.Context, first Person, b *Belongings, checksums secret.Text) error {
+	err := t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
+		if err := t.make(ctx, tx); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "INSERT INTO people (name, key, may, added, by) VALUES ($1, $2, $3, $4, '')", first.Name,
+			first.Key, MayAll, t.now().UTC()); err != nil {
+			return err
+		}
+		return b.bring(ctx, tx, first.Key, checksums)
+	})
+	if errors.Is(err, errThere) {
+		return fault.New(fault.Decision, "somebody else began a ledger there at the same time", t.address,
+			"Run the same again, to join it. Nothing was touched.")
+	}
+	return err
+}
+
+// bring writes everything into empty tables.
+func (b *Belongings) bring(ctx context.Context, tx pgx.Tx, key string, checksums secret.Text) error {
+	for _, s := range b.Sites {
+		if err := putSite(ctx, tx, "record = excluded.record", s); err != nil {
+			return err
+		}
+	}
+	for _, m := range b.Measures {
+		if err := putMeasure(ctx, tx, m); err != nil {
+			return err
+		}
+	}
+	for _, j := range b.Jobs {
+		text, err := json.Marshal(j)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, putJob, j.ID, moment(j.Started), text); err != nil {
+			return err
+		}
+	}
+	for _, r := range b.Redirects {
+		text, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, putRedirect, r.Address, text); err != nil {
+			return err
+		}
+	}
+	for name, file := range b.Accounts {
+		if _, err := tx.Exec(ctx, putAccount, name, string(file)); err != nil {
+			return err
+		}
+	}
+	for id, lines := range b.Journals {
+		for n, line := range lines {
+			if _, err := tx.Exec(ctx, "INSERT INTO journals (id, n, line) VALUES ($1, $2, $3)", id, n,
+				string(line)); err != nil {
+				return err
+			}
+		}
+	}
+	secrets := map[string]secret.Text{vault.ChecksumsOf: checksums}
+	for name, s := range b.Secrets {
+		secrets[name] = s
+	}
+	sealed, err := vault.SealAll(secrets, []string{key})
+	if err != nil {
+		return err
+	}
+	return put(ctx, tx, sealed)
+}
+
+// Write writes everything into a place where nothing is.
+func (p Place) Write(ctx context.Context, b *Belongings) error {
+	for _, s := range b.Sites {
+		if err := p.Ledger.PutSite(ctx, s); err != nil {
+			return err
+		}
+	}
+	for _, j := range b.Jobs {
+		if err := p.Ledger.PutJob(ctx, j); err != nil {
+			return err
+		}
+	}
+	for _, r := range b.Redirects {
+		if err := p.Ledger.PutRedirect(ctx, r); err != nil {
+			return err
+		}
+	}
+	for _, m := range b.Measures {
+		if err := p.Ledger.PutMeasure(ctx, m); err != nil {
+			return err
+		}
+	}
+	for name, file := range b.Accounts {
+		if err := p.Home.PutAccountFile(name, file); err != nil {
+			return err
+		}
+	}
+	for id, lines := range b.Journals {
+		log, err := p.Journals.New(id)
+		if err != nil {
+			return err
+		}
+		for _, line := range lines {
+			if err := log.Append(line); err != nil {
+				return errors.Join(err, log.Close())
+			}
+		}
+		if err := log.Close(); err != nil {
+			return err
+		}
+	}
+	return p.Vault.Set(b.Secrets)
+}
+
+// Compare says what of a place is not in another as it is here: of what was brought
+// nothing is.
+func (b *Belongings) Compare(other *Belongings) error {
+	for what, counts := range map[string][2]int{"sites": {len(b.Sites), len(other.Sites)},
+		"jobs": {len(b.Jobs), len(other.Jobs)}, "redirects": {len(b.Redirects), len(other.Redirects)},
+		"accounts": {len(b.Accounts), len(other.Accounts)}, "journals": {len(b.Journals), len(other.Journals)}} {
+		if counts[0] != counts[1] {
+			return fmt.Errorf("%d %s were to be brought, and %d are there", counts[0], what, counts[1])
+		}
+	}
+	for name, s := range b.Secrets {
+		if other.Secrets[name].Reveal() != s.Reveal() {
+			return fmt.Errorf("the secret %s does not come back as it was", name)
+		}
+	}
+	return nil
+}
+
+// MovedAway notes that the ledger is not in this database any more, unless somebody has
+// joined it meanwhile.
+func (t *Team) MovedAway(ctx context.Context) error {
+	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "LOCK TABLE people IN ACCESS EXCLUSIVE MODE"); err != nil {
+			return err
+		}
+		var people int
+		if err := tx.QueryRow(ctx, "SELECT count(*) FROM people").Scan(&people); err != nil {
+			return err
+		}
+		if people > 1 {
+			return errOthers
+		}
+		_, err := tx.Exec(ctx, "UPDATE about SET moved = $1", t.now().UTC())
+		return err
+	})
+}
+
+var errOthers = errors.New("others work with the ledger")

@@ -1,0 +1,80 @@
+package team
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"tivset/internal/fault"
+)
+
+// format is the version of the tables.
+const format = 1
+
+// What a record says is kept as JSON, so that adding a field needs no change of tables.
+// Addresses and times are compared byte by byte, as on every machine.
+const tables = `
+CREATE TABLE about (format INTEGER NOT NULL, made TIMESTAMPTZ NOT NULL, moved TIMESTAMPTZ);
+CREATE TABLE people (name TEXT PRIMARY KEY, key TEXT NOT NULL UNIQUE, may TEXT NOT NULL, added TIMESTAMPTZ NOT NULL,
+	by TEXT NOT NULL);
+CREATE TABLE sites (address TEXT COLLATE "C" PRIMARY KEY, account TEXT NOT NULL, record JSONB NOT NULL);
+CREATE TABLE jobs (id TEXT COLLATE "C" PRIMARY KEY, started TEXT COLLATE "C" NOT NULL, record JSONB NOT NULL);
+CREATE INDEX jobs_started ON jobs (started);
+CREATE TABLE redirects (address TEXT COLLATE "C" PRIMARY KEY, record JSONB NOT NULL);
+CREATE TABLE measures (address TEXT COLLATE "C", day TEXT COLLATE "C", bytes BIGINT NOT NULL, PRIMARY KEY (address, day));
+CREATE TABLE accounts (name TEXT COLLATE "C" PRIMARY KEY, file TEXT NOT NULL);
+CREATE TABLE vault (name TEXT COLLATE "C" PRIMARY KEY, sealed BYTEA NOT NULL);
+CREATE TABLE journals (id TEXT COLLATE "C", n INTEGER, line TEXT NOT NULL, PRIMARY KEY (id, n));`
+
+// Found says whether a ledger is in the database, and in a form that this program knows.
+func (t *Team) Found(ctx context.Context) (bool, error) {
+	var have int
+	var moved *string
+	err := t.do(ctx, func(ctx context.Context) error {
+		there := false
+		err := t.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM information_schema.tables WHERE table_schema = $1 AND "+
+			"table_name = 'about')", t.schema).Scan(&there)
+		if err != nil || !there {
+			return err
+		}
+		return t.pool.QueryRow(ctx, "SELECT format, to_char(moved, 'YYYY-MM-DD') FROM about").Scan(&have, &moved)
+	})
+	switch {
+	case err != nil || have == 0:
+		return false, err
+	case have > format:
+		return false, fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), t.address,
+			"A newer release of Tivset made it; use that one.")
+	case moved != nil:
+		return false, fault.New(fault.Usage, "the ledger was moved away from this database on "+*moved, t.address,
+			"Ask who did it where it is now; to begin another one here, name it with ?ledger=NAME.")
+	}
+	return true, nil
+}
+
+// make makes the tables, in a transaction: of several who do so at once, one does.
+func (t *Team) make(ctx context.Context, tx pgx.Tx) error {
+	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", "tivset "+t.schema); err != nil {
+		return err
+	}
+	var there bool
+	if err := tx.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", t.schema+".about").Scan(&there); err != nil {
+		return err
+	}
+	if there {
+		return errThere
+	}
+	if _, err := tx.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+pgx.Identifier{t.schema}.Sanitize()); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, tables); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, "INSERT INTO about (format, made) VALUES ($1, $2)", format, t.now().UTC())
+	return err
+}
+
+// errThere means that somebody else has begun a ledger meanwhile.
+var errThere = errors.New("a ledger has been begun there meanwhile")

@@ -1,0 +1,120 @@
+package work_test
+
+import (
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/records/job"
+	"tivset/internal/testing/servers"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/work/backup"
+	"tivset/internal/work/remove"
+	"tivset/internal/work/restore"
+	"tivset/internal/work/update"
+)
+
+// A site's life with its records in a team's database, on two machines: what one installed
+// the other updates, backs up, restores and takes out.
+func TestALifeInATeam(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	first := sitetest.Demo(t)
+	before := first.Snapshot()
+	older, err := first.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	sitetest.OnTeam(t, first, at)
+	second := sitetest.Another(t, first, at)
+	sitetest.Examined(t, second, older.Site.Address)
+
+	u, err := update.Look(ctx, second.Desk, update.Request{Site: older.Site.Address})
+	require.NoError(t, err)
+	updated, err := update.Update(ctx, second.Desk, u)
+	require.NoError(t, err)
+	require.NoError(t, u.Close())
+	assert.Equal(t, "1.4.0", updated.Site.Release)
+	x, err := first.Book.Find(ctx, older.Site.Address)
+	require.NoError(t, err)
+	assert.Equal(t, "1.4.0", x.Release, "the first machine knows")
+
+	_, err = backup.Make(ctx, first.Desk, backup.Request{Site: x.Address})
+	require.NoError(t, err)
+	r, err := restore.Look(ctx, second.Desk, restore.Request{Site: x.Address})
+	require.NoError(t, err, "the first one's backup is the second one's too")
+	_, err = restore.Carry(ctx, second.Desk, r)
+	require.NoError(t, err)
+	require.NoError(t, r.Close())
+	sitetest.Examined(t, first, x.Address)
+	jobs, err := first.Desk.Jobs(ctx)
+	require.NoError(t, err)
+	assert.NotEmpty(t, jobs[0].Who)
+	second.Remove(remove.Request{Site: x.Address, NoBackup: true, WithAdded: true})
+	_, err = first.Book.Find(ctx, x.Address)
+	assert.Error(t, err)
+	_ = before
+}
+
+// A database that is started anew in the middle of a job, again and again, holds it up and
+// no more.
+func TestTheLedgerGoesAwayMeanwhile(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	w := sitetest.Demo(t)
+	sitetest.OnTeam(t, w, at)
+	over := make(chan struct{})
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		for {
+			select {
+			case <-over:
+				return
+			case <-time.After(60 * time.Millisecond):
+				sitetest.CutOff(t, at)
+			}
+		}
+	})
+	done, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost/class"))
+	close(over)
+	wait.Wait()
+	require.NoError(t, err, "%v", fault.Of(err))
+	sitetest.Examined(t, w, done.Site.Address)
+}
+
+// What a machine had begun that died, another one undoes; and one that wakes up late does
+// nothing more.
+func TestAnotherMachineUndoes(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	first := sitetest.Demo(t)
+	sitetest.OnTeam(t, first, at)
+	second := sitetest.Another(t, first, at)
+	before := first.Snapshot()
+	var late sync.Once
+	first.Desk.Progress = func(e job.Event) {
+		if e.Title != "Put the files in place" && e.Step != 8 || e.Undo {
+			return
+		}
+		late.Do(func() { // it stands still for a while, and the other takes the job in hand
+			sitetest.CutOff(t, at)
+			left, err := second.Desk.Unfinished(ctx)
+			require.NoError(t, err)
+			require.Len(t, left, 1)
+			_, err = second.Desk.Undo(ctx, left[0].ID)
+			require.NoError(t, err, "%v", fault.Of(err))
+		})
+	}
+	_, err := first.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	require.ErrorIs(t, err, job.ErrNotOurs, "%v", err)
+	assert.Equal(t, fault.Left, fault.Of(err).Kind)
+	sitetest.Same(t, before, first.Snapshot())
+	jobs, err := second.Desk.Jobs(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "undone", jobs[0].Outcome)
+	done, err := second.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	require.NoError(t, err)
+	sitetest.Examined(t, first, done.Site.Address)
+}
