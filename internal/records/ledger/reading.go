@@ -9,9 +9,9 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// reading reads records that come one after the other. Reading JSON takes longest: of
+// Reading reads records that come one after the other. Reading JSON takes longest: of
 // thousands each processor reads its share, while the rest still comes.
-type reading[T any] struct {
+type Reading[T any] struct {
 	readers errgroup.Group
 	begun   bool
 	shares  [][]T
@@ -21,13 +21,14 @@ type reading[T any] struct {
 // share is how many records one processor reads at a time.
 const share = 256
 
-func (r *reading[T]) take(text []byte) {
+// Take takes the JSON of the next one.
+func (r *Reading[T]) Take(text []byte) {
 	if r.texts = append(r.texts, text); len(r.texts) == share {
 		r.hand()
 	}
 }
 
-func (r *reading[T]) hand() {
+func (r *Reading[T]) hand() {
 	if !r.begun {
 		r.readers.SetLimit(runtime.GOMAXPROCS(0))
 		r.begun = true
@@ -44,21 +45,12 @@ func (r *reading[T]) hand() {
 	})
 }
 
-// all waits for the readers, and gives the records in their order; an empty list of none.
-func (r *reading[T]) all() ([]T, error) {
+// All waits for the readers, and gives the records in their order; an empty list of none.
+func (r *Reading[T]) All() ([]T, error) {
 	r.hand()
 	err := r.readers.Wait()
 	if len(r.shares) == 1 {
 		return r.shares[0], err
 	}
 	return slices.Concat(r.shares...), err
-}
-
-// ReadAll reads records from their JSON, in their order.
-func ReadAll[T any](texts [][]byte) ([]T, error) {
-	var r reading[T]
-	for _, text := range texts {
-		r.take(text)
-	}
-	return r.all()
 }

@@ -277,15 +277,15 @@ func records[T any](ctx context.Context, db *sql.DB, query string, args ...any) 
 		return nil, told(err)
 	}
 	defer rows.Close()
-	var r reading[T]
+	var r Reading[T]
 	for rows.Next() {
 		var text []byte
 		if err := rows.Scan(&text); err != nil {
 			return nil, err
 		}
-		r.take(text)
+		r.Take(text)
 	}
-	out, err := r.all()
+	out, err := r.All()
 	if err := errors.Join(rows.Err(), err); err != nil {
 		return nil, told(err)
 	}

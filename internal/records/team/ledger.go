@@ -3,6 +3,7 @@ package team
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"time"
@@ -191,11 +192,25 @@ func list[T any](ctx context.Context, t *Team, row pgx.RowToFunc[T], query strin
 	return out, err
 }
 
-// records reads whole records.
-func records[T any](ctx context.Context, t *Team, query string, args ...any) ([]T, error) {
-	texts, err := list(ctx, t, pgx.RowTo[[]byte], query, args...)
-	if err != nil {
-		return nil, err
-	}
-	return ledger.ReadAll[T](texts)
+// records reads whole records, the first while the rest still comes.
+func records[T any](ctx context.Context, t *Team, query string, args ...any) (out []T, err error) {
+	err = t.do(ctx, func(ctx context.Context) error {
+		rows, err := t.pool.Query(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		var r ledger.Reading[T]
+		for rows.Next() {
+			var text []byte
+			if err := rows.Scan(&text); err != nil {
+				return err
+			}
+			r.Take(text)
+		}
+		all, err := r.All()
+		out = all
+		return errors.Join(rows.Err(), err)
+	})
+	return out, err
 }
