@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/records/job"
 	"tivset/internal/testing/servers"
@@ -24,7 +25,6 @@ func TestALifeInATeam(t *testing.T) {
 	servers.Slow(t)
 	at := sitetest.Records(t)
 	first := sitetest.Demo(t)
-	before := first.Snapshot()
 	older, err := first.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
 	sitetest.OnTeam(t, first, at)
@@ -55,7 +55,6 @@ func TestALifeInATeam(t *testing.T) {
 	second.Remove(remove.Request{Site: x.Address, NoBackup: true, WithAdded: true})
 	_, err = first.Book.Find(ctx, x.Address)
 	assert.Error(t, err)
-	_ = before
 }
 
 // A database that is started anew in the middle of a job, again and again, holds it up and
@@ -117,4 +116,56 @@ func TestAnotherMachineUndoes(t *testing.T) {
 	done, err := second.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 	require.NoError(t, err)
 	sitetest.Examined(t, first, done.Site.Address)
+}
+
+// What one machine looked at and another has changed since is not done: a site that was
+// removed is not updated, of two updates at once one is made. That their clocks differ by an
+// hour changes nothing.
+func TestTwoMachinesAtOneSite(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	first := sitetest.Demo(t)
+	sitetest.OnTeam(t, first, at)
+	second := sitetest.Another(t, first, at)
+	second.Now = func() time.Time { return time.Now().Add(time.Hour) }
+	before := first.Snapshot()
+	done, err := first.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	looked := func(w *sitetest.World) *update.Plan {
+		t.Helper()
+		p, err := update.Look(ctx, w.Desk, update.Request{Site: done.Site.Address})
+		require.NoError(t, err)
+		return p
+	}
+	one, two := looked(first), looked(second)
+	var group sync.WaitGroup
+	errs := make([]error, 2)
+	group.Go(func() { _, errs[0] = update.Update(ctx, first.Desk, one) })
+	group.Go(func() { _, errs[1] = update.Update(ctx, second.Desk, two) })
+	group.Wait()
+	made := 0
+	for _, err := range errs {
+		if err == nil {
+			made++
+		} else {
+			assert.Equal(t, fault.Decision, fault.Of(err).Kind, "%v", err)
+		}
+	}
+	assert.Equal(t, 1, made)
+	require.NoError(t, one.Close())
+	require.NoError(t, two.Close())
+	e, _ := sitetest.Examined(t, first, done.Site.Address)
+	assert.True(t, e.OK)
+	x, err := second.Book.Find(ctx, done.Site.Address)
+	require.NoError(t, err)
+	assert.Equal(t, "1.4.0", x.Release)
+
+	b := backup.Request{Site: done.Site.Address}
+	second.Remove(remove.Request{Site: done.Site.Address, NoBackup: true, WithAdded: true})
+	_, err = backup.Make(ctx, first.Desk, b)
+	assert.Error(t, err, "the first machine knows that it is gone")
+	assert.Equal(t, demo.ButBackups(before), demo.ButBackups(first.Snapshot()))
+	left, err := first.Desk.Unfinished(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }
