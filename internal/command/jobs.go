@@ -16,14 +16,18 @@ import (
 )
 
 func (a *app) jobs() *cobra.Command {
-	who := false
+	who, follow := false, ""
 	c := &cobra.Command{
-		Use:     "jobs [--who]",
-		Short:   "List what ran and how it ended",
-		Long:    "Lists the jobs, the newest first. With --who also who asked for each, and when.",
-		Example: "  tivset jobs\n  tivset jobs --who",
+		Use:   "jobs [--who] [--follow NUMBER]",
+		Short: "List what ran and how it ended",
+		Long: "Lists the jobs, the newest first. With --who also who asked for each, and when.\n" +
+			"With --follow it shows what a worker does with an order of the queue, until that has ended.",
+		Example: "  tivset jobs\n  tivset jobs --who\n  tivset jobs --follow 12",
 		Args:    takes(0, 0, ""),
 		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error {
+			if follow != "" {
+				return a.follow(ctx, follow)
+			}
 			all, err := s.Desk.Jobs(ctx)
 			if err != nil {
 				return err
@@ -39,6 +43,7 @@ func (a *app) jobs() *cobra.Command {
 			return nil
 		}),
 	}
+	c.Flags().StringVar(&follow, "follow", "", "show how an order of the queue goes on, by its number")
 	c.Flags().BoolVar(&who, "who", false, "also who asked for them, and when")
 	return c
 }

@@ -31,12 +31,13 @@ type app struct {
 	verbose bool
 	noColor bool
 	json    bool
+	args    []string // as they were typed
 	kits    *catalogues.Keeper
 }
 
 // Main runs the program and returns its exit code.
 func Main(ctx context.Context, args []string, w World) int {
-	a := &app{world: w, streams: w.streams()}
+	a := &app{world: w, streams: w.streams(), args: args}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(w.In)
@@ -49,6 +50,9 @@ func Main(ctx context.Context, args []string, w World) int {
 	var quiet *silent
 	if errors.As(err, &quiet) {
 		return quiet.code
+	}
+	if w.failed != nil {
+		w.failed(err)
 	}
 	if a.json || asksJSON(args) {
 		_ = a.streams.FaultJSON(err)
@@ -122,20 +126,20 @@ func (a *app) root() *cobra.Command {
 		a.accounts(),
 		a.browse(),
 		a.about(),
-		a.install(),
+		a.queued(a.install()),
 		a.sites(),
 		a.show(),
 		a.reveal(),
 		a.check(),
-		a.update(),
-		a.backup(),
-		a.restore(),
-		a.copySite(),
-		a.move(),
-		a.remove(),
+		a.queued(a.update()),
+		a.queued(a.backup()),
+		a.queued(a.restore()),
+		a.queued(a.copySite()),
+		a.queued(a.move()),
+		a.queued(a.remove()),
 		a.adopt(),
 		a.find(),
-		a.ledger(), a.team(),
+		a.ledger(), a.team(), a.queueGroup(), a.worker(),
 		a.enter(),
 		a.handover(),
 		a.report(), a.care(), a.rounds(),

@@ -2,6 +2,7 @@ package command
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -40,6 +41,10 @@ type World struct {
 	Out, Err io.Writer
 	Env      func(string) string
 	Now      func() time.Time
+
+	order  int64       // the number of the order that is carried out; 0 for a command that was typed
+	behalf string      // who asked for it
+	failed func(error) // hears why a command failed; may be nil
 }
 
 // System is the real world.
@@ -93,8 +98,9 @@ func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) 
 	w.Home, w.Catalogue, w.Ledger, w.Vault, w.Journals, w.Progress = p.Home, kits, p.Ledger, p.Vault, p.Journals,
 		a.progress()
 	if as != "" {
-		w.Who = as
+		w.Who = cmp.Or(a.world.behalf, as)
 	}
+	w.Order = a.world.order
 	w.Forget, w.OpenFiles, w.OpenServer, w.OpenSession = opens.Forget, opens.Files, opens.Server, opens.Session
 	return core.In(w), done, nil
 }

@@ -46,6 +46,7 @@ type World struct {
 	Maker     secret.Maker
 	Now       func() time.Time
 	Who       string          // user and machine, for others who find a job under way
+	Order     int64           // of the queue, that is carried out; 0 for none
 	Progress  func(job.Event) // may be nil
 	Settle    time.Duration   // for how long a look at what has just changed is tried again
 	Patience  time.Duration   // for how long an undo waits for a server that went away
@@ -97,7 +98,7 @@ func In(w World) *Core {
 	c.Examiner = &check.Examiner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now}
 	c.Desk = &work.Desk{Book: c.Book, Hosting: c.Hosting, Planner: c.Planner, Archives: c.Archives, Examiner: c.Examiner,
 		Maker: w.Maker, Now: now, Who: w.Who, Progress: w.Progress, Patience: w.Patience, Ways: ways.Table(),
-		SendMail: w.SendMail}
+		SendMail: w.SendMail, Order: w.Order}
 	c.Accounts = &accounts.Keeper{Book: c.Book, Hosting: c.Hosting, Maker: w.Maker, Now: now, Let: w.Forget,
 		Crontab: w.Crontab}
 	c.Sites = &sites.List{Book: c.Book, Hosting: c.Hosting, Examiner: c.Examiner, Maker: w.Maker, Now: now}

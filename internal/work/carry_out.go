@@ -55,7 +55,7 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 	}
 	defer runner.Journal.Close()
 	entry := ledger.Job{ID: t.Job, What: j.Way.Name, App: t.Site.App, Account: t.In.Name, Address: address,
-		Who: d.Who, Started: d.Now().UTC(), Outcome: "running"}
+		Who: d.Who, Order: d.Order, Started: d.Now().UTC(), Outcome: "running"}
 	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
 		return err
 	}

@@ -31,6 +31,7 @@ type Desk struct {
 	Maker    secret.Maker
 	Now      func() time.Time
 	Who      string          // user and machine, for others who find a job under way
+	Order    int64           // of the queue, that is carried out; 0 for none
 	Progress func(job.Event) // may be nil
 	Patience time.Duration   // for how long an undo waits for a server that went away
 	// what fails is left as it is, for the author of a kit to look at

@@ -180,7 +180,7 @@ func (r *Runner) one(ctx context.Context, i, of int, p part) error {
 			return err
 		}
 	}
-	if err := r.Journal.write(record{N: i, State: begun, Kind: p.Kind(), Step: p}); err != nil {
+	if err := r.Journal.write(record{N: i, State: begun, Kind: p.Kind(), Title: p.Title(), Step: p}); err != nil {
 		return err
 	}
 	if err := carryOut(ctx, p); err != nil {

@@ -55,6 +55,7 @@ type record struct {
 	State  state           `json:"state"`
 	At     time.Time       `json:"at"`
 	Kind   string          `json:"step,omitempty"`
+	Title  string          `json:"title,omitempty"` // for people who look on from elsewhere
 	Step   any             `json:"-"`
 	Fields json.RawMessage `json:"fields,omitempty"`
 	End    string          `json:"end,omitempty"`

@@ -199,7 +199,8 @@ type Job struct {
 	App     string     `json:"app"`
 	Account string     `json:"account"`
 	Address string     `json:"address"`
-	Who     string     `json:"who,omitempty"` // who asked for it
+	Who     string     `json:"who,omitempty"`   // who asked for it
+	Order   int64      `json:"order,omitempty"` // of the queue, that it carries out
 	Started time.Time  `json:"started_at"`
 	Ended   *time.Time `json:"ended_at,omitempty"`
 	Outcome string     `json:"outcome"` // running, installed, undone, left

@@ -236,3 +236,15 @@ func (l *rowLog) Close() error {
 	_ = l.conn.Close(ctx) // one that was lost holds nothing
 	return nil
 }
+
+// Free ends the connection of whoever has a journal in hand, and has not been seen for so
+// long that what it began is somebody else's to end. It can write nothing more.
+func (s Journals) Free(ctx context.Context, id string) error {
+	return s.exec(
+		ctx,
+		"SELECT pg_terminate_backend(pid, 5000) FROM pg_locks, LATERAL (SELECT hashtextextended($1, 0) AS k) "+
+			"AS key WHERE locktype = 'advisory' AND objsubid = 1 AND granted AND classid = ((k >> 32) & 4294967295)::oid AND "+
+			"objid = (k & 4294967295)::oid",
+		s.schema+" "+id,
+	)
+}

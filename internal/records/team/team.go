@@ -198,3 +198,22 @@ func plain(err error) error {
 	}
 	return err
 }
+
+// Pool is the connections to the database, for what lies in it besides the records.
+func (t *Team) Pool() *pgxpool.Pool { return t.pool }
+
+// Schema is where the team's tables are.
+func (t *Team) Schema() string { return t.schema }
+
+// Explain words an error of the database for people.
+func (t *Team) Explain(err error) error { return t.explain(err) }
+
+// Alone does something that only one program does at a time.
+func (t *Team) Alone(ctx context.Context, what string, do func(context.Context) error) error {
+	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", t.schema+" "+what); err != nil {
+			return err
+		}
+		return do(ctx)
+	})
+}

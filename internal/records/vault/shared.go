@@ -149,6 +149,19 @@ func (v *Vault) Reseal(sealed []byte, keys []string) ([]byte, error) {
 	return seal(s, to...)
 }
 
+// SealText encrypts a text for all who share this vault.
+func (v *Vault) SealText(text []byte) ([]byte, error) { return v.sealFor(string(text)) }
+
+// UnsealText opens what SealText made.
+func (v *Vault) UnsealText(sealed []byte) ([]byte, error) {
+	identity, err := v.identity(false)
+	if err != nil {
+		return nil, err
+	}
+	s, err := unsealOne(sealed, identity)
+	return []byte(s), err
+}
+
 // All gives every secret, to be brought elsewhere.
 func (v *Vault) All() (map[string]secret.Text, error) {
 	all, err := v.below("")

@@ -1,0 +1,180 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/testing/servers"
+	"tivset/internal/testing/sitetest"
+)
+
+// team is a program whose ledger is in a database, with another machine of the team.
+type teamed struct {
+	*program
+	second string // the home of the other machine
+}
+
+func newTeam(t *testing.T) *teamed {
+	t.Helper()
+	at := sitetest.Records(t)
+	p := &teamed{program: newProgram(t)}
+	p.second = another(t, p.program)
+	p.must(p.demo.Folder, "ledger", "use", at, "--as", "wharfinger", "--yes")
+	var key struct{ Key string }
+	p.of(&key, p.second, "team", "key")
+	p.must(p.demo.Folder, "team", "add", "bosun", key.Key)
+	p.must(p.second, "ledger", "use", at)
+	return p
+}
+
+// must runs the program at a home.
+func (p *teamed) must(home string, args ...string) string {
+	p.t.Helper()
+	out, err := p.as("tivset", []string{"TIVSET_HOME=" + home}, args...).CombinedOutput()
+	require.NoError(p.t, err, "%v: %s", args, out)
+	return string(out)
+}
+
+// works starts a worker at a home.
+func (p *teamed) works(home string, more ...string) *exec.Cmd {
+	p.t.Helper()
+	c := p.as("tivset-minding", []string{"TIVSET_HOME=" + home}, append([]string{"worker", "--lease", "3s"}, more...)...)
+	require.NoError(p.t, c.Start())
+	p.t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
+	return c
+}
+
+type order struct {
+	Number int
+	State  string
+	Result *struct{ Code int }
+}
+
+// ends waits until an order has ended.
+func (p *teamed) ends(number int) (o order) {
+	p.t.Helper()
+	require.Eventually(p.t, func() bool {
+		var all []order
+		p.of(&all, p.demo.Folder, "queue", "list")
+		for _, one := range all {
+			if one.Number == number && one.State != "waiting" && one.State != "running" {
+				o = one
+				return true
+			}
+		}
+		return false
+	}, time.Minute, 200*time.Millisecond, "order %d", number)
+	return o
+}
+
+func (p *teamed) put(args ...string) int {
+	p.t.Helper()
+	var put struct{ Number int }
+	p.of(&put, p.demo.Folder, append(args, "--queue")...)
+	return put.Number
+}
+
+// What is put on the queue on one machine is done by a worker on another, and can be followed
+// and cancelled from anywhere; what fails is undone and says why.
+func TestQueue(t *testing.T) {
+	servers.Slow(t)
+	p := newTeam(t)
+	n := p.put(install("inkreach", "lockside.localhost/journal", "--yes")...)
+	out, err := p.as("tivset", nil, append(install("inkreach", "lockside.localhost/journal"), "--queue", "--yes")...).
+		CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "on the queue already")
+	w := p.works(p.second)
+	followed := p.must(p.demo.Folder, "jobs", "--follow", fmt.Sprint(n))
+	assert.Contains(t, followed, "✓ Check the site")
+	assert.Contains(t, followed, "done.")
+	assert.Contains(t, p.must(p.demo.Folder, "check", "journal"), "all 12 checks are fine")
+	assert.Contains(t, p.must(p.demo.Folder, "jobs", "--who"), "wharfinger", "who asked, not who did it")
+
+	bad := p.put(install("helmroom", "helm-school.localhost/class", "-a", "seats=4000", "--yes")...)
+	assert.Equal(t, "failed", p.ends(bad).State)
+	out, _ = p.as("tivset", nil, "jobs", "--follow", fmt.Sprint(bad)).CombinedOutput()
+	assert.Contains(t, string(out), "the page answered 500")
+	assert.Contains(t, string(out), "taken back: ")
+	for args, words := range map[string][]string{"one site": {"backup", "journal", "forum"},
+		"of this machine": {"backup", "journal", "--into", "x"}, "no priority": {"backup", "journal", "--priority", "soon"}} {
+		out, err := p.as("tivset", nil, append(words, "--queue", "--yes")...).CombinedOutput()
+		require.Error(t, err)
+		assert.Contains(t, string(out), args)
+	}
+	require.NoError(t, w.Process.Signal(syscall.SIGINT))
+	require.NoError(t, w.Wait(), "Ctrl-C ends a worker when it has nothing under way")
+	waits := p.put("backup", "journal", "--yes")
+	assert.Contains(t, p.must(p.demo.Folder, "queue", "cancel", fmt.Sprint(waits)), "cancelled")
+	assert.Equal(t, "cancelled", p.ends(waits).State)
+}
+
+// A worker that is killed, or stands still for longer than its lease, loses what it had:
+// another one ends what was begun and does it again. One that wakes up late does nothing more.
+func TestWorkersDie(t *testing.T) {
+	servers.Slow(t)
+	for name, how := range map[string]syscall.Signal{"killed": syscall.SIGKILL, "stopped": syscall.SIGSTOP} {
+		t.Run(name, func(t *testing.T) {
+			p := newTeam(t)
+			first := p.works(p.second)
+			for n, at := range []string{"one", "two", "three"} {
+				number := p.put(install("helmroom", "helm-school.localhost/"+at, "--yes")...)
+				require.Eventually(t, func() bool {
+					var jobs []struct {
+						Outcome string
+						Order   int
+					}
+					p.of(&jobs, p.demo.Folder, "jobs")
+					return len(jobs) > 0 && jobs[0].Order == number
+				}, time.Minute, 20*time.Millisecond)
+				time.Sleep(time.Duration(n*150) * time.Millisecond)
+				require.NoError(t, first.Process.Signal(how))
+				away := time.Now()
+				second := p.works(p.demo.Folder)
+				o := p.ends(number)
+				assert.Equal(t, "done", o.State)
+				assert.Contains(t, p.must(p.demo.Folder, "check", at), "checks are fine")
+				if how == syscall.SIGSTOP { // it may have ended the order just before
+					time.Sleep(time.Until(away.Add(4 * time.Second)))
+					require.NoError(t, first.Process.Signal(syscall.SIGCONT))
+				}
+				_ = first.Wait()
+				assert.NotEqual(t, 0, first.ProcessState.ExitCode(), "who was away does not go on")
+				first = second
+			}
+			var jobs []struct{ Outcome, Address string }
+			p.of(&jobs, p.demo.Folder, "jobs")
+			installed := map[string]int{}
+			for _, j := range jobs {
+				if j.Outcome == "installed" {
+					installed[j.Address]++
+				} else {
+					assert.Equal(t, "undone", j.Outcome)
+				}
+			}
+			assert.Len(t, installed, 3)
+			for at, n := range installed {
+				assert.Equal(t, 1, n, "%s is done once", at)
+			}
+			for _, at := range []string{"one", "two", "three"} {
+				p.must(p.demo.Folder, "remove", at, "--no-backup", "--yes")
+			}
+			assert.NoFileExists(t, p.demo.Standin.Root+"/.tivset/busy")
+		})
+	}
+}
+
+// of runs the program at a home and reads the document that it prints.
+func (p *teamed) of(into any, home string, args ...string) {
+	p.t.Helper()
+	out, err := p.as("tivset", []string{"TIVSET_HOME=" + home}, append(args, "--json")...).Output()
+	require.NoError(p.t, err, "%v: %s", args, out)
+	require.NoError(p.t, json.Unmarshal(out, into), "%s", out)
+}

@@ -1,0 +1,373 @@
+package command
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting/crowd"
+	"tivset/internal/records/queue"
+	"tivset/internal/records/team"
+	"tivset/internal/screen"
+)
+
+// queued lets a command be put on the team's queue in place of being carried out here.
+func (a *app) queued(c *cobra.Command) *cobra.Command {
+	on, priority, run := false, "usual", c.RunE
+	f := c.Flags()
+	f.BoolVar(&on, "queue", false, "put it on the team's queue, for a worker, and print its number")
+	f.StringVar(&priority, "priority", priority, "with --queue: urgent, usual or late")
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if !on {
+			return run(c, args)
+		}
+		return a.put(c, args, priority)
+	}
+	return c
+}
+
+// here are the options that name files of this machine, which a worker elsewhere has not.
+var here = []string{"archive", "answers", "save-answers", "table", "results", "into", "identity", "copy", "keep-failed",
+	"show-password", "mine"}
+
+// put puts the command that was typed on the queue.
+func (a *app) put(c *cobra.Command, args []string, priority string) error {
+	at, err := a.ordered(c, args)
+	if err != nil {
+		return err
+	}
+	level, is := queue.Priorities[priority]
+	if !is {
+		return fault.New(fault.Usage, "there is no priority “"+priority+"”", "--priority", "Say urgent, usual or late.")
+	}
+	ctx := c.Context()
+	words := slices.DeleteFunc(slices.Clone(a.args), func(word string) bool {
+		return word == "--queue" || strings.HasPrefix(word, "--priority=")
+	})
+	if i := slices.Index(words, "--priority"); i >= 0 {
+		words = slices.Delete(words, i, min(i+2, len(words)))
+	}
+	if !a.yes {
+		if err := a.agreeToOrder(c, words); err != nil {
+			return err
+		}
+	}
+	p, as, done, err := a.records(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	t, is := p.Ledger.(*team.Team)
+	if !is {
+		return noQueue()
+	}
+	if err := a.mayAll(ctx, t); err != nil {
+		return err
+	}
+	q, err := queue.Open(ctx, t)
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(words)
+	if err != nil {
+		return err
+	}
+	sealed, err := p.Vault.SealText(text)
+	if err != nil {
+		return err
+	}
+	n, err := q.Put(ctx, queue.Order{What: c.Name(), At: at, Who: as, Call: sealed}, level)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.streams.WriteJSON(map[string]any{"outcome": "queued", "number": n, "what": c.Name(), "at": at})
+	}
+	a.streams.Print("On the queue as number %d. Follow it with: tivset jobs --follow %d", n, n)
+	return nil
+}
+
+func noQueue() error {
+	return fault.New(fault.Usage, "there is a queue only in a team's database", "",
+		"Bring the ledger there first: "+fault.Call("ledger", "use", "postgres://…"))
+}
+
+// mayAll sees that whoever asks may do more than look.
+func (a *app) mayAll(ctx context.Context, t *team.Team) error {
+	me, err := a.known(ctx, t, a.world.home())
+	if err == nil && me.May != team.MayAll {
+		err = fault.New(fault.Decision, "you may look at the team's sites, and change nothing", t.Address(),
+			"Ask somebody of the team who may.")
+	}
+	return err
+}
+
+// ordered is what an order is about: one site, and no file of this machine.
+func (a *app) ordered(c *cobra.Command, args []string) (at string, err error) {
+	for _, name := range here {
+		if c.Flags().Changed(name) {
+			return "", fault.New(fault.Usage, "--"+name+" is of this machine, and the worker may be another one", "--queue",
+				"Leave it out, or do it from here.")
+		}
+	}
+	if answers, err := c.Flags().GetStringArray("answer"); err == nil {
+		for _, one := range answers {
+			if _, value, _ := strings.Cut(one, "="); strings.HasPrefix(value, "@") {
+				return "", fault.New(fault.Usage, "the file of an answer is of this machine, and the worker may be another one",
+					one, "Give the answer itself; it lies sealed on the queue.")
+			}
+		}
+	}
+	if to, err := c.Flags().GetString("at"); err == nil {
+		at = to
+	}
+	if c.Name() != "install" && len(args) == 1 {
+		at = cmp.Or(at, args[0])
+	}
+	if at == "" || c.Name() != "install" && len(args) != 1 {
+		return "", fault.New(
+			fault.Usage,
+			"an order is about one site",
+			"--queue",
+			"Name one, and its address with --at when "+
+				"it is new.",
+		)
+	}
+	return at, nil
+}
+
+// agreeToOrder shows what a command would do, where it can, and has it agreed to.
+func (a *app) agreeToOrder(c *cobra.Command, words []string) error {
+	if !a.streams.Asks() {
+		return wantsYes("Look at what it does with --dry-run; then add --yes. Nothing was touched.")
+	}
+	if c.Annotations[changes] == "" {
+		if code := Main(c.Context(), append(slices.Clone(words), "--dry-run"), a.world); code != 0 {
+			return &silent{code}
+		}
+	}
+	if !screen.NewAsker(a.streams).Confirm(c.Context(), "Put it on the queue?") {
+		return fault.New(fault.Decision, "not done", "", "Nothing was touched.")
+	}
+	return nil
+}
+
+func (a *app) queueGroup() *cobra.Command {
+	return a.group("queue", "What a team's workers are to do", a.queueList(), a.queueCancel())
+}
+
+// queueOf opens the team's queue.
+func (a *app) queueOf(ctx context.Context) (q *queue.Queue, p team.Place, as string, done func(), err error) {
+	p, as, done, err = a.records(ctx)
+	if err != nil {
+		return nil, p, "", nil, err
+	}
+	t, is := p.Ledger.(*team.Team)
+	if !is {
+		done()
+		return nil, p, "", nil, noQueue()
+	}
+	if q, err = queue.Open(ctx, t); err != nil {
+		done()
+		return nil, p, "", nil, err
+	}
+	return q, p, as, done, nil
+}
+
+func (a *app) queueList() *cobra.Command {
+	most := 50
+	c := &cobra.Command{
+		Use: "list", Short: "List what is on the queue, and what came of it", Args: takes(0, 0, ""),
+		Example: "  tivset queue list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q, _, _, done, err := a.queueOf(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			all, err := q.List(c.Context(), most)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(all)
+			}
+			if len(all) == 0 {
+				a.streams.Say("Nothing is on the queue.")
+				return nil
+			}
+			var rows [][]string
+			for _, o := range all {
+				rows = append(rows, []string{strconv.FormatInt(o.Number, 10), o.State, o.What, o.At, o.Who,
+					o.Put.Format("2006-01-02 15:04"), screen.Dash(o.Worker)})
+			}
+			a.streams.Table([]string{"Number", "State", "What", "Site", "Who", "Since", "Worker"}, rows)
+			return nil
+		},
+	}
+	c.Flags().IntVar(&most, "most", most, "how many, the newest first")
+	return c
+}
+
+func (a *app) queueCancel() *cobra.Command {
+	return &cobra.Command{
+		Use: "cancel NUMBER", Short: "Take an order from the queue; one under way is interrupted, and undone",
+		Args: takes(1, 1, "NUMBER"), Annotations: noDryRun(), Example: "  tivset queue cancel 12",
+		RunE: func(c *cobra.Command, args []string) error {
+			n, err := numbered(args[0])
+			if err != nil {
+				return err
+			}
+			q, p, _, done, err := a.queueOf(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			if err := a.mayAll(c.Context(), p.Ledger.(*team.Team)); err != nil {
+				return err
+			}
+			o, err := q.Cancel(c.Context(), n)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.streams.WriteJSON(o)
+			}
+			a.streams.Print("Number %d is %s.", o.Number, map[bool]string{true: "being interrupted",
+				false: o.State}[o.State == "running"])
+			return nil
+		},
+	}
+}
+
+func numbered(text string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, fault.New(
+			fault.Usage,
+			"that is no number of an order",
+			text,
+			"See them with: "+fault.Call("queue", "list"),
+		)
+	}
+	return n, nil
+}
+
+// follow shows how an order goes on until it has ended, from wherever it is typed.
+func (a *app) follow(ctx context.Context, word string) error {
+	n, err := numbered(word)
+	if err != nil {
+		return err
+	}
+	q, p, _, done, err := a.queueOf(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	shown := stagesShown{}
+	for {
+		o, err := q.Get(ctx, n)
+		if err != nil {
+			return err
+		}
+		if err := shown.more(ctx, a, p, o); err != nil {
+			return err
+		}
+		if o.Ended != nil {
+			return a.followed(o)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+// followed says how an order ended, with its exit code.
+func (a *app) followed(o queue.Listed) error {
+	code := 0
+	if o.Result != nil {
+		code = o.Result.Code
+	} else if o.State != "done" {
+		code = int(fault.Failed)
+	}
+	if a.json {
+		if err := a.streams.WriteJSON(o); err != nil {
+			return err
+		}
+	} else {
+		a.streams.Print("Number %d, %s of %s: %s.", o.Number, o.What, o.At, o.State)
+		if o.Result != nil && code != 0 {
+			var said struct {
+				Error struct{ What, Where, Remedy string }
+			}
+			if json.Unmarshal(o.Result.Document, &said) == nil && said.Error.What != "" {
+				a.streams.Print("%s (%s). %s", said.Error.What, said.Error.Where, said.Error.Remedy)
+			}
+		}
+	}
+	if code != 0 {
+		return &silent{code}
+	}
+	return nil
+}
+
+// stagesShown is what of an order's jobs was shown: by job, how many of its journal's lines.
+type stagesShown map[string]int
+
+// more shows what has been done since.
+func (s stagesShown) more(ctx context.Context, a *app, p team.Place, o queue.Listed) error {
+	jobs, err := p.Ledger.Jobs(ctx)
+	if err != nil {
+		return err
+	}
+	slices.Reverse(jobs) // the oldest first
+	for _, j := range jobs {
+		if j.Order != o.Number {
+			continue
+		}
+		titles, err := p.Ledger.(*team.Team).Stages(ctx, j.ID, s[j.ID])
+		if err != nil {
+			return err
+		}
+		for _, title := range titles.Done {
+			a.streams.Say("  ✓ %s", title)
+		}
+		s[j.ID] = titles.Lines
+	}
+	return nil
+}
+
+// answer runs a command of an order as if it were typed here, and gives what it printed for
+// programs. Later says that what was in its way passes by waiting.
+func (a *app) answer(ctx context.Context, words []string, number int64, who string) (result queue.Result,
+	later time.Duration) {
+	var out bytes.Buffer
+	w := a.world
+	w.In, w.Out, w.Err = strings.NewReader(""), &out, &bytes.Buffer{}
+	w.order, w.behalf = number, who
+	w.failed = func(err error) {
+		if fault.Of(err).Busy || crowd.Is(err) {
+			later = 10 * time.Second
+		}
+	}
+	result.Code = Main(ctx, append(slices.Clone(words), "--yes", "--json"), w)
+	if json.Valid(out.Bytes()) {
+		result.Document = out.Bytes()
+	}
+	return result, later
+}
+
+func orderName(number int64, o queue.Order) string {
+	return strings.TrimSpace(fmt.Sprintf("number %d %s %s", number, o.What, o.At))
+}

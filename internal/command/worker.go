@@ -1,0 +1,132 @@
+package command
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/core"
+	"tivset/internal/fault"
+	"tivset/internal/records/job"
+	"tivset/internal/records/queue"
+	"tivset/internal/records/team"
+)
+
+func (a *app) worker() *cobra.Command {
+	w := &queue.Worker{AtOnce: 2, Lease: queue.UsualLease}
+	c := &cobra.Command{
+		Use:   "worker [--at-once N]",
+		Short: "Do what is on the team's queue, until Ctrl-C",
+		Long: "Takes orders from the queue and carries them out, on as many machines as one likes. A worker that\n" +
+			"gives no sign of life any more is noticed: another one ends what it had begun (undone, or finished\n" +
+			"when the site was there), and does the order again. Ctrl-C takes no more orders, and ends when those\n" +
+			"that are under way have ended.",
+		Example: "  tivset worker --at-once 4",
+		Args:    takes(0, 0, ""), Annotations: noDryRun(),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if w.AtOnce < 1 {
+				return fault.New(
+					fault.Usage,
+					"at least one order has to be taken at once",
+					"--at-once",
+					"Give a number from 1 on.",
+				)
+			}
+			if w.Lease < time.Second {
+				return fault.New(fault.Usage, "a lease is a second at least", "--lease", "Leave it out, or say 20s.")
+			}
+			return a.work(c.Context(), w)
+		},
+	}
+	c.Flags().DurationVar(&w.Lease, "lease", w.Lease,
+		"after how long without a sign of life others take over; the same for all workers")
+	c.Flags().IntVar(&w.AtOnce, "at-once", w.AtOnce, "how many orders are carried out side by side")
+	return c
+}
+
+func (a *app) work(ctx context.Context, w *queue.Worker) error {
+	q, p, as, done, err := a.queueOf(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := a.mayAll(ctx, p.Ledger.(*team.Team)); err != nil {
+		return err
+	}
+	w.ID = fmt.Sprintf("%s %s %d", as, a.world.Now().UTC().Format("20060102-150405.000"), os.Getpid())
+	w.Do = func(ctx context.Context, number int64, o queue.Order) (queue.Result, time.Duration) {
+		var words []string
+		text, err := p.Vault.UnsealText(o.Call)
+		if err == nil {
+			err = json.Unmarshal(text, &words)
+		}
+		if err != nil {
+			document, _ := json.Marshal(a.streams.Failed(err))
+			return queue.Result{Code: int(fault.Failed), Document: document}, 0
+		}
+		return a.answer(ctx, words, number, o.Who)
+	}
+	w.End = func(ctx context.Context, number int64) (bool, error) { return a.endOf(ctx, number) }
+	w.Gone = func() {
+		a.streams.Note("this worker was away for longer than " + w.Lease.String() +
+			", and others have what it had: it ends here")
+		os.Exit(int(fault.Left))
+	}
+	w.Told = func(what string, number int64, o queue.Order) { a.streams.Say("%s %s", what, orderName(number, o)) }
+	a.streams.Say("Working for the team at %s, %d at once, as %s. Ctrl-C ends it.", p.Ledger.(*team.Team).Address(),
+		w.AtOnce, w.ID)
+	return q.Work(ctx, w)
+}
+
+// endOf ends what a worker that is gone had begun of an order: undone, or finished where the
+// site had settled already. Done says that nothing is to be done again.
+func (a *app) endOf(ctx context.Context, number int64) (done bool, err error) {
+	s, close, err := a.core(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer close()
+	jobs, err := s.Book.Ledger.Jobs(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, j := range jobs { // the newest first
+		if j.Order != number {
+			continue
+		}
+		if j.Outcome == "running" || j.Outcome == "left" {
+			if err := free(ctx, s, j.ID); err != nil {
+				return false, err
+			}
+			if j, err = s.Desk.Undo(ctx, j.ID); err != nil {
+				return false, err
+			}
+		}
+		done = done || j.Outcome != "undone" && j.Outcome != "left"
+	}
+	return done, nil
+}
+
+// free takes a journal out of the hand of a program that is gone, or that stands still.
+func free(ctx context.Context, s *core.Core, id string) error {
+	for range 10 {
+		journals := s.Book.Journals.(team.Journals)
+		if err := journals.Free(ctx, id); err != nil {
+			return err
+		}
+		log, err := journals.Open(id)
+		if err == nil {
+			return log.Close()
+		}
+		if !errors.Is(err, job.ErrRunning) {
+			return err
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	return job.ErrRunning
+}

@@ -1,0 +1,173 @@
+// Package queue keeps what is to be done on a queue in a team's database, for workers on as
+// many machines as one likes. What is asked for lies there sealed; which site it is about,
+// and who asked, is open.
+package queue
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+	"github.com/riverqueue/river/rivertype"
+
+	"tivset/internal/fault"
+	"tivset/internal/records/team"
+)
+
+// Order is something that is to be done.
+type Order struct {
+	What string `json:"what" river:"unique"` // the command, such as update
+	At   string `json:"at" river:"unique"`   // the address or the site that it is about
+	Who  string `json:"who"`
+	Call []byte `json:"call"` // the words of the command, sealed
+}
+
+// Kind implements river.JobArgs.
+func (Order) Kind() string { return "order" }
+
+// Result is what came of an order.
+type Result struct {
+	Code     int             `json:"code"` // as the command's exit code
+	Document json.RawMessage `json:"document,omitempty"`
+	Worker   string          `json:"worker"`
+}
+
+// Listed is an order on the queue.
+type Listed struct {
+	Number int64      `json:"number"`
+	What   string     `json:"what"`
+	At     string     `json:"at"`
+	Who    string     `json:"who"`
+	State  string     `json:"state"` // waiting, running, done, failed or cancelled
+	Worker string     `json:"worker,omitempty"`
+	Put    time.Time  `json:"put_at"`
+	Ended  *time.Time `json:"ended_at,omitempty"`
+	Result *Result    `json:"result,omitempty"`
+}
+
+// Priorities of orders, the most urgent first.
+var Priorities = map[string]int{"urgent": 1, "usual": 2, "late": 4}
+
+// Queue is a team's queue.
+type Queue struct {
+	team   *team.Team
+	client *river.Client[pgx.Tx] // that inserts and looks, and works nothing
+}
+
+var silence = slog.New(slog.NewTextHandler(io.Discard, nil))
+
+// Open opens the team's queue, and makes it where there is none.
+func Open(ctx context.Context, t *team.Team) (*Queue, error) {
+	driver := riverpgxv5.New(t.Pool())
+	migrator, err := rivermigrate.New(driver, &rivermigrate.Config{Schema: t.Schema(), Logger: silence})
+	if err != nil {
+		return nil, err
+	}
+	if err := t.Alone(ctx, "queue", func(ctx context.Context) error {
+		if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+			return err
+		}
+		_, err := t.Pool().Exec(ctx, "CREATE TABLE IF NOT EXISTS workers (id TEXT PRIMARY KEY, seen TIMESTAMPTZ NOT NULL)")
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	client, err := river.NewClient(driver, &river.Config{Schema: t.Schema(), Logger: silence})
+	if err != nil {
+		return nil, err
+	}
+	return &Queue{t, client}, nil
+}
+
+// unfinished are the states in which there is at most one order of the same kind at a place.
+var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
+	rivertype.JobStateRetryable, rivertype.JobStateScheduled}
+
+// Put puts an order on the queue, and gives its number. A decision is needed where the same
+// is on it already for that place.
+func (q *Queue) Put(ctx context.Context, o Order, priority int) (int64, error) {
+	put, err := q.client.Insert(ctx, o, &river.InsertOpts{Priority: priority, MaxAttempts: attempts,
+		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}})
+	if err != nil {
+		return 0, q.team.Explain(err)
+	}
+	if put.UniqueSkippedAsDuplicate {
+		return put.Job.ID, fault.New(fault.Decision, "the same is on the queue already", o.At,
+			"Follow it with: "+fault.Call("jobs", "--follow", number(put.Job.ID)))
+	}
+	return put.Job.ID, nil
+}
+
+// attempts is how often an order is begun that its worker did not end.
+const attempts = 5
+
+// List lists orders, the newest first.
+func (q *Queue) List(ctx context.Context, most int) ([]Listed, error) {
+	found, err := q.client.JobList(ctx, river.NewJobListParams().First(most).Kinds(Order{}.Kind()).
+		OrderBy(river.JobListOrderByID, river.SortOrderDesc))
+	if err != nil {
+		return nil, q.team.Explain(err)
+	}
+	out := []Listed{}
+	for _, row := range found.Jobs {
+		out = append(out, listed(row))
+	}
+	return out, nil
+}
+
+// Get gives one order.
+func (q *Queue) Get(ctx context.Context, id int64) (Listed, error) {
+	row, err := q.client.JobGet(ctx, id)
+	if errors.Is(err, rivertype.ErrNotFound) {
+		return Listed{}, fault.New(fault.Usage, "no order has this number", number(id), "See them with: "+
+			fault.Call("queue", "list"))
+	}
+	if err != nil {
+		return Listed{}, q.team.Explain(err)
+	}
+	return listed(row), nil
+}
+
+// Cancel takes an order from the queue; one that is under way is interrupted, and undone.
+func (q *Queue) Cancel(ctx context.Context, id int64) (Listed, error) {
+	if _, err := q.Get(ctx, id); err != nil {
+		return Listed{}, err
+	}
+	row, err := q.client.JobCancel(ctx, id)
+	if err != nil {
+		return Listed{}, q.team.Explain(err)
+	}
+	return listed(row), nil
+}
+
+// states are those of the queue in words of ours.
+var states = map[rivertype.JobState]string{rivertype.JobStateAvailable: "waiting", rivertype.JobStatePending: "waiting",
+	rivertype.JobStateScheduled: "waiting", rivertype.JobStateRetryable: "waiting", rivertype.JobStateRunning: "running",
+	rivertype.JobStateCompleted: "done", rivertype.JobStateCancelled: "cancelled", rivertype.JobStateDiscarded: "failed"}
+
+func listed(row *rivertype.JobRow) Listed {
+	var o Order
+	_ = json.Unmarshal(row.EncodedArgs, &o) // what is not an order of ours has no words
+	l := Listed{Number: row.ID, What: o.What, At: o.At, Who: o.Who, State: states[row.State], Put: row.CreatedAt.UTC(),
+		Ended: row.FinalizedAt}
+	if n := len(row.AttemptedBy); n > 0 {
+		l.Worker = row.AttemptedBy[n-1]
+	}
+	var kept struct {
+		Output *Result `json:"output"`
+	}
+	if json.Unmarshal(row.Metadata, &kept) == nil && kept.Output != nil {
+		l.Result = kept.Output
+		if l.State == "done" && l.Result.Code != 0 {
+			l.State = "failed"
+		}
+	}
+	return l
+}

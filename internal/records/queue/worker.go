@@ -1,0 +1,190 @@
+package queue
+
+import (
+	"context"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+)
+
+// UsualLease is the usual value of Worker.Lease.
+const UsualLease = 20 * time.Second
+
+// Worker takes orders from the queue and carries them out.
+type Worker struct {
+	ID     string
+	AtOnce int
+	Lease  time.Duration // for how long one that gives no sign of life still has what it took; of all workers the same
+
+	// Do carries an order out. Later says that something passes by waiting, such as another
+	// job at the place: the order is put back for a while.
+	Do func(ctx context.Context, number int64, o Order) (result Result, later time.Duration)
+
+	// End ends what a worker that is gone had begun of an order: undone, or brought to its
+	// end, which it says by done.
+	End func(ctx context.Context, number int64) (done bool, err error)
+
+	// Gone is called when this worker was away for longer than its lease: others have what it
+	// had, and it must not say how that ended. It does not come back.
+	Gone func()
+
+	// Told hears what goes on; may be nil.
+	Told func(what string, number int64, o Order)
+
+	queue *Queue
+	lost  atomic.Bool
+}
+
+// orders makes the worker known to the library.
+type orders struct {
+	river.WorkerDefaults[Order]
+	of *Worker
+}
+
+// Timeout implements river.Worker: an order takes as long as it takes.
+func (orders) Timeout(*river.Job[Order]) time.Duration { return -1 }
+
+// Work implements river.Worker.
+func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
+	w.of.tell("took", job.ID, job.Args)
+	result, later := w.of.Do(ctx, job.ID, job.Args)
+	if !w.of.alive() {
+		w.of.Gone()
+	}
+	if later > 0 {
+		w.of.tell("put back", job.ID, job.Args)
+		return river.JobSnooze(later)
+	}
+	w.of.tell("ended", job.ID, job.Args)
+	if ctx.Err() != nil && result.Code != 0 {
+		return river.JobCancel(ctx.Err())
+	}
+	result.Worker = w.of.ID
+	return river.RecordOutput(ctx, result)
+}
+
+func (w *Worker) tell(what string, number int64, o Order) {
+	if w.Told != nil {
+		w.Told(what, number, o)
+	}
+}
+
+// Work takes orders until ctx is done; then it takes no more, and waits for those that are
+// under way.
+func (q *Queue) Work(ctx context.Context, w *Worker) error {
+	w.queue = q
+	if _, err := q.team.Pool().Exec(ctx, "INSERT INTO workers (id, seen) VALUES ($1, now())", w.ID); err != nil {
+		return q.team.Explain(err)
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, orders{of: w})
+	client, err := river.NewClient(riverpgxv5.New(q.team.Pool()), &river.Config{ID: w.ID, Schema: q.team.Schema(),
+		Logger: silence, Workers: workers, JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour,
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: w.AtOnce}}})
+	if err != nil {
+		return err
+	}
+	if err := client.Start(context.WithoutCancel(ctx)); err != nil {
+		return q.team.Explain(err)
+	}
+	within, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	go w.beats(within)
+	go w.watches(within)
+	<-ctx.Done()
+	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Hour)
+	defer cancel()
+	if err := client.Stop(stopping); err != nil {
+		return err
+	}
+	_, err = q.team.Pool().Exec(stopping, "DELETE FROM workers WHERE id = $1", w.ID)
+	return err
+}
+
+// beats gives signs of life, as long as the last one was in time.
+func (w *Worker) beats(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(w.Lease / 6):
+		}
+		if !w.alive() {
+			w.Gone()
+			return
+		}
+	}
+}
+
+// alive gives a sign of life, and says whether the worker still has what it took. The
+// database's clock counts, and no other.
+func (w *Worker) alive() bool {
+	if w.lost.Load() {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), w.Lease/2)
+	defer cancel()
+	done, err := w.queue.team.Pool().Exec(ctx, "UPDATE workers SET seen = now() WHERE id = $1 AND seen > now() - "+
+		"make_interval(secs => $2)", w.ID, w.Lease.Seconds())
+	if err != nil {
+		return true // nobody else can take anything either while the database is away
+	}
+	if done.RowsAffected() == 0 {
+		w.lost.Store(true)
+	}
+	return !w.lost.Load()
+}
+
+// watches looks for orders whose workers are gone.
+func (w *Worker) watches(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(w.Lease / 6):
+		}
+		for {
+			took, err := w.takeOver(ctx)
+			if err != nil || !took {
+				break
+			}
+		}
+	}
+}
+
+// dead is an order that is said to run, whose worker gives no sign of life.
+const dead = `SELECT id FROM river_job WHERE state = 'running' AND kind = 'order' AND NOT EXISTS (
+	SELECT FROM workers WHERE workers.id = attempted_by[array_upper(attempted_by, 1)] AND
+	seen > now() - make_interval(secs => $1)) ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED`
+
+// takeOver ends what one worker that is gone had begun, and puts its order back on the queue,
+// or notes that it is done. Of several workers one does.
+func (w *Worker) takeOver(ctx context.Context) (took bool, err error) {
+	err = pgx.BeginFunc(ctx, w.queue.team.Pool(), func(tx pgx.Tx) error {
+		var id int64
+		err := tx.QueryRow(ctx, dead, w.Lease.Seconds()).Scan(&id)
+		if err != nil {
+			return err
+		}
+		took = true
+		done, err := w.End(ctx, id)
+		if err != nil {
+			return err
+		}
+		w.tell("took over", id, Order{})
+		state := "UPDATE river_job SET state = 'available', scheduled_at = now(), finalized_at = NULL WHERE id = $1"
+		if done {
+			state = "UPDATE river_job SET state = 'completed', finalized_at = now(), metadata = metadata || " +
+				`jsonb_build_object('output', jsonb_build_object('code', 0, 'worker', 'one that is gone')) WHERE id = $1`
+		}
+		_, err = tx.Exec(ctx, state, id)
+		return err
+	})
+	return took && err == nil, err
+}
+
+func number(id int64) string { return strconv.FormatInt(id, 10) }

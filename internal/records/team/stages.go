@@ -1,0 +1,43 @@
+package team
+
+import (
+	"context"
+	"encoding/json"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Stages is what has been done of a job, as its journal tells to who looks on.
+type Stages struct {
+	Done  []string // the titles of the steps that ended since
+	Lines int      // of the journal
+}
+
+// Stages reads what has come to a job's journal since a line, without taking it in hand.
+func (t *Team) Stages(ctx context.Context, id string, since int) (out Stages, err error) {
+	lines, err := list(ctx, t, pgx.RowTo[string], "SELECT line FROM journals WHERE id = $1 ORDER BY n", id)
+	out.Lines = len(lines)
+	titles := map[int]string{}
+	for n, line := range lines {
+		var r struct {
+			N            int
+			State, Title string
+		}
+		if json.Unmarshal([]byte(line), &r) != nil {
+			continue
+		}
+		if r.Title != "" {
+			titles[r.N] = r.Title
+		}
+		if n < since || titles[r.N] == "" {
+			continue
+		}
+		switch r.State {
+		case "done":
+			out.Done = append(out.Done, titles[r.N])
+		case "undone":
+			out.Done = append(out.Done, "taken back: "+titles[r.N])
+		}
+	}
+	return out, err
+}
