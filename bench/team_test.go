@@ -29,7 +29,7 @@ func TestTenThousandSites(t *testing.T) {
 			URL: fmt.Sprintf("http://lockside.localhost/%05d/", n), App: "inkreach", Release: "1.4.0", Title: "A journal",
 			Account: "quillmere", Folder: fmt.Sprintf("web/lockside/%05d", n), Health: "good", Care: care.Usual,
 			InstalledAt: now, UpdatedAt: now, Bytes: 8400, Files: 15, Job: "20261123-080000-abcd",
-			Entries: []string{"CHANGES.txt", "admin", "config", "index.page", "parts", "style.css"},
+			Entries:  []string{"CHANGES.txt", "admin", "config", "index.page", "parts", "style.css"},
 			Database: &ledger.Database{Engine: "mariadb", Server: "main", Name: "quill_x", User: "quill_x"}})
 	}
 	key, err := l.Place(sitetest.Demo(t).Home, team.MayAll).Vault.PublicKey()
