@@ -22,7 +22,7 @@ test:
 
 # The tests that make calls fail one by one, with every call and not only some.
 sweep:
-	TIVSET_SWEEP=whole $(GO) test -count=1 -timeout 90m -run 'WhicheverCallFails|KilledAt|InterruptedAt|Shelves' ./internal/work/... ./e2e ./kits
+	TIVSET_SWEEP=whole $(GO) test -count=1 -timeout 90m -run 'WhicheverCallFails|KilledAt|InterruptedAt|Shelves|WorkersKilled' ./internal/work/... ./e2e ./kits
 
 # Formatting, vet, and staticcheck with what nobody uses.
 lint:

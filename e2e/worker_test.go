@@ -1,16 +1,20 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"os"
 	"os/exec"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/demo"
 	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 )
@@ -19,12 +23,13 @@ import (
 type teamed struct {
 	*program
 	second string // the home of the other machine
+	at     string // the database
 }
 
 func newTeam(t *testing.T) *teamed {
 	t.Helper()
 	at := sitetest.Records(t)
-	p := &teamed{program: newProgram(t)}
+	p := &teamed{program: newProgram(t), at: at}
 	p.second = another(t, p.program)
 	p.must(p.demo.Folder, "ledger", "use", at, "--as", "wharfinger", "--yes")
 	var key struct{ Key string }
@@ -177,4 +182,83 @@ func (p *teamed) of(into any, home string, args ...string) {
 	out, err := p.as("tivset", []string{"TIVSET_HOME=" + home}, append(args, "--json")...).Output()
 	require.NoError(p.t, err, "%v: %s", args, out)
 	require.NoError(p.t, json.Unmarshal(out, into), "%s", out)
+}
+
+// Workers are killed, and made to stand still, at any moment, again and again: no order is
+// lost, none is done twice, and nothing is left over.
+func TestWorkersKilledAtRandom(t *testing.T) {
+	servers.Slow(t)
+	kills := map[bool]int{true: 200, false: 6}[os.Getenv("TIVSET_SWEEP") == "whole"]
+	p := newTeam(t)
+	before := demo.ButBackups(p.snapshot())
+	homes := []string{p.demo.Folder, p.second}
+	var workers []*exec.Cmd
+	var halted []*exec.Cmd
+	for n := range 4 {
+		workers = append(workers, p.works(homes[n%2]))
+	}
+	put, at := map[int]string{}, 0
+	order := func() {
+		at++
+		put[p.put(install("inkreach", fmt.Sprintf("lockside.localhost/s%d", at), "--yes")...)] = fmt.Sprint("s", at)
+	}
+	for kill := range kills {
+		order()
+		order()
+		time.Sleep(time.Duration(200+kill*137%900) * time.Millisecond)
+		n := kill % len(workers)
+		if kill%3 == 2 {
+			require.NoError(t, workers[n].Process.Signal(syscall.SIGSTOP))
+			halted = append(halted, workers[n])
+		} else {
+			require.NoError(t, workers[n].Process.Kill())
+			_ = workers[n].Wait()
+		}
+		workers[n] = p.works(homes[kill%2])
+	}
+	for number := range put {
+		assert.Equal(t, "done", p.ends(number).State, put[number])
+	}
+	time.Sleep(4 * time.Second) // for longer than the lease, all of them
+	for _, w := range halted {
+		_ = w.Process.Signal(syscall.SIGCONT)
+		_ = w.Wait()
+	}
+	var jobs []struct{ Outcome, Address, What string }
+	p.of(&jobs, p.demo.Folder, "jobs")
+	installed := map[string]int{}
+	for _, j := range jobs {
+		if j.Outcome == "installed" {
+			installed[j.Address]++
+		} else {
+			assert.Equal(t, "undone", j.Outcome, j.Address)
+		}
+	}
+	assert.Len(t, installed, len(put), "none is lost")
+	for address, n := range installed {
+		assert.Equal(t, 1, n, address)
+	}
+	p.must(p.demo.Folder, "check", "--all", "-q")
+	p.must(p.demo.Folder, "remove", "--all", "--no-backup", "--yes", "-q")
+	assert.Equal(t, before, demo.ButBackups(p.snapshot()), "nothing is left over")
+}
+
+// Who can write into the database, and is not of the team, orders nothing: neither with an
+// order of their own nor by changing one.
+func TestOrdersOfNobody(t *testing.T) {
+	servers.Slow(t)
+	p := newTeam(t)
+	p.json(&struct{}{}, install("inkreach", "lockside.localhost/journal", "--yes")...)
+	before := p.snapshot()
+	n := p.put("remove", "journal", "--yes", "--no-backup")
+	c, err := pgx.Connect(context.Background(), p.at)
+	require.NoError(t, err)
+	defer c.Close(context.Background())
+	_, err = c.Exec(context.Background(), `UPDATE tivset.river_job SET args = jsonb_set(args, '{who}', '"somebody"')`)
+	require.NoError(t, err)
+	p.works(p.second)
+	assert.Equal(t, "failed", p.ends(n).State)
+	out, _ := p.as("tivset", nil, "jobs", "--follow", fmt.Sprint(n)).CombinedOutput()
+	assert.Contains(t, string(out), "nobody of the team put this order there")
+	assert.Equal(t, before, p.snapshot())
 }

@@ -85,7 +85,11 @@ func (a *app) put(c *cobra.Command, args []string, priority string) error {
 	if err != nil {
 		return err
 	}
-	n, err := q.Put(ctx, queue.Order{What: c.Name(), At: at, Who: as, Call: sealed}, level)
+	o := queue.Order{What: c.Name(), At: at, Who: as, Call: sealed}
+	if o.Mark, err = p.Vault.Key(o.Marked()); err != nil {
+		return err
+	}
+	n, err := q.Put(ctx, o, level)
 	if err != nil {
 		return err
 	}

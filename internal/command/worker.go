@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"crypto/hmac"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -60,11 +61,7 @@ func (a *app) work(ctx context.Context, w *queue.Worker) error {
 	}
 	w.ID = fmt.Sprintf("%s %s %d", as, a.world.Now().UTC().Format("20060102-150405.000"), os.Getpid())
 	w.Do = func(ctx context.Context, number int64, o queue.Order) (queue.Result, time.Duration) {
-		var words []string
-		text, err := p.Vault.UnsealText(o.Call)
-		if err == nil {
-			err = json.Unmarshal(text, &words)
-		}
+		words, err := wordsOf(p, o)
 		if err != nil {
 			document, _ := json.Marshal(a.streams.Failed(err))
 			return queue.Result{Code: int(fault.Failed), Document: document}, 0
@@ -81,6 +78,24 @@ func (a *app) work(ctx context.Context, w *queue.Worker) error {
 	a.streams.Say("Working for the team at %s, %d at once, as %s. Ctrl-C ends it.", p.Ledger.(*team.Team).Address(),
 		w.AtOnce, w.ID)
 	return q.Work(ctx, w)
+}
+
+// wordsOf opens an order. Whoever can write into the database could put one there: only one
+// that is marked was put there by somebody who may do all.
+func wordsOf(p team.Place, o queue.Order) (words []string, err error) {
+	mark, err := p.Vault.Key(o.Marked())
+	if err != nil {
+		return nil, err
+	}
+	if !hmac.Equal(mark, o.Mark) {
+		return nil, fault.New(fault.Decision, "nobody of the team put this order there", o.At,
+			"It was not carried out. See who can write into the database.")
+	}
+	text, err := p.Vault.UnsealText(o.Call)
+	if err != nil {
+		return nil, err
+	}
+	return words, json.Unmarshal(text, &words)
 }
 
 // endOf ends what a worker that is gone had begun of an order: undone, or finished where the

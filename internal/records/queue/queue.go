@@ -27,6 +27,14 @@ type Order struct {
 	At   string `json:"at" river:"unique"`   // the address or the site that it is about
 	Who  string `json:"who"`
 	Call []byte `json:"call"` // the words of the command, sealed
+	Mark []byte `json:"mark"` // made of all of it with a key that only who may open the vault has
+}
+
+// Marked is what the mark of an order is made of.
+func (o Order) Marked() []byte {
+	o.Mark = nil
+	text, _ := json.Marshal(o) // texts and bytes always have a form in JSON
+	return append([]byte("order "), text...)
 }
 
 // Kind implements river.JobArgs.

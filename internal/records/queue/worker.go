@@ -82,9 +82,12 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, orders{of: w})
-	client, err := river.NewClient(riverpgxv5.New(q.team.Pool()), &river.Config{ID: w.ID, Schema: q.team.Schema(),
-		Logger: silence, Workers: workers, JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour,
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: w.AtOnce}}})
+	config := &river.Config{ID: w.ID, Schema: q.team.Schema(), Logger: silence, Workers: workers,
+		FetchCooldown: 10 * time.Millisecond, Queues: map[string]river.QueueConfig{river.QueueDefault: {
+			MaxWorkers: w.AtOnce}},
+		// how long an order may take nobody knows; whose worker is gone, watches finds
+		JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour}
+	client, err := river.NewClient(riverpgxv5.New(q.team.Pool()), config)
 	if err != nil {
 		return err
 	}
