@@ -1,11 +1,13 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"syscall"
 	"testing"
 	"time"
@@ -261,4 +263,40 @@ func TestOrdersOfNobody(t *testing.T) {
 	out, _ := p.as("tivset", nil, "jobs", "--follow", fmt.Sprint(n)).CombinedOutput()
 	assert.Contains(t, string(out), "nobody of the team put this order there")
 	assert.Equal(t, before, p.snapshot())
+}
+
+// The sample of a control page orders an install and tells how it ended, also of one that is
+// refused and of one that fails.
+func TestControlPage(t *testing.T) {
+	servers.Slow(t)
+	servers.Need(t, "jq")
+	p := newTeam(t)
+	p.works(p.second)
+	page := func(code int, args ...string) (said struct {
+		OK       bool
+		URL      string
+		Problem  string
+		Problems []string
+	}) {
+		t.Helper()
+		c := p.as("sh", nil, append([]string{"../docs/samples/control-page.sh"}, args...)...)
+		out, err := c.Output()
+		require.Equal(t, code, c.ProcessState.ExitCode(), "%s %v", out, err)
+		require.NoError(t, json.Unmarshal(out, &said), "%s", out)
+		return said
+	}
+	done := page(0, "inkreach", "lockside.localhost/journal", "Lock Journal", "w@lockside.localhost")
+	assert.True(t, done.OK)
+	assert.Contains(t, done.URL, "/journal/")
+	assert.NotEmpty(t, page(2, "inkreach", "lockside.localhots/x", "X", "w@lockside.localhost").Problems)
+	kit := filepath.Join(p.demo.Folder, "demo/catalogue/inkreach/kit.yaml")
+	text, err := os.ReadFile(kit)
+	require.NoError(t, err)
+	require.NoError(
+		t,
+		os.WriteFile(kit, bytes.Replace(text, []byte("written with Inkreach"), []byte("nothing"), 1), 0o600),
+	)
+	failed := page(1, "inkreach", "lockside.localhost/other", "Other", "w@lockside.localhost")
+	assert.False(t, failed.OK)
+	assert.Contains(t, failed.Problem, "the front page")
 }
