@@ -107,6 +107,28 @@ func TestTeamsThatWillNotDo(t *testing.T) {
 	refused(home, 2, "can be called so", "ledger", "use", at, "--as", "*", "--yes")
 	refused(home, 0, "1 site,", "ledger", "use", at, "--as", "boss", "--yes")
 	refused(home, 2, "in use already", "ledger", "use", at, "--yes")
+
+	// cut off before it was noted where the ledger is, the machine goes on with its own files
+	at0 := filepath.Join(home, "config/ledger.yaml")
+	noted, err := os.ReadFile(at0)
+	require.NoError(t, err)
+	own := func() {
+		require.NoError(t, os.Remove(at0))
+		moved, err := filepath.Glob(filepath.Join(home, "*", "*.moved-*"))
+		require.NoError(t, err)
+		require.Len(t, moved, 4)
+		for _, name := range moved {
+			old, _, _ := strings.Cut(name, ".moved-")
+			require.NoError(t, os.RemoveAll(old))
+			require.NoError(t, os.Rename(name, old))
+		}
+	}
+	own()
+	refused(home, 0, "works with the ledger", "ledger", "use", at)
+	own()
+	refused(home, 0, "verified", "backup", "journal")
+	refused(home, 3, "knows otherwise", "ledger", "use", at)
+	require.NoError(t, os.WriteFile(at0, noted, 0o600))
 	refused(second, 3, "tivset team add NAME age1", "ledger", "use", at)
 	refused(home, 2, "no public key of age", "team", "add", "bosun", "age1nothing")
 	refused(home, 2, "that is this machine", "team", "remove", "boss")

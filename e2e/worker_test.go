@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"syscall"
 	"testing"
 	"time"
@@ -104,6 +105,12 @@ func TestQueue(t *testing.T) {
 	assert.Contains(t, followed, "done.")
 	assert.Contains(t, p.must(p.demo.Folder, "check", "journal"), "all 12 checks are fine")
 	assert.Contains(t, p.must(p.demo.Folder, "jobs", "--who"), "wharfinger", "who asked, not who did it")
+
+	shown := p.must(p.demo.Folder, "remove", "journal", "--dry-run", "--queue")
+	assert.Contains(t, shown, "A dry run")
+	if text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", w.Process.Pid)); err == nil {
+		t.Log(regexp.MustCompile(`VmHWM.*`).FindString(string(text)))
+	}
 
 	bad := p.put(install("helmroom", "helm-school.localhost/class", "-a", "seats=4000", "--yes")...)
 	assert.Equal(t, "failed", p.ends(bad).State)

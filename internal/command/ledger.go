@@ -1,7 +1,9 @@
 package command
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -12,6 +14,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/home"
+	"tivset/internal/records/ledger"
 	"tivset/internal/records/team"
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
@@ -150,22 +153,30 @@ func (a *app) join(ctx context.Context, t *team.Team, h home.Home, b *team.Belon
 	if err != nil {
 		return err
 	}
-	there, err := t.Addresses(ctx)
+	there, err := t.Sites(ctx)
 	if err != nil {
 		return err
 	}
 	var alone []string
 	for _, x := range b.Sites {
-		if !slices.Contains(there, x.Address) {
+		if !slices.ContainsFunc(there, func(y ledger.Site) bool { return sameSite(x, y) }) {
 			alone = append(alone, x.Address)
 		}
 	}
 	if len(alone) > 0 && !o.setAside {
-		return &fault.Error{Kind: fault.Decision, What: "this machine has sites on record that the team has not",
-			Where: t.Address(), Details: alone, Remedy: "Join with --set-aside, and take charge of them again " +
-				"afterwards. Nothing was touched."}
+		return &fault.Error{Kind: fault.Decision, Where: t.Address(), Details: alone,
+			What: "this machine has sites on record that the team has not, or knows otherwise",
+			Remedy: "Join with --set-aside: what the team knows counts, and sites that it has not can be taken charge of " +
+				"again. Nothing was touched."}
 	}
 	return a.switched(h, home.LedgerAt{Use: address, As: me.Name}, "joined", t.Address(), b)
+}
+
+// sameSite says whether two records say the same of a site.
+func sameSite(x, y ledger.Site) bool {
+	one, err := json.Marshal(x)
+	other, otherErr := json.Marshal(y)
+	return err == nil && otherErr == nil && bytes.Equal(one, other)
 }
 
 // switched has this machine work with a ledger from now on.

@@ -27,7 +27,7 @@ func (a *app) queued(c *cobra.Command) *cobra.Command {
 	f.BoolVar(&on, "queue", false, "put it on the team's queue, for a worker, and print its number")
 	f.StringVar(&priority, "priority", priority, "with --queue: urgent, usual or late")
 	c.RunE = func(c *cobra.Command, args []string) error {
-		if !on {
+		if !on || a.dryRun { // which changes nothing, and is shown here
 			return run(c, args)
 		}
 		return a.put(c, args, priority)
