@@ -97,6 +97,7 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	within, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	go w.beats(within)
+	go w.stoodStill(within)
 	go w.watches(within)
 	<-ctx.Done()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Hour)
@@ -120,6 +121,24 @@ func (w *Worker) beats(ctx context.Context) {
 			w.Gone()
 			return
 		}
+	}
+}
+
+// tick is how often a worker sees whether it stood still.
+const tick = 50 * time.Millisecond
+
+// stoodStill ends a worker that did not run for nearly as long as its lease: stopped, or on a
+// machine that slept. It asks nobody first, for what was under way goes on at the same moment.
+func (w *Worker) stoodStill(ctx context.Context) {
+	for last := time.Now(); ctx.Err() == nil; {
+		time.Sleep(tick)
+		now := time.Now()
+		away := max(now.Sub(last), now.Round(0).Sub(last.Round(0))) // a machine that sleeps stops the one clock
+		if away > w.Lease*2/3 {
+			w.lost.Store(true)
+			w.Gone()
+		}
+		last = now
 	}
 }
 
