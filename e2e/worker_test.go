@@ -180,7 +180,7 @@ func TestWorkersDie(t *testing.T) {
 			for _, at := range []string{"one", "two", "three"} {
 				p.must(p.demo.Folder, "remove", at, "--no-backup", "--yes")
 			}
-			assert.NoFileExists(t, p.demo.Standin.Root+"/.tivset/busy")
+			assert.NoDirExists(t, p.demo.Standin.Root+"/.tivset/busy")
 		})
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/core"
+	"tivset/internal/records/home"
 )
 
 // Completions for the shell. They never fail: where nothing can be found out
@@ -49,29 +50,28 @@ func (a *app) appWords(ctx context.Context) []string {
 }
 
 func (a *app) accountWords(ctx context.Context) []string {
+	_, names, done := a.accountNames(ctx)
+	defer done()
+	return names
+}
+
+// accountNames are the accounts that are kept, and where they are read from; none where
+// that cannot be had: completing says no errors.
+func (a *app) accountNames(ctx context.Context) (h home.Home, names []string, done func()) {
 	h, done, err := a.accountsHome(ctx)
 	if err != nil {
-		return nil
+		return h, nil, func() {}
 	}
-	defer done()
-	names, err := h.Accounts()
-	if err != nil {
-		return nil
+	if names, err = h.Accounts(); err != nil {
+		names = nil
 	}
-	return names
+	return h, names, done
 }
 
 // domainWords offers the addresses of every account's domains.
 func (a *app) domainWords(ctx context.Context) []string {
-	h, done, err := a.accountsHome(ctx)
-	if err != nil {
-		return nil
-	}
+	h, names, done := a.accountNames(ctx)
 	defer done()
-	names, err := h.Accounts()
-	if err != nil {
-		return nil
-	}
 	var out []string
 	for _, name := range names {
 		x, err := h.Account(name)
