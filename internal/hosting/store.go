@@ -30,6 +30,10 @@ func (s Store) Asides() string { return path.Join(s.Top(), "aside") }
 // Aside is where a job keeps what it moved out of the way or replaced.
 func (s Store) Aside(job string) string { return path.Join(s.Asides(), job) }
 
+// Kept is where a job keeps what its undo may have to put back, where another machine may have
+// to undo it.
+func (s Store) Kept(job string) string { return path.Join(s.Top(), "kept", job) }
+
 // Busy holds the marks of places that are worked on.
 func (s Store) Busy() string { return path.Join(s.Top(), "busy") }
 

@@ -99,9 +99,10 @@ type BackUp struct {
 	Recipients []string `json:"recipients,omitempty"` // of age; with any, only their keys open it
 	Stays      bool     `json:"stays,omitempty"`      // once made it stays, whatever becomes of the job
 
-	// A file of this machine into which the database is kept for an undo, while it
-	// is read for the backup; "" for none.
-	Also string `json:"also,omitempty"`
+	// Where the database is kept for an undo, while it is read for the backup; its
+	// file is "" for none.
+	Also   string `json:"also,omitempty"`
+	AlsoIn bool   `json:"also_in_account,omitempty"`
 
 	Record ledger.Site          `json:"-"` // the site's
 	Closed *Close               `json:"-"` // that has closed the site by then; nil for one that is open
@@ -133,6 +134,11 @@ func BackUpOf(t *Tools, x ledger.Site, why, into string, recipients []string, ma
 	b.Kept = b.Named(made.MadeAt)
 	return b, nil
 }
+
+// KeepsFor has the database kept too, while it is read for the backup.
+func (b *BackUp) KeepsFor(k *KeepData) { b.Also, b.AlsoIn, k.Given = k.File, k.InAccount, true }
+
+func (b *BackUp) also() Shelf { return Shelf{File: b.Also, InAccount: b.AlsoIn} }
 
 // Kind and Title implement job.Step.
 func (*BackUp) Kind() string  { return "back-up" }
@@ -240,7 +246,8 @@ func (b *BackUp) open(ctx context.Context, name string) (io.ReadCloser, error) {
 // is left.
 func (b *BackUp) Undo(ctx context.Context) error {
 	if b.Also != "" {
-		if err := errors.Join(dropHere(b.Also+".part"), dropHere(b.Also)); err != nil {
+		also := b.also()
+		if err := errors.Join(also.beside(".part").drop(ctx, b.In), also.drop(ctx, b.In)); err != nil {
 			return err
 		}
 	}
@@ -312,7 +319,7 @@ func (b *BackUp) dump(ctx context.Context, script io.WriteCloser) error {
 	if b.Also == "" {
 		err = read(script)
 	} else {
-		err = packedInto(b.Also, func(kept io.Writer) error { return read(io.MultiWriter(script, kept)) })
+		err = b.also().pack(ctx, b.In, func(kept io.Writer) error { return read(io.MultiWriter(script, kept)) })
 	}
 	return errors.Join(err, script.Close())
 }

@@ -38,7 +38,7 @@ func (t *Tidy) Finish(ctx context.Context) error {
 	if err := t.dropBoard(ctx, t.Board); err != nil {
 		return err
 	}
-	if err := t.forgetKept(); err != nil {
+	if err := t.forgetKept(ctx); err != nil {
 		return err
 	}
 	return t.In.DropMark(ctx, t.Marker, t.Job, t.Drop...)

@@ -1,7 +1,6 @@
 package step
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -10,10 +9,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"time"
-
-	"github.com/klauspost/compress/zstd"
 
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/database"
@@ -22,14 +20,14 @@ import (
 	"tivset/internal/site"
 )
 
-// KeepData keeps what is in the site's database, on this machine, before it
-// changes; and puts it back.
+// KeepData keeps what is in the site's database before it changes; and puts it
+// back.
 type KeepData struct {
 	*Tools `json:"-"`
-	Data   DataPlace   `json:"data"`
-	File   string      `json:"file"`           // on this machine
-	Raw    string      `json:"raw,omitempty"`  // the database is this file of the account, kept as it is
-	Mode   fs.FileMode `json:"mode,omitempty"` // its mode
+	Shelf
+	Data DataPlace   `json:"data"`
+	Raw  string      `json:"raw,omitempty"`  // the database is this file of the account, kept as it is
+	Mode fs.FileMode `json:"mode,omitempty"` // its mode
 
 	Address string `json:"address,omitempty"` // the site's
 
@@ -40,7 +38,7 @@ type KeepData struct {
 
 // KeptData keeps the database of the job's site.
 func KeptData(t *Tools, data DataPlace) *KeepData {
-	return &KeepData{Tools: t, Data: data, File: t.keptData(), Address: t.Site.Address()}
+	return &KeepData{Tools: t, Data: data, Shelf: t.keptData(), Address: t.Site.Address()}
 }
 
 // Kind and Title implement job.Step.
@@ -72,28 +70,7 @@ func (k *KeepData) Do(ctx context.Context) error {
 	if k.Given {
 		return nil
 	}
-	return packedInto(k.File, func(to io.Writer) error { return k.write(ctx, to) })
-}
-
-// packedInto writes a file of this machine, packed with Zstandard, whole or not at
-// all.
-func packedInto(name string, write func(io.Writer) error) error {
-	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
-		return err
-	}
-	file, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	packed, err := zstd.NewWriter(file, zstd.WithEncoderLevel(zstd.SpeedFastest))
-	if err == nil {
-		err = write(packed)
-		err = errors.Join(err, packed.Close(), file.Sync())
-	}
-	if err := errors.Join(err, file.Close()); err != nil {
-		return err
-	}
-	return os.Rename(name+".part", name)
+	return k.pack(ctx, k.In, func(to io.Writer) error { return k.write(ctx, to) })
 }
 
 // write writes the database as it is now, in the form in which it is kept.
@@ -122,42 +99,29 @@ func (k *KeepData) Unchanged() { k.unchanged = true }
 // nothing was kept, where no step had begun to change anything, and where all is
 // as it was, it leaves the database alone.
 func (k *KeepData) Undo(ctx context.Context) error {
-	if err := os.Remove(k.File + ".part"); err != nil && !os.IsNotExist(err) {
+	if err := k.beside(".part").drop(ctx, k.In); err != nil {
 		return err
 	}
-	if _, err := os.Stat(k.File); os.IsNotExist(err) {
-		return nil
+	if there, err := k.there(ctx, k.Tools); err != nil || !there {
+		return err
 	}
 	if !k.unchanged {
 		if err := k.putBack(ctx); err != nil {
 			return fmt.Errorf("put the database back from %s: %w", k.File, err)
 		}
 	}
-	return errors.Join(os.Remove(k.File), dropHere(k.savedMark()))
+	return errors.Join(k.drop(ctx, k.In), k.savedMark().drop(ctx, k.In))
 }
 
 // kept reads what was kept.
-func (k *KeepData) kept(use func(io.Reader) error) error { return unpacked(k.File, use) }
-
-// unpacked reads a file of this machine that is packed with Zstandard.
-func unpacked(name string, use func(io.Reader) error) error {
-	file, err := os.Open(name)
-	if err != nil {
-		return err
-	}
-	defer file.Close()
-	plain, err := zstd.NewReader(bufio.NewReader(file))
-	if err != nil {
-		return err
-	}
-	defer plain.Close()
-	return use(plain)
+func (k *KeepData) kept(ctx context.Context, use func(io.Reader) error) error {
+	return k.unpack(ctx, k.In, use)
 }
 
 // putBack saves what is there and loads what was kept.
 func (k *KeepData) putBack(ctx context.Context) error {
 	same := false
-	if err := k.kept(func(before io.Reader) error {
+	if err := k.kept(ctx, func(before io.Reader) error {
 		now := &sameAs{before: before}
 		err := k.write(ctx, now)
 		if same = err == nil && now.ended(); errors.Is(err, errOther) || k.Raw != "" && errors.Is(err, fs.ErrNotExist) {
@@ -170,7 +134,7 @@ func (k *KeepData) putBack(ctx context.Context) error {
 	if err := k.save(ctx); err != nil {
 		return fmt.Errorf("keep what is in the database now: %w", err)
 	}
-	return k.kept(func(before io.Reader) error { return k.load(ctx, before) })
+	return k.kept(ctx, func(before io.Reader) error { return k.load(ctx, before) })
 }
 
 func (k *KeepData) load(ctx context.Context, before io.Reader) error {
@@ -218,40 +182,51 @@ func (s *sameAs) ended() bool {
 
 // savedMark is the file that says where this undo has saved what was there. Cut
 // off while it loads, it must not save a database that is half its own.
-func (k *KeepData) savedMark() string { return k.File + ".saved" }
+func (k *KeepData) savedMark() Shelf { return k.beside(".saved") }
 
-// save writes what is in the database into a backup on this machine, of the data
-// alone, once for all tries of the undo.
+// save writes what is in the database into a backup of the data alone, beside
+// what was kept, once for all tries of the undo.
 func (k *KeepData) save(ctx context.Context) error {
-	if name, err := os.ReadFile(k.savedMark()); err == nil {
+	if name, err := k.savedMark().read(ctx, k.In); err == nil {
 		k.Result.Kept = append(k.Result.Kept, string(name))
 		return nil
 	}
-	folder := k.Book.Home.Backups()
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	to, at, err := k.saved(ctx)
+	if err != nil {
 		return err
 	}
-	at := k.Now().UTC().Truncate(time.Second)
-	name := ""
-	for ; ; at = at.Add(time.Second) {
-		name = filepath.Join(folder, hosting.Slug(k.Address)+"-"+BackupName(at, BeforeUndo, false))
-		if _, err := os.Lstat(name); os.IsNotExist(err) {
-			break
-		}
-	}
-	file, err := os.OpenFile(name+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	part := to.beside(".part")
+	file, err := part.create(ctx, k.In)
 	if err != nil {
 		return err
 	}
 	err = k.saveTo(ctx, file, at)
-	if err := errors.Join(err, file.Sync(), file.Close()); err != nil {
-		return errors.Join(err, os.Remove(name+".part"))
+	if err := errors.Join(err, file.Close()); err != nil {
+		return errors.Join(err, part.drop(context.WithoutCancel(ctx), k.In))
 	}
-	if err := errors.Join(os.Rename(name+".part", name), os.WriteFile(k.savedMark(), []byte(name), 0o600)); err != nil {
+	if err := errors.Join(part.rename(ctx, k.In, to), k.savedMark().write(ctx, k.In, []byte(to.File))); err != nil {
 		return err
 	}
-	k.Result.Kept = append(k.Result.Kept, name)
+	k.Result.Kept = append(k.Result.Kept, to.File)
 	return nil
+}
+
+// saved names the backup, of a moment of which there is none yet.
+func (k *KeepData) saved(ctx context.Context) (to Shelf, at time.Time, err error) {
+	to = Shelf{InAccount: k.InAccount}
+	for at = k.Now().UTC().Truncate(time.Second); ; at = at.Add(time.Second) {
+		name := BackupName(at, BeforeUndo, false)
+		if to.File = path.Join(k.Store().Backups(k.Address), name); !k.InAccount {
+			to.File = filepath.Join(k.Book.Home.Backups(), hosting.Slug(k.Address)+"-"+name)
+		}
+		_, err := to.written(ctx, k.In)
+		if errors.Is(err, fs.ErrNotExist) {
+			return to, at, nil
+		}
+		if err != nil {
+			return to, at, err
+		}
+	}
 }
 
 func (k *KeepData) saveTo(ctx context.Context, to io.Writer, at time.Time) error {

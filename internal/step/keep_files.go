@@ -8,9 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -27,14 +25,14 @@ type Written struct {
 	Shut string `json:"shut"`
 }
 
-// KeepFiles keeps what the app has written into its folders, on this machine,
-// before a new release may change it; and puts it back. Ahead, while the site is
+// KeepFiles keeps what the app has written into its folders before a new release
+// may change it; and puts it back. Ahead, while the site is
 // open, it copies all; once the site is closed, what has changed since.
 type KeepFiles struct {
 	*Tools  `json:"-"`
+	Shelf             // beside it lies what was copied ahead, and the list of all
 	Folders []Written `json:"folders"`
 	Ahead   bool      `json:"ahead,omitempty"`
-	File    string    `json:"file"` // on this machine; beside it lies what was copied ahead, and the list of all
 
 	unchanged bool
 	made      map[string]bool // folders for what is put aside
@@ -53,8 +51,8 @@ func KeptFiles(t *Tools, folders []Written) (ahead, last *KeepFiles) {
 	if len(outer) == 0 {
 		return nil, nil
 	}
-	return &KeepFiles{Tools: t, Folders: outer, Ahead: true, File: t.keptFiles()},
-		&KeepFiles{Tools: t, Folders: outer, File: t.keptFiles()}
+	return &KeepFiles{Tools: t, Folders: outer, Ahead: true, Shelf: t.keptFiles()},
+		&KeepFiles{Tools: t, Folders: outer, Shelf: t.keptFiles()}
 }
 
 // keptFile is one file, or folder, as it was.
@@ -83,26 +81,23 @@ func (k *KeepFiles) Title() string {
 	return "Keep what it has written since"
 }
 
-func (k *KeepFiles) aheadFile() string { return k.File + ".ahead" }
+func (k *KeepFiles) ahead() Shelf { return k.beside(".ahead") }
 
-func listOf(file string) string { return file + ".list" }
+func listOf(s Shelf) Shelf { return s.beside(".list") }
 
 // Unchanged implements job.Keeper.
 func (k *KeepFiles) Unchanged() { k.unchanged = true }
 
 // Do copies what is to be copied, and then writes the list of all.
 func (k *KeepFiles) Do(ctx context.Context) error {
-	if err := os.MkdirAll(filepath.Dir(k.File), 0o700); err != nil {
-		return err
-	}
 	now, err := k.listed(ctx, !k.Ahead)
 	if err != nil {
 		return err
 	}
-	to, before := k.aheadFile(), map[string]keptFile{}
+	to, before := k.ahead(), map[string]keptFile{}
 	if !k.Ahead {
-		to = k.File
-		if before, err = readKept(listOf(k.aheadFile())); err != nil {
+		to = k.Shelf
+		if before, err = k.readKept(ctx, listOf(k.ahead())); err != nil {
 			return err
 		}
 	}
@@ -127,7 +122,7 @@ func (k *KeepFiles) Do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(listOf(to), text, 0o600)
+	return listOf(to).write(ctx, k.In, text)
 }
 
 // listed lists what is in the folders.
@@ -162,8 +157,8 @@ func (k *KeepFiles) where(f keptFile, shut bool) string {
 }
 
 // copyTo writes the content of some of the files into an archive.
-func (k *KeepFiles) copyTo(ctx context.Context, to string, all []keptFile, copied []int) error {
-	file, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+func (k *KeepFiles) copyTo(ctx context.Context, to Shelf, all []keptFile, copied []int) error {
+	file, err := to.create(ctx, k.In)
 	if err != nil {
 		return err
 	}
@@ -193,21 +188,21 @@ func (k *KeepFiles) copyTo(ctx context.Context, to string, all []keptFile, copie
 		}
 		return err
 	})
-	return errors.Join(err, w.Close(), packed.Close(), file.Sync(), file.Close())
+	return errors.Join(err, w.Close(), packed.Close(), file.Close())
 }
 
 // readKept reads a list; none for one that is not there.
-func readKept(name string) (map[string]keptFile, error) {
-	text, err := os.ReadFile(name)
+func (k *KeepFiles) readKept(ctx context.Context, list Shelf) (map[string]keptFile, error) {
+	text, err := list.read(ctx, k.In)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
-	var list []keptFile
+	var all []keptFile
 	if err == nil {
-		err = json.Unmarshal(text, &list)
+		err = json.Unmarshal(text, &all)
 	}
 	out := map[string]keptFile{}
-	for _, f := range list {
+	for _, f := range all {
 		out[f.id()] = f
 	}
 	return out, err
@@ -217,16 +212,19 @@ func readKept(name string) (map[string]keptFile, error) {
 // account, and named.
 func (k *KeepFiles) Undo(ctx context.Context) error {
 	if k.Ahead {
-		return errors.Join(dropHere(k.aheadFile()), dropHere(listOf(k.aheadFile())))
+		return errors.Join(k.ahead().drop(ctx, k.In), listOf(k.ahead()).drop(ctx, k.In))
 	}
-	if before, err := readKept(listOf(k.File)); err != nil {
+	if _, err := listOf(k.Shelf).there(ctx, k.Tools); err != nil {
+		return err
+	}
+	if before, err := k.readKept(ctx, listOf(k.Shelf)); err != nil {
 		return err
 	} else if before != nil && !k.unchanged {
 		if err := k.putBack(ctx, before); err != nil {
 			return fmt.Errorf("put back what the site had written, from %s: %w", k.File, err)
 		}
 	}
-	return errors.Join(dropHere(k.File), dropHere(listOf(k.File)))
+	return errors.Join(k.drop(ctx, k.In), listOf(k.Shelf).drop(ctx, k.In))
 }
 
 func (k *KeepFiles) putBack(ctx context.Context, before map[string]keptFile) error {
@@ -238,7 +236,7 @@ func (k *KeepFiles) putBack(ctx context.Context, before map[string]keptFile) err
 	for _, f := range slices.Backward(now) { // what is in a folder comes after it
 		old, known := before[f.id()]
 		if known && old.Mode == f.Mode && (f.Mode.IsDir() || old.Bytes == f.Bytes && old.Modified.Equal(f.Modified) &&
-			k.certain(f)) {
+			k.certain(ctx, f)) {
 			delete(before, f.id()) // as it was
 			continue
 		}
@@ -261,9 +259,12 @@ func (k *KeepFiles) putBack(ctx context.Context, before map[string]keptFile) err
 // certain says whether a file's time tells that it was not changed again after it
 // was listed: times in whole seconds do not, of a file that was changed just
 // before.
-func (k *KeepFiles) certain(f keptFile) bool {
-	info, err := os.Stat(listOf(k.File))
-	return f.Modified.Nanosecond() != 0 || err == nil && f.Modified.Before(info.ModTime().Add(-moment))
+func (k *KeepFiles) certain(ctx context.Context, f keptFile) bool {
+	if f.Modified.Nanosecond() != 0 {
+		return true
+	}
+	at, err := listOf(k.Shelf).written(ctx, k.In)
+	return err == nil && f.Modified.Before(at.Add(-moment))
 }
 
 // setAside keeps what is put back over, in the account.
@@ -303,9 +304,9 @@ func (k *KeepFiles) restore(ctx context.Context, gone map[string]keptFile) error
 		}
 	}
 	for _, ahead := range []bool{true, false} {
-		from := k.File
+		from := k.Shelf
 		if ahead {
-			from = k.aheadFile()
+			from = k.ahead()
 		}
 		if err := k.restoreFrom(ctx, from, gone, ahead); err != nil {
 			return err
@@ -314,11 +315,11 @@ func (k *KeepFiles) restore(ctx context.Context, gone map[string]keptFile) error
 	return nil
 }
 
-func (k *KeepFiles) restoreFrom(ctx context.Context, from string, gone map[string]keptFile, ahead bool) error {
-	if _, err := os.Stat(from); errors.Is(err, fs.ErrNotExist) {
+func (k *KeepFiles) restoreFrom(ctx context.Context, from Shelf, gone map[string]keptFile, ahead bool) error {
+	if _, err := from.written(ctx, k.In); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	return unpacked(from, func(plain io.Reader) error {
+	return from.unpack(ctx, k.In, func(plain io.Reader) error {
 		for r := tar.NewReader(plain); ; {
 			h, err := r.Next()
 			if errors.Is(err, io.EOF) {

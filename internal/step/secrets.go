@@ -2,7 +2,6 @@ package step
 
 import (
 	"context"
-	"errors"
 	"strings"
 
 	"tivset/internal/secret"
@@ -102,9 +101,13 @@ func (s *SwapSecrets) Undo(context.Context) error {
 	return s.Book.Vault.Forget(s.Kept)
 }
 
-// forgetKept drops what this machine kept for the undo of a job.
-func (t *Tools) forgetKept() error {
-	files := &KeepFiles{File: t.keptFiles()}
-	return errors.Join(dropHere(t.keptData()), dropHere(files.File), dropHere(listOf(files.File)),
-		dropHere(files.aheadFile()), dropHere(listOf(files.aheadFile())), t.Book.Vault.Forget(site.KeptSecrets(t.Job)))
+// forgetKept drops what was kept for the undo of a job.
+func (t *Tools) forgetKept(ctx context.Context) error {
+	k := &KeepFiles{Shelf: t.keptFiles()}
+	for _, s := range []Shelf{t.keptData(), k.Shelf, listOf(k.Shelf), k.ahead(), listOf(k.ahead())} {
+		if err := s.drop(ctx, t.In); err != nil {
+			return err
+		}
+	}
+	return t.Book.Vault.Forget(site.KeptSecrets(t.Job))
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -109,16 +108,11 @@ func (t *Tools) inAccount(ctx context.Context, name string) (*Tools, func(), err
 	return t.For(in, nil), func() { _ = in.Close() }, nil
 }
 
-// keptData is the file of this machine in which a job keeps a database.
-func (t *Tools) keptData() string {
-	return filepath.Join(t.Book.Home.State, "kept", t.Job+".sql.zst")
-}
+// keptData is where a job keeps a database.
+func (t *Tools) keptData() Shelf { return t.shelf("sql.zst") }
 
-// keptFiles is the file of this machine in which a job keeps what the app has
-// written into files.
-func (t *Tools) keptFiles() string {
-	return filepath.Join(t.Book.Home.State, "kept", t.Job+".files.tar.zst")
-}
+// keptFiles is where a job keeps what the app has written into files.
+func (t *Tools) keptFiles() Shelf { return t.shelf("files.tar.zst") }
 
 // kinds makes an empty step, or finisher, of each kind.
 var kinds = map[string]func(*Tools) any{

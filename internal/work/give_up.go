@@ -85,7 +85,7 @@ func (d *Desk) leave(ctx context.Context, out *GaveUp) error {
 	defer in.Close()
 	store := in.Store()
 	id := out.Job.ID
-	for _, folder := range []string{store.Stage(id), store.Stage(id + "-closed"), store.Aside(id)} {
+	for _, folder := range []string{store.Stage(id), store.Stage(id + "-closed"), store.Aside(id), store.Kept(id)} {
 		there, err := files.Exists(ctx, in.Files, folder)
 		if err != nil {
 			return err

@@ -1,6 +1,8 @@
 package work_test
 
 import (
+	"context"
+	"os"
 	"sync"
 	"testing"
 	"time"
@@ -168,4 +170,62 @@ func TestTwoMachinesAtOneSite(t *testing.T) {
 	left, err := first.Desk.Unfinished(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// What a machine had kept of a site before it changed it, another one puts back: in the end
+// of an update and of a restore that died, database and files are as they were.
+func TestAnotherMachinePutsBack(t *testing.T) {
+	servers.Slow(t)
+	for what, change := range map[string]func(*sitetest.World, string) error{
+		"update": func(w *sitetest.World, site string) error {
+			p, err := update.Look(ctx, w.Desk, update.Request{Site: site})
+			require.NoError(t, err)
+			defer p.Close()
+			_, err = update.Update(ctx, w.Desk, p)
+			return err
+		},
+		"restore": func(w *sitetest.World, site string) error {
+			p, err := restore.Look(ctx, w.Desk, restore.Request{Site: site})
+			require.NoError(t, err)
+			defer p.Close()
+			_, err = restore.Carry(ctx, w.Desk, p)
+			return err
+		},
+	} {
+		t.Run(what, func(t *testing.T) {
+			at := sitetest.Records(t)
+			first := sitetest.Demo(t)
+			sitetest.OnTeam(t, first, at)
+			second := sitetest.Another(t, first, at)
+			done, err := first.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
+			require.NoError(t, err)
+			x := done.Site
+			_, err = backup.Make(ctx, first.Desk, backup.Request{Site: x.Address})
+			require.NoError(t, err)
+			first.Query(x, "UPDATE {tables}posts SET title = 'Another title'")
+			before, held := demo.ButBackups(first.Snapshot()), first.Dump(x)
+			require.Contains(t, held, "Another title")
+			var late sync.Once
+			first.Desk.Progress = func(e job.Event) {
+				if e.Title != "Check the site" || e.Undo {
+					return
+				}
+				late.Do(func() {
+					assert.NotEqual(t, held, first.Dump(x), "it has begun to change the database")
+					sitetest.CutOff(t, at)
+					require.NoError(t, os.Rename(first.Home.State, first.Home.State+"-elsewhere")) // on another disk
+					left, err := second.Desk.Unfinished(ctx)
+					require.NoError(t, err)
+					require.Len(t, left, 1)
+					second.Desk.Agree = func(context.Context, string) error { return nil }
+					_, err = second.Desk.Undo(ctx, left[0].ID)
+					require.NoError(t, err, "%v", fault.Of(err))
+				})
+			}
+			require.ErrorIs(t, change(first, x.Address), job.ErrNotOurs)
+			assert.Equal(t, held, second.Dump(x))
+			assert.Equal(t, before, demo.ButBackups(first.Snapshot()))
+			sitetest.Examined(t, second, x.Address)
+		})
+	}
 }

@@ -239,7 +239,7 @@ func stored(ctx context.Context, d *work.Desk, in *hosting.Account, address stri
 		return nil, err
 	}
 	for _, l := range all {
-		if a.From != "" && path.Base(l.File) != path.Base(a.From) || a.From == "" && l.Why == step.BeforeRestore {
+		if a.From != "" && path.Base(l.File) != path.Base(a.From) || a.From == "" && (l.Why == step.BeforeRestore || l.Why == step.BeforeUndo) {
 			continue
 		}
 		opener, done, err := fetched(ctx, d, in, l.File)

@@ -65,7 +65,7 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 		return job.List{}, err
 	}
 	if kept != nil && keeps != nil && !h.Of.Server.InFiles() { // a file is kept as it is
-		kept.Also, keeps.Given = keeps.File, true
+		kept.KeepsFor(keeps)
 	}
 	list = append(list, data...)
 	if whole {

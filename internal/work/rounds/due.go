@@ -3,6 +3,7 @@ package rounds
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/step"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/rehearse"
 	"tivset/internal/work/update"
@@ -160,6 +162,7 @@ func (o *round) backup(ctx context.Context, x ledger.Site) error {
 // one account, and each has its own record.
 func (o *round) madeElsewhere(ctx context.Context, x ledger.Site, often time.Duration) (bool, error) {
 	all, err := backup.List(ctx, o.desk, x.Address, x.Account, "")
+	all = slices.DeleteFunc(all, func(l backup.Listed) bool { return l.Why == step.BeforeUndo }) // of the data alone
 	if err != nil || len(all) == 0 || o.desk.Now().Sub(all[0].MadeAt) >= often*9/10 {
 		return false, err
 	}
