@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"path"
+	"strconv"
 	"strings"
 )
 
@@ -41,6 +42,11 @@ func (s Store) Busy() string { return path.Join(s.Top(), "busy") }
 func (s Store) Mark(address string) string {
 	sum := sha256.Sum256([]byte(address))
 	return path.Join(s.Busy(), hex.EncodeToString(sum[:8])+".json")
+}
+
+// Hand is the file that says that a job is gone on with by a machine of this number.
+func (s Store) Hand(job string, number int) string {
+	return path.Join(s.Busy(), job+"."+strconv.Itoa(number))
 }
 
 // Timers holds the addresses that timers fetch.

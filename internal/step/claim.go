@@ -9,9 +9,14 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/files"
+	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
+
+	"golang.org/x/sync/errgroup"
 )
+
+var _ job.Fence = (*Claim)(nil)
 
 // Claim marks the place as being worked on, in the account itself.
 type Claim struct {
@@ -106,12 +111,86 @@ func (c *Claim) asPlanned(ctx context.Context) error {
 
 // Undo takes the mark away, and the store when it holds nothing else.
 func (c *Claim) Undo(ctx context.Context) error {
+	return c.with(ctx, func(t *Tools) error {
+		return t.In.DropMark(ctx, c.Marker, c.Job, t.Store().Busy(), c.StoreAt)
+	})
+}
+
+// Raise implements job.Fence. A mark that was taken away is set again. It can be neither
+// changed nor, for a moment, be away: what is noted is a file beside it.
+func (c *Claim) Raise(ctx context.Context, number int) error {
+	return c.with(ctx, func(t *Tools) error {
+		err := t.In.SetMark(ctx, c.Marker, hosting.Mark{Job: c.Job, Address: c.Address, Who: t.Who, Since: t.Now().UTC()})
+		if errors.Is(err, fs.ErrExist) {
+			var m hosting.Mark
+			if m, err = t.In.ReadMark(ctx, c.Marker); err == nil && m.Job != c.Job {
+				err = atWork("another job is at work here", m)
+			}
+		}
+		if err != nil {
+			return err
+		}
+		err = files.Write(ctx, t.In.Files, t.Store().Hand(c.Job, number), nil, 0o600)
+		if errors.Is(err, fs.ErrExist) { // by an attempt that was cut off
+			return nil
+		}
+		return err
+	})
+}
+
+// Stands implements job.Fence.
+func (c *Claim) Stands(ctx context.Context, number int) error {
+	return c.with(ctx, func(t *Tools) error {
+		var next bool
+		var m hosting.Mark
+		both, within := errgroup.WithContext(ctx)
+		both.Go(func() (err error) {
+			next, err = files.Exists(within, t.In.Files, t.Store().Hand(c.Job, number+1))
+			return err
+		})
+		both.Go(func() (err error) {
+			if m, err = t.In.ReadMark(within, c.Marker); errors.Is(err, fs.ErrNotExist) {
+				err = nil
+			}
+			return err
+		})
+		if err := both.Wait(); err != nil {
+			return err
+		}
+		if next || m.Job != c.Job {
+			return fault.New(fault.Left, "another machine has gone on with the job meanwhile", c.Address,
+				"See what became of it: "+fault.Call("jobs")).Because(job.ErrNotOurs)
+		}
+		return nil
+	})
+}
+
+// Lower implements job.Fence.
+func (c *Claim) Lower(ctx context.Context, number int) error {
+	return c.with(ctx, func(t *Tools) error {
+		for n := 2; n <= number; n++ {
+			if err := files.Drop(ctx, t.In.Files, t.Store().Hand(c.Job, n)); err != nil {
+				return err
+			}
+		}
+		return files.DropEmpty(ctx, t.In.Files, t.Store().Busy(), t.Store().Top())
+	})
+}
+
+// LiftedBy implements job.Fence.
+func (c *Claim) LiftedBy(step any) bool {
+	u, is := step.(*Unclaim)
+	return is && u.Marker == c.Marker
+}
+
+// with does something with the job's tools in the claim's account.
+func (c *Claim) with(ctx context.Context, do func(*Tools) error) error {
 	t, done, err := c.inAccount(ctx, c.Account)
 	if err != nil {
 		return err
 	}
 	defer done()
-	return t.In.DropMark(ctx, c.Marker, c.Job, t.Store().Busy(), c.StoreAt)
+	return do(t)
 }
 
 // Unclaim lets a place go that was only looked at.

@@ -35,7 +35,7 @@ type Job struct {
 // something left (Left).
 func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 	runner := &job.Runner{Progress: d.telling(t.Site.Hidden()), Again: hosting.ErrComesBack, Patience: d.Patience,
-		Keep: d.KeepFailed}
+		Keep: d.KeepFailed, Fenced: d.shared()}
 	t.Count = counter(runner)
 	list, done, err := j.List(ctx)
 	if err != nil {

@@ -45,6 +45,9 @@ type Desk struct {
 	SendMail func(ctx context.Context, server string, m mail.Message) error
 }
 
+// shared says whether other machines may go on with what this one has begun.
+func (d *Desk) shared() bool { return d.Book.Home.Shared != nil }
+
 // Held is a recorded site that is there, with its account open.
 type Held struct {
 	ledger.Site

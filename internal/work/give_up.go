@@ -109,6 +109,11 @@ func dropMarks(ctx context.Context, in *hosting.Account, out *GaveUp) error {
 	}
 	for _, i := range inside {
 		name := path.Join(busy, i.Name)
+		if strings.HasPrefix(i.Name, out.Job.ID+".") { // half a mark, or who has gone on with the job
+			if err := files.Drop(ctx, in.Files, name); err != nil {
+				return err
+			}
+		}
 		if !strings.HasSuffix(i.Name, ".json") {
 			continue
 		}
@@ -120,5 +125,5 @@ func dropMarks(ctx context.Context, in *hosting.Account, out *GaveUp) error {
 		}
 		out.Marks++
 	}
-	return nil
+	return files.DropEmpty(ctx, in.Files, busy, in.Store().Top())
 }

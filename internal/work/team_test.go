@@ -3,6 +3,7 @@ package work_test
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -226,6 +227,63 @@ func TestAnotherMachinePutsBack(t *testing.T) {
 			assert.Equal(t, held, second.Dump(x))
 			assert.Equal(t, before, demo.ButBackups(first.Snapshot()))
 			sitetest.Examined(t, second, x.Address)
+		})
+	}
+}
+
+// Who has not heard that another machine goes on with a job sees it in the account before the
+// next step, and does nothing more: neither the step nor an undo.
+func TestTheAccountSaysWhoGoesOn(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	w := sitetest.Demo(t)
+	sitetest.OnTeam(t, w, at)
+	done, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	busy := filepath.Join(w.Root, ".tivset/busy")
+	for what, other := range map[string]func(id string){
+		"it was taken over": func(id string) {
+			require.NoError(t, os.WriteFile(filepath.Join(busy, id+".2"), nil, 0o600))
+		},
+		"it was undone": func(string) { require.NoError(t, os.RemoveAll(busy)) },
+		"it was undone, and is done again": func(string) {
+			marks, err := filepath.Glob(filepath.Join(busy, "*.json"))
+			require.NoError(t, err)
+			require.Len(t, marks, 1)
+			require.NoError(t, os.WriteFile(marks[0], []byte(`{"job": "20261126-080000-abcd"}`), 0o600))
+		},
+	} {
+		t.Run(what, func(t *testing.T) {
+			p, err := update.Look(ctx, w.Desk, update.Request{Site: done.Site.Address})
+			require.NoError(t, err)
+			defer p.Close()
+			after := ""
+			var one sync.Once
+			w.Desk.Progress = func(e job.Event) {
+				if e.Title != "Take over the configuration" || !e.Done {
+					return
+				}
+				one.Do(func() {
+					jobs, err := w.Desk.Jobs(ctx)
+					require.NoError(t, err)
+					other(jobs[0].ID)
+					after = w.Snapshot() + w.Dump(done.Site)
+				})
+			}
+			_, err = update.Update(ctx, w.Desk, p)
+			require.ErrorIs(t, err, job.ErrNotOurs)
+			assert.Contains(t, err.Error(), "another machine has gone on")
+			assert.Equal(t, after, w.Snapshot()+w.Dump(done.Site), "nothing more was done")
+			w.Desk.Progress = nil
+			jobs, err := w.Desk.Jobs(ctx)
+			require.NoError(t, err)
+			require.NoError(t, os.RemoveAll(busy)) // of whoever took it over
+			w.Desk.Agree = func(context.Context, string) error { return nil }
+			_, err = w.Desk.Undo(ctx, jobs[0].ID)
+			require.NoError(t, err)
+			assert.NoDirExists(t, busy)
+			assert.NoDirExists(t, filepath.Join(w.Root, ".tivset/kept"))
+			sitetest.Examined(t, w, done.Site.Address)
 		})
 	}
 }

@@ -194,6 +194,7 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 		Progress: d.telling(secrets),
 		Again:    hosting.ErrComesBack,
 		Patience: d.Patience,
+		Fenced:   d.shared(),
 	}
 	t := d.tools(in, journal.ID)
 	if err := d.mayPutBack(ctx, runner, t.Decode()); err != nil {

@@ -113,6 +113,7 @@ type Runner struct {
 	Again    func(error) bool // whether an undo that failed is worth another try
 	Patience time.Duration    // for how long to try again
 	Keep     bool             // a job that fails is left as it is, to be looked at
+	Fenced   bool             // other machines may go on with the job: see Fence
 }
 
 // Stopped is the error of a job that did not come to its end.
@@ -138,7 +139,7 @@ func (r *Runner) Run(ctx context.Context, list List) error {
 	all := list.parts()
 	settles := len(list.Steps)
 	for i, p := range all {
-		if err := r.one(ctx, i, len(all), p); err != nil {
+		if err := r.one(ctx, i, all); err != nil {
 			stopped := &Stopped{Job: r.Journal.ID, Step: p.Title(), Cause: err}
 			if i > settles {
 				stopped.Settled, stopped.Left = true, err
@@ -152,7 +153,7 @@ func (r *Runner) Run(ctx context.Context, list List) error {
 				stopped.Kept = true
 				return stopped
 			}
-			stopped.Left = r.undo(ctx, all[:i+1], len(all))
+			stopped.Left = r.undo(ctx, all, i+1)
 			stopped.Undone = stopped.Left == nil
 			return stopped
 		}
@@ -170,15 +171,19 @@ func (r *Runner) tell(e Event) {
 	}
 }
 
-func (r *Runner) one(ctx context.Context, i, of int, p part) error {
+func (r *Runner) one(ctx context.Context, i int, all []part) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
+	p, of := all[i], len(all)
 	r.tell(Event{Step: i + 1, Of: of, Title: p.Title()})
 	if preparer, ok := p.(Preparer); ok {
 		if err := preparer.Prepare(ctx); err != nil {
 			return err
 		}
+	}
+	if err := r.stand(ctx, all, i); err != nil {
+		return err
 	}
 	if err := r.Journal.write(record{N: i, State: begun, Kind: p.Kind(), Title: p.Title(), Step: p}); err != nil {
 		return err
@@ -199,22 +204,26 @@ func carryOut(ctx context.Context, p part) error {
 	return p.(Step).Do(ctx)
 }
 
-// undo takes the begun steps back, last first, even when ctx was cancelled.
-// Finishers have nothing to take back.
-func (r *Runner) undo(ctx context.Context, all []part, of int) error {
+// undo takes the begun steps of the first n back, last first, even when ctx was
+// cancelled. Finishers have nothing to take back.
+func (r *Runner) undo(ctx context.Context, all []part, n int) error {
 	ctx = context.WithoutCancel(ctx)
-	for i := len(all) - 1; i >= 0; i-- {
+	of := len(all)
+	for i := n - 1; i >= 0; i-- {
 		step, undoes := all[i].(Step)
 		if !r.Journal.Begun(i) || !undoes {
 			continue
 		}
 		r.tell(Event{Step: i + 1, Of: of, Title: step.Title(), Undo: true})
-		if keeper, keeps := step.(Keeper); keeps && !r.changed(all, i) {
+		if keeper, keeps := step.(Keeper); keeps && !r.changed(all[:n], i) {
 			keeper.Unchanged()
 		}
-		if err := r.undoOne(ctx, i, of, step); err != nil {
+		if err := r.undoOne(ctx, i, all, step); err != nil {
 			return fmt.Errorf("undo “%s”: %w", step.Title(), err)
 		}
+	}
+	if err := r.over(ctx, all); err != nil {
+		return err
 	}
 	return r.Journal.end("undone")
 }
@@ -245,20 +254,23 @@ func (r *Runner) PutsBack(decode Decode) (bool, error) {
 	return false, nil
 }
 
-func (r *Runner) undoOne(ctx context.Context, i, of int, s Step) error {
+func (r *Runner) undoOne(ctx context.Context, i int, all []part, s Step) error {
 	deadline := time.Now().Add(r.Patience)
 	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
 		err := r.Journal.log.Held()
 		if err != nil {
 			return err
 		}
-		if err = s.Undo(ctx); err == nil {
+		if err = r.stand(ctx, all, i); err == nil {
+			err = s.Undo(ctx)
+		}
+		if err == nil {
 			return r.Journal.write(record{N: i, State: undone})
 		}
 		if r.Again == nil || !r.Again(err) || time.Now().After(deadline) {
 			return err
 		}
-		r.tell(Event{Step: i + 1, Of: of, Title: s.Title(), Undo: true, Detail: err.Error()})
+		r.tell(Event{Step: i + 1, Of: len(all), Title: s.Title(), Undo: true, Detail: err.Error()})
 		time.Sleep(pause)
 	}
 }
@@ -273,6 +285,9 @@ func (r *Runner) Recover(ctx context.Context, decode Decode) (settled bool, err 
 	if err != nil {
 		return false, err
 	}
+	if err := r.goOn(ctx, all); err != nil {
+		return settled, err
+	}
 	if !settled || r.Journal.Ended == reversing {
 		return false, r.undo(ctx, all, len(all))
 	}
@@ -280,9 +295,12 @@ func (r *Runner) Recover(ctx context.Context, decode Decode) (settled bool, err 
 		if s.state == done {
 			continue
 		}
-		if err := r.one(ctx, i, len(all), all[i]); err != nil {
+		if err := r.one(ctx, i, all); err != nil {
 			return true, err
 		}
+	}
+	if err := r.over(ctx, all); err != nil {
+		return true, err
 	}
 	return true, r.Journal.end("done")
 }

@@ -20,13 +20,16 @@ type Journal struct {
 	Header
 	log   Log
 	steps []stepState
+	// which of the machines that have gone on with the job one after the other has it in
+	// hand, from 1
+	number int
 	Ended string // "", done, reversing or undone
 	now   func() time.Time
 }
 
 // Header is the journal's first line.
 type Header struct {
-	Format  int    `json:"journal"` // 1
+	Format  int    `json:"journal"` // 2; 1 had no numbers
 	ID      string `json:"job"`
 	What    string `json:"what"`
 	Account string `json:"account"`
@@ -36,7 +39,7 @@ type Header struct {
 	Request json.RawMessage `json:"request,omitempty"`
 }
 
-const format = 1
+const format = 2
 
 // reversing marks a job that had come to its end and is being undone.
 const reversing = "reversing"
@@ -59,6 +62,7 @@ type record struct {
 	Step   any             `json:"-"`
 	Fields json.RawMessage `json:"fields,omitempty"`
 	End    string          `json:"end,omitempty"`
+	Number int             `json:"number,omitempty"` // of the machine that goes on from here
 	Plan   []planned       `json:"plan,omitempty"`
 }
 
@@ -85,7 +89,7 @@ func Begin(shelf Shelf, h Header, list List, now func() time.Time) (*Journal, er
 	if err != nil {
 		return nil, err
 	}
-	j := &Journal{Header: h, log: log, steps: make([]stepState, len(steps)), now: now}
+	j := &Journal{Header: h, log: log, steps: make([]stepState, len(steps)), number: 1, now: now}
 	plan := make([]planned, len(steps))
 	for i, s := range steps {
 		fields, err := json.Marshal(s)
@@ -128,7 +132,7 @@ func Open(shelf Shelf, id string, now func() time.Time) (*Journal, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &Journal{log: log, now: now}
+	j := &Journal{log: log, number: 1, now: now}
 	if err := j.read(); err != nil {
 		unreadable := fault.New(fault.Usage, "the journal of the job cannot be read", log.Place(),
 			"Put back the file as it was, from a backup of this machine. Without it nobody knows what was begun; to end the "+
@@ -161,7 +165,7 @@ func (j *Journal) take(n int, line []byte) error {
 		if err := errors.Join(json.Unmarshal(line, &j.Header), json.Unmarshal(line, &r)); err != nil {
 			return err
 		}
-		if j.Format != format {
+		if j.Format < 1 || j.Format > format {
 			return fault.New(fault.Usage, fmt.Sprintf("the journal has format %d", j.Format), j.ID,
 				"Another release of Tivset made it; use that one.")
 		}
@@ -176,6 +180,10 @@ func (j *Journal) take(n int, line []byte) error {
 	}
 	if r.End != "" {
 		j.Ended = r.End
+		return nil
+	}
+	if r.Number > 0 {
+		j.number = r.Number
 		return nil
 	}
 	if r.N < 0 || r.N >= len(j.steps) {
@@ -218,6 +226,15 @@ func (j *Journal) write(r record) error {
 	}
 	j.note(r)
 	return nil
+}
+
+// goOn notes that whoever has the journal in hand now goes on with the job.
+func (j *Journal) goOn() error {
+	j.number++
+	return j.line(struct {
+		Number int       `json:"number"`
+		At     time.Time `json:"at"`
+	}{j.number, j.now().UTC()})
 }
 
 func (j *Journal) line(v any) error {
