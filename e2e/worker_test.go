@@ -5,8 +5,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"regexp"
 	"syscall"
@@ -57,6 +59,17 @@ func (p *teamed) works(home string, more ...string) *exec.Cmd {
 	require.NoError(p.t, c.Start())
 	p.t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
 	return c
+}
+
+// anew sees that a worker that stood still has begun anew, and then ends it.
+func (p *teamed) anew(w *exec.Cmd) {
+	p.t.Helper()
+	require.Eventually(p.t, func() bool {
+		words, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", w.Process.Pid))
+		return err != nil || bytes.Contains(words, []byte("--anew"))
+	}, 10*time.Second, 20*time.Millisecond, "who was away does not go on")
+	_ = w.Process.Kill()
+	_ = w.Wait()
 }
 
 type order struct {
@@ -159,8 +172,11 @@ func TestWorkersDie(t *testing.T) {
 					time.Sleep(time.Until(away.Add(4 * time.Second)))
 					require.NoError(t, first.Process.Signal(syscall.SIGCONT))
 				}
-				_ = first.Wait()
-				assert.NotEqual(t, 0, first.ProcessState.ExitCode(), "who was away does not go on")
+				if how == syscall.SIGKILL {
+					_ = first.Wait()
+				} else {
+					p.anew(first)
+				}
 				first = second
 			}
 			var jobs []struct{ Outcome, Address string }
@@ -193,35 +209,78 @@ func (p *teamed) of(into any, home string, args ...string) {
 	require.NoError(p.t, json.Unmarshal(out, into), "%s", out)
 }
 
-// Workers are killed, and made to stand still, at any moment, again and again: no order is
-// lost, none is done twice, and nothing is left over.
+// life is what workers are to do with a site, one order after the other.
+type life struct {
+	name  string
+	stage int // of the stages, that was put on the queue last
+	order int
+}
+
+// next puts the next of a site's orders on the queue; false when it has had all.
+func (p *teamed) next(l *life) bool {
+	p.t.Helper()
+	old, home := "lockside.localhost/"+l.name, "lockside.localhost/"+l.name+"-moved"
+	stages := [][]string{append(install("inkreach", old), "--release", "1.3.2"), {"update", old},
+		{"move", old, "--at", home}}
+	if l.stage == len(stages) {
+		return false
+	}
+	l.order = p.put(append(stages[l.stage], "--yes")...)
+	l.stage++
+	return true
+}
+
+// goOn puts the next orders of those sites on the queue whose last one is done.
+func (p *teamed) goOn(lives []*life) (under int) {
+	p.t.Helper()
+	var all []order
+	p.of(&all, p.demo.Folder, "queue", "list", "--most", "10000")
+	states := map[int]string{}
+	for _, o := range all {
+		states[o.Number] = o.State
+	}
+	for _, l := range lives {
+		switch state := states[l.order]; state {
+		case "waiting", "running":
+			under++
+		case "done":
+			if p.next(l) {
+				under++
+			}
+		default:
+			require.Fail(p.t, "it did not work", "%s, number %d: %s", l.name, l.order, state)
+		}
+	}
+	return under
+}
+
+// Workers are killed, and made to stand still, at any moment, again and again, while they
+// install, update and move sites: no order is lost, none is done twice, nothing is left over.
 func TestWorkersKilledAtRandom(t *testing.T) {
 	servers.Slow(t)
-	kills := map[bool]int{true: 200, false: 6}[os.Getenv("TIVSET_SWEEP") == "whole"]
+	kills := map[bool]int{true: 200, false: 9}[os.Getenv("TIVSET_SWEEP") == "whole"]
 	p := newTeam(t)
 	before := demo.ButBackups(p.snapshot())
 	homes := []string{p.demo.Folder, p.second}
-	var workers []*exec.Cmd
-	var halted []*exec.Cmd
+	var workers, halted []*exec.Cmd
 	for n := range 4 {
 		workers = append(workers, p.works(homes[n%2]))
 	}
-	put, at := map[int]string{}, 0
-	order := func() {
-		at++
-		put[p.put(install("inkreach", fmt.Sprintf("lockside.localhost/s%d", at), "--yes")...)] = fmt.Sprint("s", at)
-	}
+	var lives []*life
 	for kill := range kills {
-		order()
-		order()
-		time.Sleep(time.Duration(200+kill*137%900) * time.Millisecond)
+		if kill%3 == 0 {
+			lives = append(lives, &life{name: fmt.Sprint("s", kill)})
+			p.next(lives[len(lives)-1])
+		}
+		p.goOn(lives)
+		time.Sleep(time.Duration(100+kill*137%900) * time.Millisecond)
 		n := kill % len(workers)
 		if kill%3 == 2 {
 			require.NoError(t, workers[n].Process.Signal(syscall.SIGSTOP))
 			halted = append(halted, workers[n])
 			if last := len(halted) - 3; last >= 0 { // one that was away for long wakes up meanwhile
 				require.NoError(t, halted[last].Process.Signal(syscall.SIGCONT))
-				_ = halted[last].Wait()
+				p.anew(halted[last])
 			}
 		} else {
 			require.NoError(t, workers[n].Process.Kill())
@@ -229,31 +288,45 @@ func TestWorkersKilledAtRandom(t *testing.T) {
 		}
 		workers[n] = p.works(homes[kill%2])
 	}
-	for number := range put {
-		assert.Equal(t, "done", p.ends(number).State, put[number])
-	}
+	require.Eventually(t, func() bool { return p.goOn(lives) == 0 }, 2*time.Minute, 200*time.Millisecond, "none is lost")
 	time.Sleep(4 * time.Second) // for longer than the lease, all of them
 	for _, w := range halted[max(0, len(halted)-2):] {
-		_ = w.Process.Signal(syscall.SIGCONT)
-		_ = w.Wait()
+		require.NoError(t, w.Process.Signal(syscall.SIGCONT))
+		p.anew(w)
 	}
-	var jobs []struct{ Outcome, Address, What string }
-	p.of(&jobs, p.demo.Folder, "jobs")
-	installed := map[string]int{}
-	for _, j := range jobs {
-		if j.Outcome == "installed" {
-			installed[j.Address]++
-		} else {
-			assert.Equal(t, "undone", j.Outcome, j.Address)
-		}
-	}
-	assert.Len(t, installed, len(put), "none is lost")
-	for address, n := range installed {
-		assert.Equal(t, 1, n, address)
-	}
+	p.livedOnce(lives)
 	p.must(p.demo.Folder, "check", "--all", "-q")
 	p.must(p.demo.Folder, "remove", "--all", "--no-backup", "--yes", "-q")
 	assert.Equal(t, before, demo.ButBackups(p.snapshot()), "nothing is left over")
+}
+
+// livedOnce sees that each site went through its life, and through each part of it once.
+func (p *teamed) livedOnce(lives []*life) {
+	p.t.Helper()
+	var jobs []struct{ Outcome, Address string }
+	p.of(&jobs, p.demo.Folder, "jobs")
+	ended := map[string]int{}
+	for _, j := range jobs {
+		ended[j.Outcome+" "+path.Base(j.Address)]++
+	}
+	var sites []struct{ Address, Release string }
+	p.of(&sites, p.demo.Folder, "sites")
+	assert.Len(p.t, sites, len(lives))
+	for _, l := range lives {
+		for _, one := range []string{"installed " + l.name, "updated " + l.name, "moved " + l.name + "-moved"} {
+			assert.Equal(p.t, 1, ended[one], one)
+			delete(ended, one)
+		}
+	}
+	for _, x := range sites {
+		assert.Equal(p.t, "1.4.0", x.Release, x.Address)
+	}
+	undone := 0
+	for what, n := range ended {
+		assert.Regexp(p.t, "^undone ", what, "%d times", n)
+		undone += n
+	}
+	p.t.Logf("%d sites, %d jobs were taken back and done again", len(lives), undone)
 }
 
 // Who can write into the database, and is not of the team, orders nothing: neither with an
@@ -310,4 +383,28 @@ func TestControlPage(t *testing.T) {
 	failed := page(1, "inkreach", "lockside.localhost/other", "Other", "w@lockside.localhost")
 	assert.False(t, failed.OK)
 	assert.Contains(t, failed.Problem, "the front page")
+}
+
+// A worker whose database is away for longer than its lease waits for it, and works on.
+func TestAWorkerOutlastsTheDatabase(t *testing.T) {
+	servers.Slow(t)
+	p := newTeam(t)
+	to, err := url.Parse(p.at)
+	require.NoError(t, err)
+	line := servers.NewLine(t, to.Host)
+	file := filepath.Join(p.second, "config/ledger.yaml")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Contains(t, string(text), to.Host)
+	require.NoError(t, os.WriteFile(file, bytes.ReplaceAll(text, []byte(to.Host), []byte(line.Address)), 0o600))
+	w := p.works(p.second)
+	number := p.put(install("helmroom", "helm-school.localhost/one", "--yes")...)
+	assert.Equal(t, "done", p.ends(number).State)
+	line.Cut(true)
+	number = p.put(install("helmroom", "helm-school.localhost/two", "--yes")...)
+	time.Sleep(5 * time.Second)
+	line.Cut(false)
+	assert.Equal(t, "done", p.ends(number).State)
+	p.anew(w)
+	assert.Contains(t, p.must(p.demo.Folder, "check", "two"), "checks are fine")
 }

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -20,13 +22,14 @@ import (
 )
 
 func (a *app) worker() *cobra.Command {
-	w := &queue.Worker{AtOnce: 2, Lease: queue.UsualLease}
+	w, patient := &queue.Worker{AtOnce: 2, Lease: queue.UsualLease}, false
 	c := &cobra.Command{
 		Use:   "worker [--at-once N]",
 		Short: "Do what is on the team's queue, until Ctrl-C",
 		Long: "Takes orders from the queue and carries them out, on as many machines as one likes. A worker that\n" +
 			"gives no sign of life any more is noticed: another one ends what it had begun (undone, or finished\n" +
-			"when the site was there), and does the order again. Ctrl-C takes no more orders, and ends when those\n" +
+			"when the site was there), and does the order again. One that could not reach the database, or stood still\n" +
+			"with its machine, ends what it is at and begins anew. Ctrl-C takes no more orders, and ends when those\n" +
 			"that are under way have ended.",
 		Example: "  tivset worker --at-once 4",
 		Args:    takes(0, 0, ""), Annotations: noDryRun(),
@@ -42,17 +45,48 @@ func (a *app) worker() *cobra.Command {
 			if w.Lease < time.Second {
 				return fault.New(fault.Usage, "a lease is a second at least", "--lease", "Leave it out, or say 20s.")
 			}
-			return a.work(c.Context(), w)
+			return a.work(c.Context(), w, patient)
 		},
 	}
 	c.Flags().DurationVar(&w.Lease, "lease", w.Lease,
 		"after how long without a sign of life others take over; the same for all workers")
+	c.Flags().BoolVar(&patient, "anew", false, "wait for the database as long as it takes")
+	_ = c.Flags().MarkHidden("anew")
 	c.Flags().IntVar(&w.AtOnce, "at-once", w.AtOnce, "how many orders are carried out side by side")
 	return c
 }
 
-func (a *app) work(ctx context.Context, w *queue.Worker) error {
-	q, p, as, done, err := a.queueOf(ctx)
+// waits is how often a worker that begins anew tries to reach the database.
+const waits = 3 * time.Second
+
+// reached opens the queue; a worker that begins anew has worked with it before, and waits for
+// it for as long as it takes.
+func (a *app) reached(ctx context.Context, patient bool) (q *queue.Queue, p team.Place, as string, done func(), err error) {
+	for {
+		q, p, as, done, err = a.queueOf(ctx)
+		if err == nil || !patient || fault.Of(err).Kind != fault.Failed {
+			return q, p, as, done, err
+		}
+		select {
+		case <-ctx.Done():
+			return q, p, as, done, ctx.Err()
+		case <-time.After(waits):
+		}
+	}
+}
+
+// gone ends all that this worker is at, by ending the program, and begins anew.
+func (a *app) gone(lease time.Duration) {
+	a.streams.Note("this worker stood still, or could not reach the database, for nearly as long as its lease of " +
+		lease.String() + ": others take over what it had, and it begins anew")
+	words := slices.DeleteFunc(slices.Clone(a.args), func(word string) bool { return word == "--anew" })
+	if err := anew(append(words, "--anew")); err != nil {
+		os.Exit(int(fault.Left))
+	}
+}
+
+func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
+	q, p, as, done, err := a.reached(ctx, patient)
 	if err != nil {
 		return err
 	}
@@ -70,11 +104,8 @@ func (a *app) work(ctx context.Context, w *queue.Worker) error {
 		return a.answer(ctx, words, number, o.Who)
 	}
 	w.End = func(ctx context.Context, number int64) (bool, error) { return a.endOf(ctx, number) }
-	w.Gone = func() {
-		a.streams.Note("this worker was away for longer than " + w.Lease.String() +
-			", and others have what it had: it ends here")
-		os.Exit(int(fault.Left))
-	}
+	var once sync.Once
+	w.Gone = func() { once.Do(func() { a.gone(w.Lease) }) }
 	w.Told = func(what string, number int64, o queue.Order) { a.streams.Say("%s %s", what, orderName(number, o)) }
 	a.streams.Say("Working for the team at %s, %d at once, as %s. Ctrl-C ends it.", p.Ledger.(*team.Team).Address(),
 		w.AtOnce, w.ID)

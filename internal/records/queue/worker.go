@@ -28,8 +28,9 @@ type Worker struct {
 	// end, which it says by done.
 	End func(ctx context.Context, number int64) (done bool, err error)
 
-	// Gone is called when this worker was away for longer than its lease: others have what it
-	// had, and it must not say how that ended. It does not come back.
+	// Gone is called when this worker was away for nearly as long as its lease, or could not
+	// reach the database: others have what it had, or will. It must end what it is at, and not
+	// say how that ended. It does not come back.
 	Gone func()
 
 	// Told hears what goes on; may be nil.
@@ -37,6 +38,7 @@ type Worker struct {
 
 	queue *Queue
 	lost  atomic.Bool
+	seen  atomic.Pointer[time.Time] // before its last sign of life, by this machine's clock
 }
 
 // orders makes the worker known to the library.
@@ -77,6 +79,8 @@ func (w *Worker) tell(what string, number int64, o Order) {
 // under way.
 func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	w.queue = q
+	begun := time.Now()
+	w.seen.Store(&begun)
 	if _, err := q.team.Pool().Exec(ctx, "INSERT INTO workers (id, seen) VALUES ($1, now())", w.ID); err != nil {
 		return q.team.Explain(err)
 	}
@@ -97,7 +101,7 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	within, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	go w.beats(within)
-	go w.stoodStill(within)
+	go w.keepsTime(within)
 	go w.watches(within)
 	<-ctx.Done()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Hour)
@@ -127,19 +131,24 @@ func (w *Worker) beats(ctx context.Context) {
 // tick is how often a worker sees whether it stood still.
 const tick = 50 * time.Millisecond
 
-// stoodStill ends a worker that did not run for nearly as long as its lease: stopped, or on a
-// machine that slept. It asks nobody first, for what was under way goes on at the same moment.
-func (w *Worker) stoodStill(ctx context.Context) {
-	for last := time.Now(); ctx.Err() == nil; {
+// keepsTime ends a worker that gave no sign of life for nearly as long as its lease: it stood
+// still, on a machine that slept, or the database cannot be reached. It asks nobody first, for
+// what is under way goes on at the same moment.
+func (w *Worker) keepsTime(ctx context.Context) {
+	for ctx.Err() == nil && !w.late() {
 		time.Sleep(tick)
-		now := time.Now()
-		away := max(now.Sub(last), now.Round(0).Sub(last.Round(0))) // a machine that sleeps stops the one clock
-		if away > w.Lease*2/3 {
-			w.lost.Store(true)
-			w.Gone()
-		}
-		last = now
 	}
+	if ctx.Err() == nil {
+		w.lost.Store(true)
+		w.Gone()
+	}
+}
+
+// late says whether the last sign of life is so long ago that others may soon take over. A
+// machine that sleeps stops the one of its clocks.
+func (w *Worker) late() bool {
+	now, seen := time.Now(), *w.seen.Load()
+	return max(now.Sub(seen), now.Round(0).Sub(seen.Round(0))) > w.Lease*2/3
 }
 
 // alive gives a sign of life, and says whether the worker still has what it took. The
@@ -148,15 +157,18 @@ func (w *Worker) alive() bool {
 	if w.lost.Load() {
 		return false
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), w.Lease/2)
+	ctx, cancel := context.WithTimeout(context.Background(), w.Lease/6)
 	defer cancel()
+	now := time.Now()
 	done, err := w.queue.team.Pool().Exec(ctx, "UPDATE workers SET seen = now() WHERE id = $1 AND seen > now() - "+
 		"make_interval(secs => $2)", w.ID, w.Lease.Seconds())
-	if err != nil {
-		return true // nobody else can take anything either while the database is away
-	}
-	if done.RowsAffected() == 0 {
+	switch {
+	case err != nil:
+		return !w.late() // others may reach the database
+	case done.RowsAffected() == 0:
 		w.lost.Store(true)
+	default:
+		w.seen.Store(&now)
 	}
 	return !w.lost.Load()
 }

@@ -1,0 +1,8 @@
+//go:build !unix
+
+package command
+
+import "errors"
+
+// anew cannot put a program in the place of this process here.
+func anew([]string) error { return errors.ErrUnsupported }

@@ -1,0 +1,100 @@
+package queue_test
+
+import (
+	"context"
+	"net/url"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/records/home"
+	"tivset/internal/records/queue"
+	"tivset/internal/records/team"
+	"tivset/internal/secret"
+	"tivset/internal/testing/servers"
+	"tivset/internal/testing/sitetest"
+)
+
+var ctx = context.Background()
+
+func opened(t *testing.T, at string) *team.Team {
+	t.Helper()
+	l, err := team.Open(ctx, at, time.Now)
+	require.NoError(t, err)
+	t.Cleanup(func() { go l.Close() }) // one whose line is cut waits
+	return l
+}
+
+func begun(t *testing.T, at string) *team.Team {
+	t.Helper()
+	l := opened(t, at)
+	key, err := l.Place(home.At(t.TempDir()), team.MayAll).Vault.PublicKey()
+	require.NoError(t, err)
+	require.NoError(t, l.Begin(ctx, team.Person{Name: "wharfinger", Key: key}, &team.Belongings{}, secret.Of("00")))
+	return l
+}
+
+func queueOf(t *testing.T, l *team.Team) *queue.Queue {
+	t.Helper()
+	q, err := queue.Open(ctx, l)
+	require.NoError(t, err)
+	return q
+}
+
+// A worker that loses only the database, and reaches the accounts as before, ends before
+// another one takes over what it had.
+func TestAWorkerLosesTheDatabase(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	through, err := url.Parse(at)
+	require.NoError(t, err)
+	line := servers.NewLine(t, through.Host)
+	through.Host = line.Address
+	near := queueOf(t, begun(t, at))
+	far := queueOf(t, opened(t, through.String()))
+
+	const lease = 3 * time.Second
+	took, gone, over := make(chan struct{}), make(chan time.Time, 10), make(chan time.Time, 1)
+	var calls atomic.Int32
+	go func() {
+		_ = far.Work(ctx, &queue.Worker{ID: "far", AtOnce: 1, Lease: lease, Gone: func() { gone <- time.Now() },
+			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
+				close(took)
+				time.Sleep(time.Minute) // a step that takes long
+				return queue.Result{}, 0
+			}, End: func(context.Context, int64) (bool, error) { return false, nil }})
+	}()
+	n, err := near.Put(ctx, queue.Order{What: "update", At: "a"}, 2)
+	require.NoError(t, err)
+	<-took
+	line.Cut(true)
+	within, stop := context.WithCancel(ctx)
+	done := make(chan error, 1)
+	go func() {
+		done <- near.Work(within, &queue.Worker{ID: "near", AtOnce: 1, Lease: lease, Gone: func() { t.Error("it is well") },
+			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
+				calls.Add(1)
+				return queue.Result{}, 0
+			}, End: func(context.Context, int64) (bool, error) {
+				over <- time.Now()
+				return false, nil
+			}})
+	}()
+	taken := <-over
+	select {
+	case ended := <-gone:
+		assert.True(t, ended.Before(taken), "the one ends before the other goes on")
+	case <-time.After(time.Second):
+		t.Error("it goes on beside the other")
+	}
+	require.Eventually(t, func() bool {
+		o, err := near.Get(ctx, n)
+		return err == nil && o.State == "done"
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.EqualValues(t, 1, calls.Load())
+	stop()
+	require.NoError(t, <-done)
+}
