@@ -86,7 +86,7 @@ func (a *app) reportOf(ctx context.Context, s *core.Core, word string) (*report.
 	if from.Measures, err = s.Book.Ledger.Measures(ctx); err != nil {
 		return nil, err
 	}
-	if from.Rounds, err = s.Book.Home.Rounds(); err != nil {
+	if from.Rounds, err = s.Book.Ledger.Rounds(ctx); err != nil {
 		return nil, err
 	}
 	return report.Of(from), nil

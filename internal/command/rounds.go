@@ -12,7 +12,7 @@ import (
 	"tivset/internal/accounts"
 	"tivset/internal/core"
 	"tivset/internal/fault"
-	"tivset/internal/records/home"
+	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/work/rounds"
 )
@@ -60,23 +60,23 @@ func (a *app) rounds() *cobra.Command {
 
 // roundJSON is what a round came to, for programs.
 type roundJSON struct {
-	Outcome string           `json:"outcome"` // done, or another round was under way: busy
-	Sites   int              `json:"sites"`
-	Seconds float64          `json:"seconds"`
-	Lines   []home.RoundLine `json:"lines"`
-	Unseen  []string         `json:"unseen"` // what could not be looked up
-	Unsent  []string         `json:"unsent"` // mails that could not be sent
+	Outcome string             `json:"outcome"` // done, or another round was under way: busy
+	Sites   int                `json:"sites"`
+	Seconds float64            `json:"seconds"`
+	Lines   []ledger.RoundLine `json:"lines"`
+	Unseen  []string           `json:"unseen"` // what could not be looked up
+	Unsent  []string           `json:"unsent"` // mails that could not be sent
 }
 
 func newRoundJSON(r *rounds.Round) roundJSON {
-	out := roundJSON{"done", r.Sites, r.Took.Seconds(), []home.RoundLine{}, []string{}, []string{}}
+	out := roundJSON{"done", r.Sites, r.Took.Seconds(), []ledger.RoundLine{}, []string{}, []string{}}
 	if r.Another {
 		out.Outcome = "busy"
 	}
 	for _, l := range r.Lines {
 		out.Lines = append(
 			out.Lines,
-			home.RoundLine{Address: l.Site.Address, What: l.What, Detail: screen.Spelled(l.Detail)},
+			ledger.RoundLine{Address: l.Site.Address, What: l.What, Detail: screen.Spelled(l.Detail)},
 		)
 	}
 	for _, err := range r.Unseen {
@@ -98,6 +98,11 @@ func (a *app) makeRound(ctx context.Context, s *core.Core, r rounds.Request) err
 	came, err := rounds.Go(ctx, s.Desk, r, shows)
 	if err != nil {
 		return err
+	}
+	if came.Another && a.world.order != 0 {
+		f := fault.New(fault.Decision, "another round is at work there", r.Account, "")
+		f.Busy = true
+		return f
 	}
 	if a.json {
 		if err := a.streams.WriteJSON(newRoundJSON(came)); err != nil {
@@ -162,12 +167,13 @@ func (a *app) timer(every string) (accounts.Timer, error) {
 
 // statusJSON is how it stands with rounds.
 type statusJSON struct {
-	On      bool             `json:"on"`
-	Line    string           `json:"line,omitempty"` // of the crontab
-	At      *time.Time       `json:"last_at,omitempty"`
-	Seconds float64          `json:"last_seconds"`
-	DidAt   *time.Time       `json:"did_at,omitempty"` // when one did anything last
-	Did     []home.RoundLine `json:"did"`
+	On      bool               `json:"on"`
+	Line    string             `json:"line,omitempty"` // of the crontab
+	At      *time.Time         `json:"last_at,omitempty"`
+	Seconds float64            `json:"last_seconds"`
+	DidAt   *time.Time         `json:"did_at,omitempty"` // when one did anything last
+	Who     string             `json:"did_by,omitempty"`
+	Did     []ledger.RoundLine `json:"did"`
 }
 
 func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
@@ -180,12 +186,16 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 		return err
 	}
 	line, crontabErr := s.Accounts.RoundsLine(ctx, t)
-	out := statusJSON{On: line != "", Line: line, Seconds: kept.Seconds, Did: append([]home.RoundLine{}, kept.Lines...)}
+	did, err := s.Book.Ledger.Rounds(ctx)
+	if err != nil {
+		return err
+	}
+	out := statusJSON{On: line != "", Line: line, Seconds: kept.Seconds, Did: []ledger.RoundLine{}}
 	if !kept.At.IsZero() {
 		out.At = &kept.At
 	}
-	if !kept.LinesAt.IsZero() {
-		out.DidAt = &kept.LinesAt
+	if len(did) > 0 {
+		out.DidAt, out.Who, out.Did = &did[0].At, did[0].Who, did[0].Lines
 	}
 	if a.json {
 		return a.streams.WriteJSON(out)
@@ -199,6 +209,6 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 	default:
 		a.streams.Print("No rounds are made by themselves. To have them made: tivset rounds on")
 	}
-	a.streams.LastRounds(kept)
+	a.streams.LastRounds(kept, did)
 	return nil
 }

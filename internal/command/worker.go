@@ -18,6 +18,7 @@ import (
 	"tivset/internal/records/job"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
+	"tivset/internal/screen"
 	"tivset/internal/site"
 )
 
@@ -104,6 +105,11 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 		return a.answer(ctx, words, number, o.Who)
 	}
 	w.End = func(ctx context.Context, number int64) (bool, error) { return a.endOf(ctx, number) }
+	w.Stuck = func(number int64, err error) {
+		f := fault.Of(err)
+		a.streams.Note(fmt.Sprintf("number %d, of a worker that is gone, cannot be ended now, and is tried again: %s. %s",
+			number, f.Error(), screen.Spelled(f.Remedy)))
+	}
 	var once sync.Once
 	w.Gone = func() { once.Do(func() { a.gone(w.Lease) }) }
 	w.Told = func(what string, number int64, o queue.Order) { a.streams.Say("%s %s", what, orderName(number, o)) }
@@ -138,6 +144,8 @@ func (a *app) endOf(ctx context.Context, number int64) (done bool, err error) {
 		return false, err
 	}
 	defer close()
+	// whoever gave the order wanted the site changed by it; what is put back over is kept first
+	s.Desk.Agree = func(context.Context, string) error { return nil }
 	jobs, err := s.Book.Ledger.Jobs(ctx)
 	if err != nil {
 		return false, err

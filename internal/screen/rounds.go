@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tivset/internal/records/home"
+	"tivset/internal/records/ledger"
 	"tivset/internal/work/rehearse"
 	"tivset/internal/work/rounds"
 )
@@ -57,21 +58,22 @@ func (s *Streams) roundText(address, text string, indent int) string {
 	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
 }
 
-// LastRounds says what the last rounds did.
-func (s *Streams) LastRounds(r home.Rounds) {
-	if r.At.IsZero() {
-		s.Print("None was made yet.")
-		return
-	}
+// LastRounds says when this machine made its last round, and what the last one did that did
+// anything, on whichever machine.
+func (s *Streams) LastRounds(r home.Rounds, did []ledger.Round) {
 	const moment = "2 January 2006, 15:04"
-	s.Print("The last one was made on %s and took %.1f s.", r.At.Local().Format(moment), r.Seconds)
-	if len(r.Lines) == 0 {
+	if r.At.IsZero() {
+		s.Print("None was made yet here.")
+	} else {
+		s.Print("The last one was made on %s and took %.1f s.", r.At.Local().Format(moment), r.Seconds)
+	}
+	if len(did) == 0 {
 		return
 	}
-	if !r.LinesAt.Equal(r.At) {
-		s.Print("It had nothing to do. That of %s had:", r.LinesAt.Local().Format(moment))
+	if last := did[0]; !last.At.Equal(r.At) {
+		s.Print("The last that had something to do was made on %s, by %s:", last.At.Local().Format(moment), last.Who)
 	}
-	for _, l := range r.Lines {
+	for _, l := range did[0].Lines {
 		s.Print("  %-10s %s", l.What, s.roundText(l.Address, l.Detail, 13))
 	}
 }

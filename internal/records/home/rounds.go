@@ -12,22 +12,15 @@ import (
 	"github.com/google/renameio/v2"
 )
 
-// Rounds is what is kept of the rounds of this machine.
+// Rounds is what this machine keeps of its rounds; what they did is in the ledger.
 type Rounds struct {
-	At      time.Time                       `json:"at"`              // when the last one began
-	Seconds float64                         `json:"seconds"`         // how long it took
-	Looked  time.Time                       `json:"looked_up"`       // when it was last looked up what is newer
-	Lines   []RoundLine                     `json:"lines"`           // what the last one that did anything did …
-	LinesAt time.Time                       `json:"lines_at"`        // … and when
-	Told    map[string]map[string]time.Time `json:"told,omitempty"`  // by address and trouble: when it was told of last
-	Asked   bool                            `json:"asked,omitempty"` // the owner was asked whether there are to be rounds
-}
+	At      time.Time `json:"at"`              // when the last one began
+	Seconds float64   `json:"seconds"`         // how long it took
+	Looked  time.Time `json:"looked_up"`       // when it was last looked up what is newer
+	Asked   bool      `json:"asked,omitempty"` // the owner was asked whether there are to be rounds
 
-// RoundLine is something that a round did at a site, or met.
-type RoundLine struct {
-	Address string `json:"address"`
-	What    string `json:"what"` // updated, backed up, checked, trouble, waits, due
-	Detail  string `json:"detail"`
+	// What older releases kept here, by address and trouble: when it was told of last.
+	Told map[string]map[string]time.Time `json:"told,omitempty"`
 }
 
 func (h Home) roundsFile() string { return filepath.Join(h.State, "rounds.json") }

@@ -56,6 +56,22 @@ type Ledger interface {
 	// DropRedirect forgets a redirect; none there is fine.
 	DropRedirect(ctx context.Context, address string) error
 
+	// Rounds lists the rounds that did anything, newest first, of the last RoundsFor days.
+	Rounds(ctx context.Context) ([]Round, error)
+
+	// PutRound keeps a round.
+	PutRound(ctx context.Context, r Round) error
+
+	// Tell notes that somebody is told of a trouble now. False where that was done less than
+	// again before, by whomever: then it is not to be told, and nothing is noted.
+	Tell(ctx context.Context, t Telling, again time.Duration) (bool, error)
+
+	// Told lists the troubles that were told of and are not over, by address.
+	Told(ctx context.Context) ([]Telling, error)
+
+	// Untell notes that troubles of a site are over, or that nobody could be told.
+	Untell(ctx context.Context, address string, troubles ...string) error
+
 	Close() error
 }
 

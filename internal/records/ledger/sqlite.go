@@ -23,7 +23,7 @@ type SQLite struct{ db *sql.DB }
 var _ Ledger = (*SQLite)(nil)
 
 // format is the version of the tables, kept in the file (PRAGMA user_version).
-const format = 3
+const format = 4
 
 // What a record says is kept as JSON, so that adding a field needs no change of
 // tables; the columns beside it are those that are looked up or sorted by.
@@ -38,6 +38,8 @@ var since = map[int]string{
 	2: "CREATE TABLE redirects (address TEXT PRIMARY KEY, record TEXT NOT NULL) STRICT, WITHOUT ROWID;",
 	3: "CREATE TABLE measures (address TEXT NOT NULL, day TEXT NOT NULL, bytes INTEGER NOT NULL, " +
 		"PRIMARY KEY (address, day)) STRICT, WITHOUT ROWID;",
+	4: "CREATE TABLE rounds (at TEXT, who TEXT, record TEXT NOT NULL, PRIMARY KEY (at, who)) STRICT, WITHOUT ROWID;" +
+		"CREATE TABLE told (address TEXT, trouble TEXT, at TEXT NOT NULL, PRIMARY KEY (address, trouble)) STRICT, WITHOUT ROWID;",
 }
 
 // Open opens the ledger in a file and makes it when it is not there.
@@ -147,23 +149,33 @@ func (l *SQLite) putSite(ctx context.Context, statement string, s Site) error {
 	if err != nil {
 		return err
 	}
+	return l.inOne(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, statement, s.Address, s.Account, string(text)); err != nil {
+			return err
+		}
+		m, is := Measured(s)
+		if !is {
+			return nil
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO measures VALUES (?, ?, ?)", m.Address, m.Day,
+			m.Bytes); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM measures WHERE address = ? AND day < date(?, ?)", m.Address, m.Day,
+			fmt.Sprintf("-%d days", MeasuredFor))
+		return err
+	})
+}
+
+// inOne does something in one transaction.
+func (l *SQLite) inOne(ctx context.Context, do func(*sql.Tx) error) error {
 	tx, err := l.db.BeginTx(ctx, nil)
 	if err != nil {
 		return told(err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	if _, err := tx.ExecContext(ctx, statement, s.Address, s.Account, string(text)); err != nil {
+	if err := do(tx); err != nil {
 		return told(err)
-	}
-	if m, is := Measured(s); is {
-		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO measures VALUES (?, ?, ?)", m.Address, m.Day,
-			m.Bytes); err != nil {
-			return told(err)
-		}
-		if _, err := tx.ExecContext(ctx, "DELETE FROM measures WHERE address = ? AND day < date(?, ?)", m.Address, m.Day,
-			fmt.Sprintf("-%d days", MeasuredFor)); err != nil {
-			return told(err)
-		}
 	}
 	return told(tx.Commit())
 }
@@ -203,35 +215,35 @@ func (l *SQLite) KeepSite(ctx context.Context, s Site) error {
 
 // Entrust implements Ledger.
 func (l *SQLite) Entrust(ctx context.Context, decided map[string]care.Care) error {
-	tx, err := l.db.BeginTx(ctx, nil)
-	if err != nil {
-		return told(err)
-	}
-	defer func() { _ = tx.Rollback() }()
-	for address, c := range decided {
-		text, err := json.Marshal(c)
-		if err != nil {
-			return err
+	return l.inOne(ctx, func(tx *sql.Tx) error {
+		for address, c := range decided {
+			text, err := json.Marshal(c)
+			if err != nil {
+				return err
+			}
+			done, err := tx.ExecContext(ctx, "UPDATE sites SET record = json_set(record, '$.care', json(?)) WHERE address = ?",
+				string(text), address)
+			if err != nil {
+				return err
+			}
+			if n, err := done.RowsAffected(); err != nil || n == 0 {
+				return errors.Join(fmt.Errorf("no site is recorded at %s: %w", address, fs.ErrNotExist), err)
+			}
 		}
-		done, err := tx.ExecContext(ctx, "UPDATE sites SET record = json_set(record, '$.care', json(?)) WHERE address = ?",
-			string(text), address)
-		if err != nil {
-			return told(err)
-		}
-		if n, err := done.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(fmt.Errorf("no site is recorded at %s: %w", address, fs.ErrNotExist), err)
-		}
-	}
-	return told(tx.Commit())
+		return nil
+	})
 }
 
 // DropSite implements Ledger.
 func (l *SQLite) DropSite(ctx context.Context, address string) error {
-	_, err := l.db.ExecContext(ctx, "DELETE FROM sites WHERE address = ?", address)
-	if err == nil {
-		_, err = l.db.ExecContext(ctx, "DELETE FROM measures WHERE address = ?", address)
-	}
-	return err
+	return l.inOne(ctx, func(tx *sql.Tx) error {
+		for _, table := range []string{"sites", "measures", "told"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE address = ?", address); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Redirects implements Ledger.
@@ -258,7 +270,7 @@ func (l *SQLite) Jobs(ctx context.Context) ([]Job, error) {
 // PutJob implements Ledger.
 func (l *SQLite) PutJob(ctx context.Context, j Job) error {
 	return l.put(ctx, "INSERT OR REPLACE INTO jobs (id, started, record) VALUES (?, ?, ?)", j, j.ID,
-		j.Started.UTC().Format("2006-01-02T15:04:05.000000000Z"))
+		Moment(j.Started))
 }
 
 func (l *SQLite) put(ctx context.Context, statement string, record any, columns ...any) error {

@@ -2,6 +2,7 @@ package queue_test
 
 import (
 	"context"
+	"errors"
 	"net/url"
 	"sync/atomic"
 	"testing"
@@ -65,7 +66,7 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 				close(took)
 				time.Sleep(time.Minute) // a step that takes long
 				return queue.Result{}, 0
-			}, End: func(context.Context, int64) (bool, error) { return false, nil }})
+			}, End: func(context.Context, int64) (bool, error) { return false, nil }, Stuck: func(int64, error) {}})
 	}()
 	n, err := near.Put(ctx, queue.Order{What: "update", At: "a"}, 2)
 	require.NoError(t, err)
@@ -95,6 +96,47 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 		return err == nil && o.State == "done"
 	}, 20*time.Second, 50*time.Millisecond)
 	assert.EqualValues(t, 1, calls.Load())
+	stop()
+	require.NoError(t, <-done)
+}
+
+// An order that cannot be taken over now, for its account does not answer, is in no other's
+// way, and is tried again.
+func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	l := begun(t, at)
+	q := queueOf(t, l)
+	var numbers []int64
+	for _, at := range []string{"a", "b"} {
+		n, err := q.Put(ctx, queue.Order{What: "update", At: at}, 2)
+		require.NoError(t, err)
+		numbers = append(numbers, n)
+	}
+	_, err := l.Pool().Exec(ctx, "UPDATE river_job SET state = 'running', attempted_by = '{gone}', attempted_at = now()")
+	require.NoError(t, err)
+	var tried, stuck atomic.Int32
+	within, stop := context.WithCancel(ctx)
+	done := make(chan error, 1)
+	go func() {
+		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: time.Second, Gone: func() {},
+			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) { return queue.Result{}, 0 },
+			End: func(_ context.Context, number int64) (bool, error) {
+				if number == numbers[0] && tried.Add(1) < 3 {
+					return false, errors.New("no answer")
+				}
+				return false, nil
+			}, Stuck: func(int64, error) { stuck.Add(1) }})
+	}()
+	state := func(n int64) string {
+		o, err := q.Get(ctx, n)
+		require.NoError(t, err)
+		return o.State
+	}
+	require.Eventually(t, func() bool { return state(numbers[1]) == "done" }, 10*time.Second, 50*time.Millisecond)
+	assert.Equal(t, "running", state(numbers[0]))
+	require.Eventually(t, func() bool { return state(numbers[0]) == "done" }, 20*time.Second, 50*time.Millisecond)
+	assert.EqualValues(t, 2, stuck.Load())
 	stop()
 	require.NoError(t, <-done)
 }

@@ -2,6 +2,8 @@ package queue
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"strconv"
 	"sync/atomic"
 	"time"
@@ -32,6 +34,10 @@ type Worker struct {
 	// reach the database: others have what it had, or will. It must end what it is at, and not
 	// say how that ended. It does not come back.
 	Gone func()
+
+	// Stuck hears that an order of a worker that is gone could not be taken over. It is tried
+	// again.
+	Stuck func(number int64, err error)
 
 	// Told hears what goes on; may be nil.
 	Told func(what string, number int64, o Order)
@@ -173,38 +179,42 @@ func (w *Worker) alive() bool {
 	return !w.lost.Load()
 }
 
-// watches looks for orders whose workers are gone.
+// watches looks for orders whose workers are gone. One that cannot be taken over now, such as
+// one whose account does not answer, is tried again later, and is in no other's way.
 func (w *Worker) watches(ctx context.Context) {
+	failed := map[int64]time.Time{}
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(w.Lease / 6):
 		}
+		maps.DeleteFunc(failed, func(_ int64, at time.Time) bool { return time.Since(at) > 2*w.Lease })
 		for {
-			took, err := w.takeOver(ctx)
-			if err != nil || !took {
+			id, err := w.takeOver(ctx, slices.Collect(maps.Keys(failed)))
+			if id == 0 {
 				break
+			}
+			if err != nil {
+				failed[id] = time.Now()
+				w.Stuck(id, err)
 			}
 		}
 	}
 }
 
 // dead is an order that is said to run, whose worker gives no sign of life.
-const dead = `SELECT id FROM river_job WHERE state = 'running' AND kind = 'order' AND NOT EXISTS (
+const dead = `SELECT id FROM river_job WHERE state = 'running' AND kind = 'order' AND NOT id = ANY($2) AND NOT EXISTS (
 	SELECT FROM workers WHERE workers.id = attempted_by[array_upper(attempted_by, 1)] AND
 	seen > now() - make_interval(secs => $1)) ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED`
 
 // takeOver ends what one worker that is gone had begun, and puts its order back on the queue,
-// or notes that it is done. Of several workers one does.
-func (w *Worker) takeOver(ctx context.Context) (took bool, err error) {
+// or notes that it is done. Of several workers one does. Without one there is no number.
+func (w *Worker) takeOver(ctx context.Context, but []int64) (id int64, err error) {
 	err = pgx.BeginFunc(ctx, w.queue.team.Pool(), func(tx pgx.Tx) error {
-		var id int64
-		err := tx.QueryRow(ctx, dead, w.Lease.Seconds()).Scan(&id)
-		if err != nil {
+		if err := tx.QueryRow(ctx, dead, w.Lease.Seconds(), but).Scan(&id); err != nil {
 			return err
 		}
-		took = true
 		done, err := w.End(ctx, id)
 		if err != nil {
 			return err
@@ -218,7 +228,7 @@ func (w *Worker) takeOver(ctx context.Context) (took bool, err error) {
 		_, err = tx.Exec(ctx, state, id)
 		return err
 	})
-	return took && err == nil, err
+	return id, err
 }
 
 func number(id int64) string { return strconv.FormatInt(id, 10) }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -103,11 +102,12 @@ func (t *Team) Entrust(ctx context.Context, decided map[string]care.Care) error 
 // DropSite implements ledger.Ledger.
 func (t *Team) DropSite(ctx context.Context, address string) error {
 	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "DELETE FROM measures WHERE address = $1", address)
-		if err == nil {
-			_, err = tx.Exec(ctx, "DELETE FROM sites WHERE address = $1", address)
+		for _, table := range []string{"sites", "measures", "told"} {
+			if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE address = $1", address); err != nil {
+				return err
+			}
 		}
-		return err
+		return nil
 	})
 }
 
@@ -159,11 +159,8 @@ func (t *Team) PutJob(ctx context.Context, j ledger.Job) error {
 	if err != nil {
 		return err
 	}
-	return t.exec(ctx, putJob, j.ID, moment(j.Started), text)
+	return t.exec(ctx, putJob, j.ID, ledger.Moment(j.Started), text)
 }
-
-// moment is a time as jobs are sorted by.
-func moment(at time.Time) string { return at.UTC().Format("2006-01-02T15:04:05.000000000Z") }
 
 func (t *Team) exec(ctx context.Context, statement string, args ...any) error {
 	return t.do(ctx, func(ctx context.Context) error {

@@ -36,6 +36,8 @@ type Belongings struct {
 	Jobs      []ledger.Job
 	Redirects []ledger.Redirect
 	Measures  []ledger.Measure
+	Rounds    []ledger.Round
+	Told      []ledger.Telling
 	Accounts  map[string][]byte
 	Secrets   map[string]secret.Text
 	Journals  map[string][][]byte
@@ -54,6 +56,8 @@ func (p Place) Read(ctx context.Context) (*Belongings, error) {
 	read(func() (err error) { b.Jobs, err = p.Ledger.Jobs(ctx); return err })
 	read(func() (err error) { b.Redirects, err = p.Ledger.Redirects(ctx); return err })
 	read(func() (err error) { b.Measures, err = p.Ledger.Measures(ctx); return err })
+	read(func() (err error) { b.Rounds, err = p.Ledger.Rounds(ctx); return err })
+	read(func() (err error) { b.Told, err = p.Ledger.Told(ctx); return err })
 	read(func() (err error) { b.Secrets, err = p.Vault.All(); return err })
 	read(func() error { return p.accounts(b) })
 	read(func() error { return p.journals(b) })
@@ -132,7 +136,7 @@ func (b *Belongings) bring(ctx context.Context, tx pgx.Tx, key string, checksums
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, putJob, j.ID, moment(j.Started), text); err != nil {
+		if _, err := tx.Exec(ctx, putJob, j.ID, ledger.Moment(j.Started), text); err != nil {
 			return err
 		}
 	}
@@ -142,6 +146,17 @@ func (b *Belongings) bring(ctx context.Context, tx pgx.Tx, key string, checksums
 			return err
 		}
 		if _, err := tx.Exec(ctx, putRedirect, r.Address, text); err != nil {
+			return err
+		}
+	}
+	for _, r := range b.Rounds {
+		if err := putRound(ctx, tx, r); err != nil {
+			return err
+		}
+	}
+	for _, one := range b.Told {
+		if _, err := tx.Exec(ctx, tell, one.Address, one.Trouble, ledger.Moment(one.At),
+			ledger.Moment(one.At)); err != nil {
 			return err
 		}
 	}
@@ -188,6 +203,16 @@ func (p Place) Write(ctx context.Context, b *Belongings) error {
 	}
 	for _, m := range b.Measures {
 		if err := p.Ledger.PutMeasure(ctx, m); err != nil {
+			return err
+		}
+	}
+	for _, r := range b.Rounds {
+		if err := p.Ledger.PutRound(ctx, r); err != nil {
+			return err
+		}
+	}
+	for _, one := range b.Told {
+		if _, err := p.Ledger.Tell(ctx, one, 0); err != nil {
 			return err
 		}
 	}

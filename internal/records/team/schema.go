@@ -11,7 +11,7 @@ import (
 )
 
 // format is the version of the tables.
-const format = 1
+const format = 2
 
 // What a record says is kept as JSON, so that adding a field needs no change of tables.
 // Addresses and times are compared byte by byte, as on every machine.
@@ -28,6 +28,13 @@ CREATE TABLE accounts (name TEXT COLLATE "C" PRIMARY KEY, file TEXT NOT NULL);
 CREATE TABLE vault (name TEXT COLLATE "C" PRIMARY KEY, sealed BYTEA NOT NULL);
 CREATE TABLE journals (id TEXT COLLATE "C", n INTEGER, line TEXT NOT NULL, PRIMARY KEY (id, n));`
 
+// since are the tables that came with a format, after those of the first.
+var since = map[int]string{
+	2: `CREATE TABLE rounds (at TEXT COLLATE "C", who TEXT COLLATE "C", record JSONB NOT NULL, PRIMARY KEY (at, who));
+CREATE TABLE told (address TEXT COLLATE "C", trouble TEXT COLLATE "C", at TEXT COLLATE "C" NOT NULL,
+	PRIMARY KEY (address, trouble));`,
+}
+
 // Found says whether a ledger is in the database, and in a form that this program knows.
 func (t *Team) Found(ctx context.Context) (bool, error) {
 	var have int
@@ -41,6 +48,9 @@ func (t *Team) Found(ctx context.Context) (bool, error) {
 		}
 		return t.pool.QueryRow(ctx, "SELECT format, to_char(moved, 'YYYY-MM-DD') FROM about").Scan(&have, &moved)
 	})
+	if err == nil && have > 0 && have < format && moved == nil {
+		err = t.upgrade(ctx)
+	}
 	switch {
 	case err != nil || have == 0:
 		return false, err
@@ -72,8 +82,35 @@ func (t *Team) make(ctx context.Context, tx pgx.Tx) error {
 	if _, err := tx.Exec(ctx, tables); err != nil {
 		return err
 	}
+	for n := 2; n <= format; n++ {
+		if _, err := tx.Exec(ctx, since[n]); err != nil {
+			return err
+		}
+	}
 	_, err := tx.Exec(ctx, "INSERT INTO about (format, made) VALUES ($1, $2)", format, t.now().UTC())
 	return err
+}
+
+// upgrade brings the tables of an older release to this one's. Of several programs one does;
+// an older one that is at work goes on, and does not know what is new.
+func (t *Team) upgrade(ctx context.Context) error {
+	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "LOCK TABLE about IN ACCESS EXCLUSIVE MODE"); err != nil {
+			return err
+		}
+		var have int
+		if err := tx.QueryRow(ctx, "SELECT format FROM about").Scan(&have); err != nil {
+			return err
+		}
+		for have < format {
+			have++
+			if _, err := tx.Exec(ctx, since[have]); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Exec(ctx, "UPDATE about SET format = $1", have)
+		return err
+	})
 }
 
 // errThere means that somebody else has begun a ledger meanwhile.

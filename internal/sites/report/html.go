@@ -13,6 +13,7 @@ var pageText string
 var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"stack": stack, "below": below, "columns": columns, "curve": curveOf, "left": left, "size": size,
 	"minute": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 UTC") },
+	"sub":    func(a, b int) int { return a - b },
 	"rows":   func(n int) int { return n * 26 },
 	"mid":    func(b bar) float64 { return b.Y + b.H/2 + 5 },
 	"after":  func(b bar) float64 { return b.X + b.W + 8 },

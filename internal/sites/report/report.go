@@ -9,7 +9,6 @@ import (
 	"slices"
 	"time"
 
-	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
 	"tivset/internal/sites"
 )
@@ -22,7 +21,7 @@ type From struct {
 	Sites    []ledger.Site
 	Jobs     []ledger.Job
 	Measures []ledger.Measure
-	Rounds   home.Rounds
+	Rounds   []ledger.Round
 	Of       string // whose sites they are: an account, a site; "" for all
 	By       string // who made it
 	Now      time.Time
@@ -43,7 +42,8 @@ type Report struct {
 	Certificates []Certificate `json:"certificates"`
 	Days         []Work        `json:"days"`
 	Jobs         []Job         `json:"jobs"`
-	Round        *Round        `json:"round,omitempty"`
+	Round        *Round        `json:"round,omitempty"` // the last one that did anything
+	Rounds       []Round       `json:"rounds"`          // of the last weeks that did anything, the newest first
 }
 
 // Site is one site of a report.
@@ -119,8 +119,9 @@ type Job struct {
 // Round is the last round that did anything.
 type Round struct {
 	At      time.Time `json:"at"`
+	Who     string    `json:"who"`
 	Seconds float64   `json:"seconds"`
-	Lines   int       `json:"lines"`
+	Lines   int       `json:"lines"` // things that were done or met, trouble too
 	Trouble int       `json:"trouble"`
 }
 
@@ -142,15 +143,38 @@ func Of(f From) *Report {
 	r.certificates(f)
 	r.space(f)
 	r.work(f)
-	if f.Of == "" && !f.Rounds.LinesAt.IsZero() {
-		r.Round = &Round{At: f.Rounds.LinesAt, Seconds: f.Rounds.Seconds, Lines: len(f.Rounds.Lines)}
-		for _, line := range f.Rounds.Lines {
+	r.rounds(f)
+	return r
+}
+
+// rounds tells of the rounds that did anything at the sites of the report.
+func (r *Report) rounds(f From) {
+	r.Rounds = []Round{}
+	of := map[string]bool{}
+	for _, x := range f.Sites {
+		of[x.Address] = true
+	}
+	for _, one := range f.Rounds {
+		if f.Now.Sub(one.At) > weeks*7*24*time.Hour {
+			continue
+		}
+		round := Round{At: one.At, Who: one.Who, Seconds: one.Seconds}
+		for _, line := range one.Lines {
+			if f.Of != "" && !of[line.Address] {
+				continue
+			}
+			round.Lines++
 			if line.What == "trouble" {
-				r.Round.Trouble++
+				round.Trouble++
 			}
 		}
+		if round.Lines > 0 {
+			r.Rounds = append(r.Rounds, round)
+		}
 	}
-	return r
+	if len(r.Rounds) > 0 {
+		r.Round = &r.Rounds[0]
+	}
 }
 
 func rank(urgent bool) int { return map[bool]int{true: 0, false: 1}[urgent] }

@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
 	"tivset/internal/sites/report"
 )
@@ -69,8 +68,11 @@ func made() report.From {
 		}
 		f.Jobs = append(f.Jobs, j)
 	}
-	f.Rounds = home.Rounds{LinesAt: now.Add(-6 * time.Hour), Seconds: 41.5, Lines: []home.RoundLine{{What: "updated"},
-		{What: "trouble"}}}
+	for _, hours := range []int{6, 30, 24 * 40} {
+		f.Rounds = append(f.Rounds, ledger.Round{At: now.Add(-time.Duration(hours) * time.Hour), Who: "bosun@office",
+			Seconds: 41.5, Lines: []ledger.RoundLine{{Address: f.Sites[0].Address, What: "updated"},
+				{Address: f.Sites[1].Address, What: "trouble"}}})
+	}
 	return f
 }
 
@@ -102,7 +104,10 @@ func TestReport(t *testing.T) {
 	assert.Len(t, r.Days, 28)
 	assert.Equal(t, 28, jobs)
 	assert.Len(t, r.Jobs, 28, "those of four weeks")
-	assert.Equal(t, 1, r.Round.Trouble)
+	assert.Equal(t, report.Round{At: f.Rounds[0].At, Who: "bosun@office", Seconds: 41.5, Lines: 2, Trouble: 1}, *r.Round)
+	assert.Len(t, r.Rounds, 2, "those of four weeks")
+	f.Of, f.Sites = "one", f.Sites[:1]
+	assert.Zero(t, report.Of(f).Rounds[0].Trouble, "of a site only what was done there")
 
 	text, err := json.Marshal(report.Of(report.From{Now: now}))
 	require.NoError(t, err)

@@ -56,7 +56,7 @@ func (o *round) update(ctx context.Context, x ledger.Site) error {
 	default:
 		o.say(Line{Site: done.Site, What: Updated, Detail: fmt.Sprintf("from %s to %s, and checked", done.From,
 			done.Site.Release), of: care.Change})
-		o.over(x, func(key string) bool { return strings.HasPrefix(key, "update ") })
+		return o.over(ctx, x, func(key string) bool { return strings.HasPrefix(key, "update ") })
 	}
 	return nil
 }
@@ -154,8 +154,7 @@ func (o *round) backup(ctx context.Context, x ledger.Site) error {
 		detail += fmt.Sprintf(", %d older dropped", n)
 	}
 	o.say(Line{Site: x, What: BackedUp, Detail: detail, of: care.Routine})
-	o.over(x, func(key string) bool { return key == "backup" })
-	return nil
+	return o.over(ctx, x, func(key string) bool { return key == "backup" })
 }
 
 // madeElsewhere says whether another machine has made the backup that is due: both work on
@@ -175,26 +174,27 @@ func (o *round) madeElsewhere(ctx context.Context, x ledger.Site, often time.Dur
 }
 
 // reminders tells of what no check finds, once a week: a release that gets no more fixes.
-func (o *round) reminders(x ledger.Site) {
+func (o *round) reminders(ctx context.Context, x ledger.Site) error {
 	if o.request.Dry {
-		return
+		return nil
 	}
 	k := o.kit(x.App)
 	if k == nil {
-		return
+		return nil
 	}
 	of := k.Find(x.Release)
 	if of == nil || of.Fixes == "" {
-		return
+		return nil
 	}
 	until, err := time.Parse(time.DateOnly, of.Fixes)
-	if err != nil || o.desk.Now().Before(until) || o.toldLately(x.Address, "support") {
-		return
+	if err != nil || o.desk.Now().Before(until) {
+		return nil //nolint:nilerr // nobody knows until when
 	}
 	l := Line{Site: x, What: Trouble, Detail: fmt.Sprintf("release %s has got no fixes since %s", x.Release, of.Fixes),
 		Remedy: "Bring it to a newer one: " + fault.Call("update", x.Address), of: care.Trouble, key: "support"}
-	o.say(l)
-	o.one.Lock()
-	defer o.one.Unlock()
-	o.reminded = append(o.reminded, l) // whether or not somebody is mailed: it is no news every hour
+	// whether or not somebody is mailed: it is no news every hour
+	if l.noted, err = o.note(ctx, l); err == nil && l.noted {
+		o.say(l)
+	}
+	return err
 }

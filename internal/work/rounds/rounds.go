@@ -5,6 +5,7 @@ package rounds
 import (
 	"cmp"
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -35,11 +36,12 @@ type Request struct {
 // Line is something that was done at a site, or met.
 type Line struct {
 	Site   ledger.Site
-	What   string // see home.RoundLine
+	What   string // see ledger.RoundLine
 	Detail string
 	Remedy string
 	of     int    // whom it concerns, as care has it
 	key    string // of a trouble: the same one again is not told each time
+	noted  bool   // it is noted already that it is told of
 }
 
 // Round is what a round came to.
@@ -48,7 +50,7 @@ type Round struct {
 	Lines   []Line
 	Unseen  []error // what could not be looked up
 	Unsent  []error // mails that could not be sent
-	Another bool    // another round of this machine is under way: this one did nothing
+	Another bool    // another round is under way, and did what this one was to do
 	Took    time.Duration
 }
 
@@ -83,45 +85,82 @@ type round struct {
 	one   sync.Mutex
 	out   *Round
 	shows func(Line)
+	busy  int // accounts at which another round is at work
 
-	kits     map[string]*kit.Kit
-	reminded []Line // what was told of though nothing happened
+	kits map[string]*kit.Kit
+	told map[string][]string // by address: the troubles that somebody knows of
 }
 
 // Go makes a round. Shows, which may be nil, is called with each line as it comes.
 func Go(ctx context.Context, d *work.Desk, r Request, shows func(Line)) (*Round, error) {
-	out := &Round{}
-	done, err := d.Book.Home.Alone("rounds")
-	if err != nil {
-		return nil, err
-	}
-	if done == nil {
-		out.Another = true
-		return out, nil
+	o := &round{desk: d, request: r, out: &Round{}, shows: shows, kits: map[string]*kit.Kit{}}
+	done, err := o.alone()
+	if err != nil || done == nil {
+		o.out.Another = done == nil
+		return o.out, err
 	}
 	defer done()
-	o := &round{desk: d, request: r, out: out, shows: shows, kits: map[string]*kit.Kit{}}
-	if o.kept, err = d.Book.Home.Rounds(); err != nil {
-		o.kept = home.Rounds{} // what cannot be read costs a mail too many
+	if err := o.remember(ctx); err != nil {
+		return nil, err
 	}
 	begun := d.Now()
 	if err := o.all(ctx); err != nil {
 		return nil, err
 	}
-	out.Took = d.Now().Sub(begun)
-	if r.Dry {
-		return out, nil
+	o.out.Took = d.Now().Sub(begun)
+	if r.Dry || o.out.Another {
+		return o.out, nil
 	}
 	o.tell(ctx)
-	o.told(o.reminded)
-	o.kept.At, o.kept.Seconds = begun.UTC(), out.Took.Seconds()
-	if len(out.Lines) > 0 {
-		o.kept.LinesAt, o.kept.Lines = begun.UTC(), nil
-		for _, l := range out.Lines {
-			o.kept.Lines = append(o.kept.Lines, home.RoundLine{Address: l.Site.Address, What: l.What, Detail: l.Detail})
+	o.kept.At, o.kept.Seconds = begun.UTC(), o.out.Took.Seconds()
+	return o.out, errors.Join(o.keep(context.WithoutCancel(ctx), begun), d.Book.Home.KeepRounds(o.kept))
+}
+
+// sole is a ledger that holds off other machines.
+type sole interface {
+	Sole(ctx context.Context, what string) (done func(), err error)
+}
+
+// alone holds off other rounds of this machine. Where several machines share the ledger, they
+// are held off from each account in turn instead: see account.
+func (o *round) alone() (done func(), err error) {
+	if _, shared := o.desk.Book.Ledger.(sole); shared {
+		return func() {}, nil
+	}
+	return o.desk.Book.Home.Alone("rounds")
+}
+
+// remember reads what earlier rounds have left.
+func (o *round) remember(ctx context.Context) (err error) {
+	if o.kept, err = o.desk.Book.Home.Rounds(); err != nil {
+		o.kept = home.Rounds{} // what cannot be read costs a mail too many
+	}
+	for address, troubles := range o.kept.Told {
+		for trouble, at := range troubles {
+			t := ledger.Telling{Address: address, Trouble: trouble, At: at}
+			if _, err := o.desk.Book.Ledger.Tell(ctx, t, 0); err != nil {
+				return err
+			}
 		}
 	}
-	return out, d.Book.Home.KeepRounds(o.kept)
+	o.kept.Told, o.told = nil, map[string][]string{}
+	all, err := o.desk.Book.Ledger.Told(ctx)
+	for _, t := range all {
+		o.told[t.Address] = append(o.told[t.Address], t.Trouble)
+	}
+	return err
+}
+
+// keep records what the round did, if it did anything.
+func (o *round) keep(ctx context.Context, begun time.Time) error {
+	if len(o.out.Lines) == 0 {
+		return nil
+	}
+	r := ledger.Round{At: begun.UTC(), Who: o.desk.Who, Seconds: o.out.Took.Seconds()}
+	for _, l := range o.out.Lines {
+		r.Lines = append(r.Lines, ledger.RoundLine{Address: l.Site.Address, What: l.What, Detail: l.Detail})
+	}
+	return o.desk.Book.Ledger.PutRound(ctx, r)
 }
 
 // all works on the accounts side by side, and on the sites of each in turn.
@@ -152,12 +191,31 @@ func (o *round) all(ctx context.Context) error {
 		group.Go(func() error { return o.account(ctx, name, of[name]) })
 	}
 	err = group.Wait()
+	o.out.Another = len(of) > 0 && o.busy == len(of)
 	slices.SortStableFunc(o.out.Lines, func(a, b Line) int { return cmp.Compare(a.Site.Address, b.Site.Address) })
 	return err
 }
 
-// account works on the sites of one account, in turn.
+// account works on the sites of one account, in turn, unless a round on another machine does.
 func (o *round) account(ctx context.Context, name string, sites []ledger.Site) error {
+	if shared, is := o.desk.Book.Ledger.(sole); is && !o.request.Dry {
+		done, err := shared.Sole(ctx, "rounds "+name)
+		if err != nil {
+			return err
+		}
+		if done == nil {
+			o.one.Lock()
+			defer o.one.Unlock()
+			o.busy++
+			return nil
+		}
+		defer done()
+		for i, x := range sites { // what the other one has done meanwhile is not due any more
+			if sites[i], err = o.desk.Book.Find(ctx, x.Address); err != nil {
+				sites[i] = ledger.Site{Address: x.Address, Gone: check.All}
+			}
+		}
+	}
 	if slices.ContainsFunc(sites, func(x ledger.Site) bool { return site.IsRehearsal(x.Address) }) && !o.request.Dry {
 		if err := rehearse.Sweep(ctx, o.desk, name); err != nil {
 			o.troubled(sites[0], "rehearsal", err)
@@ -167,30 +225,37 @@ func (o *round) account(ctx context.Context, name string, sites []ledger.Site) e
 		if site.IsRehearsal(x.Address) || x.Gone != "" {
 			continue
 		}
-		for _, one := range []errand{{o.updateDue, o.update}, {o.backupDue, o.backup}, {o.checkDue, o.check}} {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			what := one.due(x)
-			if what == "" {
-				continue
-			}
-			if o.request.Dry {
-				o.say(Line{Site: x, What: IsDue, Detail: what})
-				continue
-			}
-			if err := one.run(ctx, x); err != nil {
-				return err
-			}
-			now, err := o.desk.Book.Find(ctx, x.Address)
-			if err != nil {
-				break // it was taken out meanwhile
-			}
-			x = now
+		if err := o.site(ctx, x); err != nil {
+			return err
 		}
-		o.reminders(x)
 	}
 	return nil
+}
+
+// site does what is due at one site.
+func (o *round) site(ctx context.Context, x ledger.Site) error {
+	for _, one := range []errand{{o.updateDue, o.update}, {o.backupDue, o.backup}, {o.checkDue, o.check}} {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		what := one.due(x)
+		if what == "" {
+			continue
+		}
+		if o.request.Dry {
+			o.say(Line{Site: x, What: IsDue, Detail: what})
+			continue
+		}
+		if err := one.run(ctx, x); err != nil {
+			return err
+		}
+		now, err := o.desk.Book.Find(ctx, x.Address)
+		if err != nil {
+			break // it was taken out meanwhile
+		}
+		x = now
+	}
+	return o.reminders(ctx, x)
 }
 
 // errand is something that a round does: what of it is due at a site, in words, "" for
@@ -243,12 +308,11 @@ func (o *round) check(ctx context.Context, x ledger.Site) error {
 		o.troubled(x, "check", err)
 		return nil
 	}
-	o.found(x, found)
-	return nil
+	return o.found(ctx, x, found)
 }
 
 // found tells of what a check found; a trouble that is over is forgotten.
-func (o *round) found(x ledger.Site, found check.Examined) {
+func (o *round) found(ctx context.Context, x ledger.Site, found check.Examined) error {
 	fine := map[string]bool{"check": true}
 	for _, c := range found.Checks {
 		if c.OK {
@@ -263,7 +327,7 @@ func (o *round) found(x ledger.Site, found check.Examined) {
 	if found.OK {
 		o.say(Line{Site: x, What: Checked, Detail: "all is well", of: care.Routine})
 	}
-	o.over(x, func(key string) bool { return fine[key] })
+	return o.over(ctx, x, func(key string) bool { return fine[key] })
 }
 
 // refused says whether this round has told of an update of a site that was not made.
@@ -276,10 +340,19 @@ func (o *round) refused(address string) bool {
 }
 
 // over forgets troubles of a site that are no more.
-func (o *round) over(x ledger.Site, is func(key string) bool) {
+func (o *round) over(ctx context.Context, x ledger.Site, is func(key string) bool) error {
 	o.one.Lock()
-	defer o.one.Unlock()
-	maps.DeleteFunc(o.kept.Told[x.Address], func(key string, _ time.Time) bool { return is(key) })
+	var gone []string
+	for _, key := range o.told[x.Address] {
+		if is(key) {
+			gone = append(gone, key)
+		}
+	}
+	o.one.Unlock()
+	if len(gone) == 0 {
+		return nil
+	}
+	return o.desk.Book.Ledger.Untell(context.WithoutCancel(ctx), x.Address, gone...)
 }
 
 // age is for how long something has not been done.

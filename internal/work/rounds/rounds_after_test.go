@@ -20,6 +20,7 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/sites"
+	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/rounds"
@@ -37,7 +38,11 @@ type owned struct {
 // owners begins at half past two at night, the hour of the usual care, two days after
 // whatever is installed now.
 func owners(t *testing.T) *owned {
-	o := &owned{World: sitetest.Demo(t)}
+	return ownerOf(sitetest.Demo(t))
+}
+
+func ownerOf(w *sitetest.World) *owned {
+	o := &owned{World: w}
 	now := time.Now()
 	o.at = time.Date(now.Year(), now.Month(), now.Day()+2, 2, 30, 0, 0, time.Local)
 	o.Desk.SendMail = func(_ context.Context, _ string, m mail.Message) error {
@@ -45,6 +50,8 @@ func owners(t *testing.T) *owned {
 			return errors.New("no answer")
 		}
 		m.Text = screen.Spelled(m.Text)
+		o.one.Lock()
+		defer o.one.Unlock()
 		o.mails = append(o.mails, m)
 		return nil
 	}
@@ -121,10 +128,11 @@ func TestANight(t *testing.T) {
 		assert.Empty(t, lines)
 	}
 	assert.Len(t, o.mails, 2)
-	kept, err := o.Home.Rounds()
+	did, err := o.Book.Ledger.Rounds(context.Background())
 	require.NoError(t, err)
-	assert.True(t, kept.LinesAt.Before(kept.At))
-	assert.NotEmpty(t, kept.Lines)
+	require.Len(t, did, 1)
+	assert.True(t, did[0].At.Before(o.kept().At))
+	assert.Len(t, did[0].Lines, 5)
 	for _, address := range []string{"journal", "help", "pictures"} {
 		sitetest.Examined(t, o.World, o.find(address).Address)
 	}
@@ -328,4 +336,76 @@ func TestTheOwnerDecidesOtherwiseMeanwhile(t *testing.T) {
 	_, lines := o.round(rounds.Request{})
 	assert.NotContains(t, lines, "updated journal")
 	assert.Equal(t, "1.3.2", o.find("journal").Release)
+}
+
+// Two machines of a team make rounds at the same time: what is due is done once, and each
+// trouble is told once, by one of them; also when it lasts.
+func TestTwoMachinesMakeRounds(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	w := sitetest.Demo(t)
+	sitetest.OnTeam(t, w, at)
+	machines := []*owned{ownerOf(w), ownerOf(sitetest.Another(t, w, at))}
+	o := machines[0]
+	for n, kit := range []string{"inkreach", "quaybench", "inkreach", "helmroom"} {
+		_, err := o.Install(sitetest.Request(kit, fmt.Sprintf("lockside.localhost/s%d", n)))
+		require.NoError(t, err)
+	}
+	_, err := o.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
+	require.NoError(t, err)
+	o.entrust("journal", map[string]string{"takes": "breaking", "waits": "0d", "tells": "nobody"})
+	broken := o.find("s1")
+	o.Query(broken, "DROP TABLE {tables}threads")
+	for _, m := range machines {
+		m.begin()
+	}
+	both := func() (lines []string, mails int) {
+		var wait sync.WaitGroup
+		var one sync.Mutex
+		for _, m := range machines {
+			wait.Go(func() {
+				_, its := m.round(rounds.Request{Now: true})
+				one.Lock()
+				defer one.Unlock()
+				lines = append(lines, its...)
+				mails += len(m.mails)
+				m.mails = nil
+			})
+		}
+		wait.Wait()
+		return lines, mails
+	}
+	lines, mails := both()
+	for _, name := range []string{"s0", "s2", "s3"} {
+		for _, what := range []string{"backed up ", "checked "} {
+			assert.Equal(t, 1, count(lines, what+name), "%s%s: %v", what, name, lines)
+		}
+	}
+	assert.Equal(t, 1, count(lines, "updated journal"), "%v", lines)
+	assert.NotZero(t, count(lines, "trouble s1"))
+	assert.Equal(t, 1, mails)
+	for range 3 {
+		for _, m := range machines {
+			m.later(25 * time.Hour)
+		}
+		_, mails = both()
+		assert.Zero(t, mails, "it is known")
+	}
+	for _, m := range machines {
+		m.later(6 * 24 * time.Hour)
+	}
+	_, mails = both()
+	assert.Equal(t, 1, mails, "it lasts")
+	did, err := machines[1].Book.Ledger.Rounds(context.Background())
+	require.NoError(t, err)
+	assert.NotEmpty(t, did)
+}
+
+func count(lines []string, one string) (n int) {
+	for _, l := range lines {
+		if l == one {
+			n++
+		}
+	}
+	return n
 }

@@ -2,6 +2,7 @@ package rounds
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -12,6 +13,7 @@ import (
 
 	"tivset/internal/answer/care"
 	"tivset/internal/mail"
+	"tivset/internal/records/ledger"
 )
 
 // letter is one mail: to one person, through one account's server.
@@ -20,8 +22,8 @@ type letter struct {
 	lines            []Line
 }
 
-// tell mails what concerns whom. A trouble that lasts is told again after a week; what
-// could not be sent counts as not told.
+// tell mails what concerns whom. A trouble that lasts is told again after a week, by whichever
+// machine; what could not be sent counts as not told.
 func (o *round) tell(ctx context.Context) {
 	letters := map[string]*letter{}
 	for _, l := range o.out.Lines {
@@ -30,8 +32,17 @@ func (o *round) tell(ctx context.Context) {
 			continue
 		}
 		to := l.Site.Care.Told(l.of, l.Site.Admin.Email)
-		if to == "" || l.of == care.Trouble && o.toldLately(l.Site.Address, l.key) {
+		if to == "" {
 			continue
+		}
+		if l.of == care.Trouble && !l.noted {
+			mine, err := o.note(ctx, l)
+			if err != nil {
+				o.out.Unsent = append(o.out.Unsent, err)
+			}
+			if !mine {
+				continue
+			}
 		}
 		key := a.Mail.Server + " " + to
 		if letters[key] == nil {
@@ -44,39 +55,46 @@ func (o *round) tell(ctx context.Context) {
 		err := o.desk.SendMail(ctx, l.server, mail.Message{From: l.from, To: l.to, Subject: l.subject(), Text: l.text(
 			o.desk.Now().Local(), o.desk.Who)})
 		if err != nil {
-			o.out.Unsent = append(o.out.Unsent, fmt.Errorf("the mail to %s could not be sent: %w", l.to, err))
-			continue
+			err = fmt.Errorf("the mail to %s could not be sent: %w", l.to, err)
+			o.out.Unsent = append(o.out.Unsent, errors.Join(err, o.forget(context.WithoutCancel(ctx), l.lines)))
 		}
-		o.told(l.lines)
 	}
 }
 
-func (o *round) toldLately(address, key string) bool {
-	o.one.Lock()
-	defer o.one.Unlock()
-	at, told := o.kept.Told[address][key]
-	return told && o.desk.Now().Sub(at) < again
+// notes are the troubles that are noted with a line: tomorrow's check is to find the same as
+// an update that was not made.
+func (l Line) notes() []string {
+	if strings.HasPrefix(l.key, "update ") {
+		return []string{l.key, "check updates"}
+	}
+	return []string{l.key}
 }
 
-// told remembers which troubles somebody knows of.
-func (o *round) told(lines []Line) {
-	o.one.Lock()
-	defer o.one.Unlock()
+// note notes that somebody is told of a trouble now; false where somebody was told lately.
+func (o *round) note(ctx context.Context, l Line) (mine bool, err error) {
+	wait := again
+	for _, trouble := range l.notes() {
+		noted, err := o.desk.Book.Ledger.Tell(ctx, ledger.Telling{Address: l.Site.Address, Trouble: trouble,
+			At: o.desk.Now().UTC()}, wait)
+		if err != nil {
+			return false, err
+		}
+		if wait > 0 && !noted {
+			return false, nil
+		}
+		wait = 0
+	}
+	return true, nil
+}
+
+// forget notes that nobody was told.
+func (o *round) forget(ctx context.Context, lines []Line) (err error) {
 	for _, l := range lines {
-		if l.key == "" {
-			continue
-		}
-		if o.kept.Told == nil {
-			o.kept.Told = map[string]map[string]time.Time{}
-		}
-		if o.kept.Told[l.Site.Address] == nil {
-			o.kept.Told[l.Site.Address] = map[string]time.Time{}
-		}
-		o.kept.Told[l.Site.Address][l.key] = o.desk.Now().UTC()
-		if strings.HasPrefix(l.key, "update ") { // tomorrow's check is to find the same
-			o.kept.Told[l.Site.Address]["check updates"] = o.desk.Now().UTC()
+		if l.of == care.Trouble {
+			err = errors.Join(err, o.desk.Book.Ledger.Untell(ctx, l.Site.Address, l.notes()...))
 		}
 	}
+	return err
 }
 
 // subject says the worst of it.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -22,6 +23,8 @@ func Run(t *testing.T, open func(t *testing.T) ledger.Ledger) {
 	t.Run("jobs", func(t *testing.T) { jobs(t, open(t)) })
 	t.Run("redirects", func(t *testing.T) { redirects(t, open(t)) })
 	t.Run("measures", func(t *testing.T) { measures(t, open(t)) })
+	t.Run("rounds", func(t *testing.T) { rounds(t, open(t)) })
+	t.Run("told", func(t *testing.T) { told(t, open(t), open(t)) })
 	t.Run("entrusted", func(t *testing.T) { entrusted(t, open(t)) })
 	t.Run("several programs", func(t *testing.T) { several(t, open) })
 }
@@ -139,4 +142,51 @@ func several(t *testing.T, open func(t *testing.T) ledger.Ledger) {
 	all, err := open(t).Sites(ctx)
 	require.NoError(t, err)
 	assert.Len(t, all, 100)
+}
+
+// Rounds are listed, the newest first, for two months.
+func rounds(t *testing.T, l ledger.Ledger) {
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	for _, days := range []int{-90, -3, 0} {
+		require.NoError(t, l.PutRound(ctx, ledger.Round{At: now.AddDate(0, 0, days), Who: "bosun", Seconds: 1.5,
+			Lines: []ledger.RoundLine{{Address: "a.localhost", What: "updated", Detail: "to 2"}}}))
+	}
+	all, err := l.Rounds(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, now, all[0].At)
+	assert.Equal(t, ledger.Round{At: now.AddDate(0, 0, -3), Who: "bosun", Seconds: 1.5,
+		Lines: []ledger.RoundLine{{Address: "a.localhost", What: "updated", Detail: "to 2"}}}, all[1])
+}
+
+// Of several who would tell of the same trouble one does, and again only after a while.
+func told(t *testing.T, l, another ledger.Ledger) {
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	tell := func(l ledger.Ledger, at time.Time) bool {
+		mine, err := l.Tell(ctx, ledger.Telling{Address: "a.localhost", Trouble: "check", At: at}, time.Hour)
+		require.NoError(t, err)
+		return mine
+	}
+	var mine atomic.Int32
+	var wait sync.WaitGroup
+	for n := range 8 {
+		wait.Go(func() {
+			if tell([]ledger.Ledger{l, another}[n%2], now) {
+				mine.Add(1)
+			}
+		})
+	}
+	wait.Wait()
+	assert.EqualValues(t, 1, mine.Load())
+	assert.False(t, tell(another, now.Add(time.Minute)))
+	assert.True(t, tell(another, now.Add(time.Hour)))
+	all, err := l.Told(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []ledger.Telling{{Address: "a.localhost", Trouble: "check", At: now.Add(time.Hour)}}, all)
+	require.NoError(t, l.Untell(ctx, "a.localhost", "update 2", "check"))
+	assert.True(t, tell(l, now.Add(time.Hour)), "it is over, and comes again")
+	require.NoError(t, l.DropSite(ctx, "a.localhost"))
+	all, err = l.Told(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, all)
 }
