@@ -56,8 +56,16 @@ func (p *teamed) must(home string, args ...string) string {
 func (p *teamed) works(home string, more ...string) *exec.Cmd {
 	p.t.Helper()
 	c := p.as("tivset-minding", []string{"TIVSET_HOME=" + home}, append([]string{"worker", "--lease", "3s"}, more...)...)
+	var said bytes.Buffer
+	c.Stderr = &said
 	require.NoError(p.t, c.Start())
-	p.t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
+	p.t.Cleanup(func() {
+		_ = c.Process.Kill()
+		_ = c.Wait()
+		if p.t.Failed() {
+			p.t.Log(said.String())
+		}
+	})
 	return c
 }
 

@@ -23,8 +23,8 @@ type Journal struct {
 	// which of the machines that have gone on with the job one after the other has it in
 	// hand, from 1
 	number int
-	Ended string // "", done, reversing or undone
-	now   func() time.Time
+	Ended  string // "", done, reversing or undone
+	now    func() time.Time
 }
 
 // Header is the journal's first line.

@@ -191,7 +191,7 @@ func (w *Worker) watches(ctx context.Context) {
 		}
 		maps.DeleteFunc(failed, func(_ int64, at time.Time) bool { return time.Since(at) > 2*w.Lease })
 		for {
-			id, err := w.takeOver(ctx, slices.Collect(maps.Keys(failed)))
+			id, err := w.takeOver(ctx, slices.AppendSeq([]int64{}, maps.Keys(failed)))
 			if id == 0 {
 				break
 			}
