@@ -30,7 +30,7 @@ func TestQueueOverhead(t *testing.T) {
 	require.NoError(t, err)
 	const orders = 200
 	for n := range orders {
-		_, err := q.Put(ctx, queue.Order{What: "backup", At: fmt.Sprint(n)}, 2)
+		_, err := q.Put(ctx, queue.Order{What: "backup", At: fmt.Sprint(n)}, 2, nil)
 		require.NoError(t, err)
 	}
 	ended, done := make(chan struct{}, orders), make(chan error, 1)

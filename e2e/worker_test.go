@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/url"
 	"os"
 	"os/exec"
 	"path"
@@ -138,7 +137,7 @@ func TestQueue(t *testing.T) {
 	out, _ = p.as("tivset", nil, "jobs", "--follow", fmt.Sprint(bad)).CombinedOutput()
 	assert.Contains(t, string(out), "the page answered 500")
 	assert.Contains(t, string(out), "taken back: ")
-	for args, words := range map[string][]string{"one site": {"backup", "journal", "forum"},
+	for args, words := range map[string][]string{"no site has this address": {"backup", "journal", "forum"},
 		"of this machine": {"backup", "journal", "--into", "x"}, "no priority": {"backup", "journal", "--priority", "soon"}} {
 		out, err := p.as("tivset", nil, append(words, "--queue", "--yes")...).CombinedOutput()
 		require.Error(t, err)
@@ -403,28 +402,4 @@ func TestControlPage(t *testing.T) {
 	failed := page(1, "inkreach", "lockside.localhost/other", "Other", "w@lockside.localhost")
 	assert.False(t, failed.OK)
 	assert.Contains(t, failed.Problem, "the front page")
-}
-
-// A worker whose database is away for longer than its lease waits for it, and works on.
-func TestAWorkerOutlastsTheDatabase(t *testing.T) {
-	servers.Slow(t)
-	p := newTeam(t)
-	to, err := url.Parse(p.at)
-	require.NoError(t, err)
-	line := servers.NewLine(t, to.Host)
-	file := filepath.Join(p.second, "config/ledger.yaml")
-	text, err := os.ReadFile(file)
-	require.NoError(t, err)
-	require.Contains(t, string(text), to.Host)
-	require.NoError(t, os.WriteFile(file, bytes.ReplaceAll(text, []byte(to.Host), []byte(line.Address)), 0o600))
-	w := p.works(p.second)
-	number := p.put(install("helmroom", "helm-school.localhost/one", "--yes")...)
-	assert.Equal(t, "done", p.ends(number).State)
-	line.Cut(true)
-	number = p.put(install("helmroom", "helm-school.localhost/two", "--yes")...)
-	time.Sleep(5 * time.Second)
-	line.Cut(false)
-	assert.Equal(t, "done", p.ends(number).State)
-	p.anew(w)
-	assert.Contains(t, p.must(p.demo.Folder, "check", "two"), "checks are fine")
 }

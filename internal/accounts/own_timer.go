@@ -22,6 +22,7 @@ type Timer struct {
 	Every   string // an interval such as 1h or 30m
 	Program string // whole path of this program
 	Home    string // TIVSET_HOME as a whole path, "" for the usual one
+	Queue   bool   // they are put on a team's queue
 	// variables besides that say where Tivset's files are, NAME=VALUE: cron has none of a
 	// shell's own
 	Env []string
@@ -31,7 +32,11 @@ type Timer struct {
 func (t Timer) mark() string { return strings.TrimSpace("rounds " + t.Home) }
 
 func (t Timer) line() string {
-	line := ssh.Quote([]string{t.Program, "rounds", "--quiet"})
+	words := []string{t.Program, "rounds", "--quiet"}
+	if t.Queue {
+		words = append(words, "--queue")
+	}
+	line := ssh.Quote(words)
 	env := t.Env
 	if t.Home != "" {
 		env = append([]string{"TIVSET_HOME=" + t.Home}, env...)

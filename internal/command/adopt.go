@@ -101,7 +101,7 @@ func (a *app) adoptSeveral(ctx context.Context, s *core.Core, o *chosen, all ans
 		if err != nil {
 			return looked{at: row.Site}, err
 		}
-		l := looked{at: x.Address, document: x}
+		l := looked{at: x.Address, document: x, options: map[string][]string{"answer": answered(r.Answers)}}
 		l.account, err = s.Book.Home.Account(x.Account)
 		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
 			done, err := adopt.Adopt(ctx, d, r)

@@ -29,6 +29,22 @@ func (a *app) check() *cobra.Command {
 			if err := notBoth("--repair", mend, "--mine", len(mine) > 0); err != nil {
 				return err
 			}
+			if a.ordering != nil {
+				rows, err := a.rows(ctx, s, args, o)
+				if err != nil {
+					return err
+				}
+				sites, err := a.chosenSites(ctx, s, named(rows))
+				if err != nil {
+					return err
+				}
+				var wishes []wish
+				for _, x := range sites {
+					wishes = append(wishes, wish{what: "check", at: x.Address, account: x.Account,
+						words: words(a.ordering.command, []string{x.Address}, nil)})
+				}
+				return a.putSeveral(ctx, s, wishes, "")
+			}
 			if mend {
 				rows, err := a.rows(ctx, s, args, o)
 				if err != nil {

@@ -103,11 +103,12 @@ func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *
 		if err != nil {
 			return looked{at: r.At}, err
 		}
-		l := looked{at: p.Place.URL, review: a.streams.ReviewCopy(p), document: placeJSON{p.Plan, p.Closed}, account: p.In,
+		l := looked{at: p.Place.URL, address: p.Address(), review: a.streams.ReviewCopy(p), document: placeJSON{p.Plan, p.Closed}, account: p.In,
 			folder: p.Place.Folder}
 		if p.Data != nil {
 			l.server = p.Data.Server
 		}
+		l.options = map[string][]string{"at": {r.At}, "answer": answered(r.Answers)}
 		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
 			p, err := place.Look(ctx, d, r)
 			if err != nil {

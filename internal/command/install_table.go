@@ -4,8 +4,11 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 
+	"tivset/internal/answer"
 	"tivset/internal/answer/table"
 	"tivset/internal/fault"
 	"tivset/internal/records/job"
@@ -50,6 +53,9 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 			return err
 		}
 	}
+	if a.ordering != nil {
+		return a.putSeveral(ctx, s, a.installs(p), "")
+	}
 	file, err := a.resultsFile(o.results)
 	if err != nil {
 		return err
@@ -73,6 +79,32 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 		}
 	}
 	return a.tabled(results, o.showPassword)
+}
+
+// installs are the orders for the rows of a table that are not there yet.
+func (a *app) installs(p *many.Plan) (out []wish) {
+	c := a.ordering.command
+	for _, row := range p.Rows {
+		if row.Plan == nil {
+			continue
+		}
+		r := row.Request
+		options := map[string][]string{"at": {r.At}, "answer": answered(r.Answers), "answers": nil}
+		if r.Release != "" {
+			options["release"] = []string{r.Release}
+		}
+		out = append(out, wish{what: c.Name(), at: row.Plan.Address(), account: row.Plan.Account,
+			words: words(c, []string{r.App}, options)})
+	}
+	return out
+}
+
+// answered are answers as they are typed.
+func answered(given answer.Given) (out []string) {
+	for _, id := range slices.Sorted(maps.Keys(given)) {
+		out = append(out, id+"="+given[id])
+	}
+	return out
 }
 
 // rowName is how a row of a table is called.

@@ -39,7 +39,7 @@ func (a *app) offerRounds(ctx context.Context, s *core.Core) {
 		a.streams.Say("Then it does not. To have it done later: tivset rounds on")
 		return
 	}
-	if err := a.roundsOn(ctx, s, "1h"); err != nil {
+	if err := a.roundsOn(ctx, s, "1h", false); err != nil {
 		a.streams.Fault(err)
 	}
 }

@@ -2,7 +2,6 @@ package command
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -20,86 +19,6 @@ import (
 	"tivset/internal/screen"
 )
 
-// queued lets a command be put on the team's queue in place of being carried out here.
-func (a *app) queued(c *cobra.Command) *cobra.Command {
-	on, priority, run := false, "usual", c.RunE
-	f := c.Flags()
-	f.BoolVar(&on, "queue", false, "put it on the team's queue, for a worker, and print its number")
-	f.StringVar(&priority, "priority", priority, "with --queue: urgent, usual or late")
-	c.RunE = func(c *cobra.Command, args []string) error {
-		if !on || a.dryRun { // which changes nothing, and is shown here
-			return run(c, args)
-		}
-		return a.put(c, args, priority)
-	}
-	return c
-}
-
-// here are the options that name files of this machine, which a worker elsewhere has not.
-var here = []string{"archive", "answers", "save-answers", "table", "results", "into", "identity", "copy", "keep-failed",
-	"show-password", "mine"}
-
-// put puts the command that was typed on the queue.
-func (a *app) put(c *cobra.Command, args []string, priority string) error {
-	at, err := a.ordered(c, args)
-	if err != nil {
-		return err
-	}
-	level, is := queue.Priorities[priority]
-	if !is {
-		return fault.New(fault.Usage, "there is no priority “"+priority+"”", "--priority", "Say urgent, usual or late.")
-	}
-	ctx := c.Context()
-	words := slices.DeleteFunc(slices.Clone(a.args), func(word string) bool {
-		return word == "--queue" || strings.HasPrefix(word, "--priority=")
-	})
-	if i := slices.Index(words, "--priority"); i >= 0 {
-		words = slices.Delete(words, i, min(i+2, len(words)))
-	}
-	if !a.yes {
-		if err := a.agreeToOrder(c, words); err != nil {
-			return err
-		}
-	}
-	p, as, done, err := a.records(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	t, is := p.Ledger.(*team.Team)
-	if !is {
-		return noQueue()
-	}
-	if err := a.mayAll(ctx, t); err != nil {
-		return err
-	}
-	q, err := queue.Open(ctx, t)
-	if err != nil {
-		return err
-	}
-	text, err := json.Marshal(words)
-	if err != nil {
-		return err
-	}
-	sealed, err := p.Vault.SealText(text)
-	if err != nil {
-		return err
-	}
-	o := queue.Order{What: c.Name(), At: at, Who: as, Call: sealed}
-	if o.Mark, err = p.Vault.Key(o.Marked()); err != nil {
-		return err
-	}
-	n, err := q.Put(ctx, o, level)
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.streams.WriteJSON(map[string]any{"outcome": "queued", "number": n, "what": c.Name(), "at": at})
-	}
-	a.streams.Print("On the queue as number %d. Follow it with: tivset jobs --follow %d", n, n)
-	return nil
-}
-
 func noQueue() error {
 	return fault.New(fault.Usage, "there is a queue only in a team's database", "",
 		"Bring the ledger there first: "+fault.Call("ledger", "use", "postgres://…"))
@@ -113,56 +32,6 @@ func (a *app) mayAll(ctx context.Context, t *team.Team) error {
 			"Ask somebody of the team who may.")
 	}
 	return err
-}
-
-// ordered is what an order is about: one site, and no file of this machine.
-func (a *app) ordered(c *cobra.Command, args []string) (at string, err error) {
-	for _, name := range here {
-		if c.Flags().Changed(name) {
-			return "", fault.New(fault.Usage, "--"+name+" is of this machine, and the worker may be another one", "--queue",
-				"Leave it out, or do it from here.")
-		}
-	}
-	if answers, err := c.Flags().GetStringArray("answer"); err == nil {
-		for _, one := range answers {
-			if _, value, _ := strings.Cut(one, "="); strings.HasPrefix(value, "@") {
-				return "", fault.New(fault.Usage, "the file of an answer is of this machine, and the worker may be another one",
-					one, "Give the answer itself; it lies sealed on the queue.")
-			}
-		}
-	}
-	if to, err := c.Flags().GetString("at"); err == nil {
-		at = to
-	}
-	if c.Name() != "install" && len(args) == 1 {
-		at = cmp.Or(at, args[0])
-	}
-	if at == "" || c.Name() != "install" && len(args) != 1 {
-		return "", fault.New(
-			fault.Usage,
-			"an order is about one site",
-			"--queue",
-			"Name one, and its address with --at when "+
-				"it is new.",
-		)
-	}
-	return at, nil
-}
-
-// agreeToOrder shows what a command would do, where it can, and has it agreed to.
-func (a *app) agreeToOrder(c *cobra.Command, words []string) error {
-	if !a.streams.Asks() {
-		return wantsYes("Look at what it does with --dry-run; then add --yes. Nothing was touched.")
-	}
-	if c.Annotations[changes] == "" {
-		if code := Main(c.Context(), append(slices.Clone(words), "--dry-run"), a.world); code != 0 {
-			return &silent{code}
-		}
-	}
-	if !screen.NewAsker(a.streams).Confirm(c.Context(), "Put it on the queue?") {
-		return fault.New(fault.Decision, "not done", "", "Nothing was touched.")
-	}
-	return nil
 }
 
 func (a *app) queueGroup() *cobra.Command {
@@ -311,12 +180,9 @@ func (a *app) followed(o queue.Listed) error {
 		}
 	} else {
 		a.streams.Print("Number %d, %s of %s: %s.", o.Number, o.What, o.At, o.State)
-		if o.Result != nil && code != 0 {
-			var said struct {
-				Error struct{ What, Where, Remedy string }
-			}
-			if json.Unmarshal(o.Result.Document, &said) == nil && said.Error.What != "" {
-				a.streams.Print("%s (%s). %s", said.Error.What, said.Error.Where, said.Error.Remedy)
+		if o.Result != nil {
+			if why := whyFailed(*o.Result); why != "" {
+				a.streams.Print("%s", why)
 			}
 		}
 	}

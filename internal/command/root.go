@@ -33,6 +33,8 @@ type app struct {
 	json    bool
 	args    []string // as they were typed
 	kits    *catalogues.Keeper
+
+	ordering *ordering // several sites become orders of the team's queue; nil for what is done here
 }
 
 // Main runs the program and returns its exit code.
@@ -130,14 +132,14 @@ func (a *app) root() *cobra.Command {
 		a.sites(),
 		a.show(),
 		a.reveal(),
-		a.check(),
+		a.queued(a.check()),
 		a.queued(a.update()),
 		a.queued(a.backup()),
 		a.queued(a.restore()),
 		a.queued(a.copySite()),
 		a.queued(a.move()),
 		a.queued(a.remove()),
-		a.adopt(),
+		a.queued(a.adopt()),
 		a.find(),
 		a.ledger(), a.team(), a.queueGroup(), a.worker(),
 		a.enter(),

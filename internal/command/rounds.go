@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -18,23 +19,31 @@ import (
 )
 
 func (a *app) rounds() *cobra.Command {
-	r := rounds.Request{}
+	r, o := rounds.Request{}, ordering{}
 	c := &cobra.Command{
 		Use:   "rounds [on [--every 1h] | off | status]",
 		Short: "Do what the care of all sites asks and is due",
 		Long: "Makes the updates, backups and checks that are due, each at the hours that the site's care names: the\n" +
 			"sites of an account in turn, accounts side by side. Whom it concerns is told in one mail a round; when\n" +
-			"all is well and nobody asked for more, in none. With on, this machine's crontab does it from now on.",
+			"all is well and nobody asked for more, in none. With on, this machine's crontab does it from now on.\n" +
+			"With --queue a team's workers do it, an account each, whichever machine asks.",
 		Example: "  tivset rounds\n  tivset rounds --dry-run\n  tivset rounds on\n  tivset rounds on --every 30m\n" +
 			"  tivset rounds status",
 		Args: a.unknown,
-		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error { return a.makeRound(ctx, s, r) }),
+		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error {
+			if o.on && !a.dryRun {
+				return a.orderRounds(ctx, s, r, &o)
+			}
+			return a.makeRound(ctx, s, r)
+		}),
 	}
+	o.flags(c)
 	c.Flags().BoolVar(&r.Now, "now", false, "whatever the hours of the sites' care")
-	every := "1h"
+	every, queue := "1h", false
 	on := &cobra.Command{Use: "on [--every 1h]", Short: "Have this machine's crontab make rounds",
 		Example: "  tivset rounds on\n  tivset rounds on --every 30m", Args: takes(0, 0, ""), Annotations: noDryRun(),
-		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsOn(ctx, s, every) })}
+		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsOn(ctx, s, every, queue) })}
+	on.Flags().BoolVar(&queue, "queue", false, "put the rounds on the team's queue, for workers")
 	on.Flags().StringVar(&every, "every", "1h", "how often: 10m to 59m, or 1h to 23h")
 	off := &cobra.Command{Use: "off", Short: "Make no more rounds by itself", Example: "  tivset rounds off",
 		Args: takes(0, 0, ""), Annotations: noDryRun(),
@@ -117,9 +126,39 @@ func (a *app) makeRound(ctx context.Context, s *core.Core, r rounds.Request) err
 	return nil
 }
 
+// orderRounds puts a round of each account on the queue at which anything is due. One that is
+// there already, from whichever machine, stays the only one.
+func (a *app) orderRounds(ctx context.Context, s *core.Core, r rounds.Request, o *ordering) error {
+	if err := o.valid(o.command); err != nil {
+		return err
+	}
+	r.Account, r.Dry = a.account, true
+	due, err := rounds.Go(ctx, s.Desk, r, nil)
+	if err != nil {
+		return err
+	}
+	var wishes []wish
+	for _, l := range due.Lines {
+		account := l.Site.Account
+		if slices.ContainsFunc(wishes, func(w wish) bool { return w.account == account }) {
+			continue
+		}
+		w := wish{what: "rounds", at: account, account: account, words: []string{"rounds", "--account=" + account}}
+		if r.Now {
+			w.words = append(w.words, "--now")
+		}
+		wishes = append(wishes, w)
+	}
+	if len(wishes) == 0 && !a.json {
+		a.streams.Say("%s looked at: nothing is due.", screen.Counted(due.Sites, "site"))
+	}
+	a.ordering = o
+	return a.putSeveral(ctx, s, wishes, "rounds are there already")
+}
+
 var everyForm = regexp.MustCompile(`^([1-5][0-9]m|[1-9]h|1[0-9]h|2[0-3]h)$`)
 
-func (a *app) roundsOn(ctx context.Context, s *core.Core, every string) error {
+func (a *app) roundsOn(ctx context.Context, s *core.Core, every string, queue bool) error {
 	if !everyForm.MatchString(every) {
 		return fault.New(
 			fault.Usage,
@@ -132,13 +171,15 @@ func (a *app) roundsOn(ctx context.Context, s *core.Core, every string) error {
 	if err != nil {
 		return err
 	}
+	t.Queue = queue
 	if err := s.Accounts.SetRounds(ctx, t, true); err != nil {
 		return err
 	}
-	return a.saidRounds(
-		"on",
-		"This machine makes a round every "+every+", and does what is due at the hours of each site.",
-	)
+	said := "This machine makes a round every " + every + ", and does what is due at the hours of each site."
+	if queue {
+		said = "This machine puts what is due on the team's queue every " + every + ", for workers."
+	}
+	return a.saidRounds("on", said)
 }
 
 func (a *app) saidRounds(how, text string) error {

@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -156,12 +157,14 @@ func (r siteRow) value(column, all string) string {
 // looked is one site that was looked at: what will be done with it.
 type looked struct {
 	at       string // where it will be, when that is not where it is
+	address  string // of that, where at is not it
 	review   string
 	document any // of the plan, for programs
 	account  *account.Account
 	server   string
-	folder   string // the place that is taken, where a new one is
-	nothing  *ended // nothing is to be done, and this is said instead
+	folder   string              // the place that is taken, where a new one is
+	nothing  *ended              // nothing is to be done, and this is said instead
+	options  map[string][]string // of the command for this site alone, where they are not in the table's columns
 
 	do func(ctx context.Context, d *work.Desk) (ended, error)
 }
@@ -199,6 +202,9 @@ func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chos
 	if err := a.agreeToAll(ctx, rows, found, failed, question); err != nil {
 		return err
 	}
+	if a.ordering != nil {
+		return a.putSeveral(ctx, s, a.wishes(rows, found, failed), "")
+	}
 	file, err := a.resultsFile(o.results)
 	if err != nil {
 		return err
@@ -234,6 +240,31 @@ func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chos
 		}
 	}
 	return a.severalEnded(ends, failed)
+}
+
+// wishes are the orders for those of several sites at which something is to be done.
+func (a *app) wishes(rows []siteRow, found []looked, failed []error) (out []wish) {
+	c := a.ordering.command
+	for i, l := range found {
+		if failed[i] != nil {
+			out = append(out, wish{what: c.Name(), at: rows[i].name(), cannot: failed[i]})
+			continue
+		}
+		if l.nothing != nil || l.do == nil {
+			continue
+		}
+		options := l.options
+		if options == nil {
+			options = map[string][]string{}
+			for name, value := range rows[i].Values {
+				if value != "" && c.Flags().Lookup(name) != nil {
+					options[name] = []string{value}
+				}
+			}
+		}
+		out = append(out, wish{what: c.Name(), at: cmp.Or(l.address, l.at), account: l.account.Name, words: words(c, []string{rows[i].Site}, options)})
+	}
+	return out
 }
 
 // lookedAtOnce is how many rows are looked at side by side.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/mail"
 	"tivset/internal/records/job"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
@@ -25,14 +27,15 @@ import (
 func (a *app) worker() *cobra.Command {
 	w, patient := &queue.Worker{AtOnce: 2, Lease: queue.UsualLease}, false
 	c := &cobra.Command{
-		Use:   "worker [--at-once N]",
+		Use:   "worker [--at-once N] [--accounts A,B]",
 		Short: "Do what is on the team's queue, until Ctrl-C",
 		Long: "Takes orders from the queue and carries them out, on as many machines as one likes. A worker that\n" +
 			"gives no sign of life any more is noticed: another one ends what it had begun (undone, or finished\n" +
 			"when the site was there), and does the order again. One that could not reach the database, or stood still\n" +
-			"with its machine, ends what it is at and begins anew. Ctrl-C takes no more orders, and ends when those\n" +
+			"with its machine, ends what it is at and begins anew. With --accounts it works for those alone, and\n" +
+			"as long as it does, no other worker does: such as for files of its own machine. Ctrl-C takes no more orders, and ends when those\n" +
 			"that are under way have ended.",
-		Example: "  tivset worker --at-once 4",
+		Example: "  tivset worker --at-once 4\n  tivset worker --accounts quillmere",
 		Args:    takes(0, 0, ""), Annotations: noDryRun(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			if w.AtOnce < 1 {
@@ -51,6 +54,9 @@ func (a *app) worker() *cobra.Command {
 	}
 	c.Flags().DurationVar(&w.Lease, "lease", w.Lease,
 		"after how long without a sign of life others take over; the same for all workers")
+	c.Flags().StringSliceVar(&w.Accounts, "accounts", nil,
+		"only for these accounts, which others then leave to it (for all when left out)")
+	option(c, "accounts", a.accountWords, 0)
 	c.Flags().BoolVar(&patient, "anew", false, "wait for the database as long as it takes")
 	_ = c.Flags().MarkHidden("anew")
 	c.Flags().IntVar(&w.AtOnce, "at-once", w.AtOnce, "how many orders are carried out side by side")
@@ -95,14 +101,25 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 	if err := a.mayAll(ctx, p.Ledger.(*team.Team)); err != nil {
 		return err
 	}
+	for _, name := range w.Accounts {
+		if _, err := p.Home.Account(name); err != nil {
+			return err
+		}
+	}
 	w.ID = fmt.Sprintf("%s %s %d", as, a.world.Now().UTC().Format("20060102-150405.000"), os.Getpid())
 	w.Do = func(ctx context.Context, number int64, o queue.Order) (queue.Result, time.Duration) {
-		words, err := wordsOf(p, o)
+		words, done, err := wordsOf(p, o, q.Files(ctx, number))
 		if err != nil {
 			document, _ := json.Marshal(a.streams.Failed(err))
 			return queue.Result{Code: int(fault.Failed), Document: document}, 0
 		}
+		defer done()
 		return a.answer(ctx, words, number, o.Who)
+	}
+	w.Ended = func(ctx context.Context, number int64, o queue.Order, result queue.Result) {
+		if err := a.mailEnd(ctx, number, o, result); err != nil {
+			a.streams.Note(fmt.Sprintf("%s was not told how number %d ended: %v", o.Tell, number, err))
+		}
 	}
 	w.End = func(ctx context.Context, number int64) (bool, error) { return a.endOf(ctx, number) }
 	w.Stuck = func(number int64, err error) {
@@ -120,20 +137,72 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 
 // wordsOf opens an order. Whoever can write into the database could put one there: only one
 // that is marked was put there by somebody who may do all.
-func wordsOf(p team.Place, o queue.Order) (words []string, err error) {
+func wordsOf(p team.Place, o queue.Order, files queue.Parts) (words []string, done func(), err error) {
 	mark, err := p.Vault.Key(o.Marked())
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if !hmac.Equal(mark, o.Mark) {
-		return nil, fault.New(fault.Decision, "nobody of the team put this order there", o.At,
+		return nil, nil, fault.New(fault.Decision, "nobody of the team put this order there", o.At,
 			"It was not carried out. See who can write into the database.")
 	}
 	text, err := p.Vault.UnsealText(o.Call)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return words, json.Unmarshal(text, &words)
+	c, err := readCall(text)
+	if err != nil {
+		return nil, nil, err
+	}
+	return unpacked(c, p, files)
+}
+
+// mailEnd mails to whom it is to be told how an order ended.
+func (a *app) mailEnd(ctx context.Context, number int64, o queue.Order, result queue.Result) error {
+	if o.Tell == "" {
+		return nil
+	}
+	s, done, err := a.core(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	in, err := s.Book.Home.Account(o.Account)
+	if err != nil {
+		return err
+	}
+	if in.Mail == nil {
+		return fault.New(fault.Usage, "the account "+o.Account+" has no mail server", "", "Write mail: into it.")
+	}
+	state := "done"
+	if result.Code != 0 {
+		state = "failed"
+	}
+	text := fmt.Sprintf("Number %d, which %s put on the queue: %s of %s.\nIt is %s", number, o.Who, o.What, o.At, state)
+	if why := whyFailed(result); why != "" {
+		text += ": " + why
+	}
+	return s.Desk.SendMail(ctx, in.Mail.Server, mail.Message{From: in.Mail.From, To: o.Tell,
+		Subject: fmt.Sprintf("Number %d, %s of %s: %s", number, o.What, o.At, state), Text: screen.Spelled(text) + "\n"})
+}
+
+// whyFailed words what an order's command said when it failed; "" where it said nothing.
+func whyFailed(r queue.Result) string {
+	var said struct {
+		Error    struct{ What, Where, Remedy string }
+		Problems []fault.Problem
+	}
+	if r.Code == 0 || json.Unmarshal(r.Document, &said) != nil || said.Error.What == "" {
+		return ""
+	}
+	out := said.Error.What
+	if said.Error.Where != "" {
+		out += " (" + said.Error.Where + ")"
+	}
+	for _, p := range said.Problems {
+		out += "; " + strings.Trim(p.ID+": "+p.What+" "+p.Remedy, ": ")
+	}
+	return strings.TrimSuffix(out, ".") + ". " + said.Error.Remedy
 }
 
 // endOf ends what a worker that is gone had begun of an order: undone, or finished where the

@@ -23,11 +23,13 @@ import (
 
 // Order is something that is to be done.
 type Order struct {
-	What string `json:"what" river:"unique"` // the command, such as update
-	At   string `json:"at" river:"unique"`   // the address or the site that it is about
-	Who  string `json:"who"`
-	Call []byte `json:"call"` // the words of the command, sealed
-	Mark []byte `json:"mark"` // made of all of it with a key that only who may open the vault has
+	What    string `json:"what" river:"unique"` // the command, such as update
+	At      string `json:"at" river:"unique"`   // the address that it is about; of rounds the account
+	Account string `json:"account,omitempty"`   // in which that is
+	Who     string `json:"who"`
+	Tell    string `json:"tell,omitempty"` // whom to mail how it ended
+	Call    []byte `json:"call"`           // the words of the command, sealed
+	Mark    []byte `json:"mark"`           // made of all of it with a key that only who may open the vault has
 }
 
 // Marked is what the mark of an order is made of.
@@ -49,15 +51,16 @@ type Result struct {
 
 // Listed is an order on the queue.
 type Listed struct {
-	Number int64      `json:"number"`
-	What   string     `json:"what"`
-	At     string     `json:"at"`
-	Who    string     `json:"who"`
-	State  string     `json:"state"` // waiting, running, done, failed or cancelled
-	Worker string     `json:"worker,omitempty"`
-	Put    time.Time  `json:"put_at"`
-	Ended  *time.Time `json:"ended_at,omitempty"`
-	Result *Result    `json:"result,omitempty"`
+	Number  int64      `json:"number"`
+	What    string     `json:"what"`
+	At      string     `json:"at"`
+	Account string     `json:"account,omitempty"`
+	Who     string     `json:"who"`
+	State   string     `json:"state"` // waiting, running, done, failed or cancelled
+	Worker  string     `json:"worker,omitempty"`
+	Put     time.Time  `json:"put_at"`
+	Ended   *time.Time `json:"ended_at,omitempty"`
+	Result  *Result    `json:"result,omitempty"`
 }
 
 // Priorities of orders, the most urgent first.
@@ -82,7 +85,7 @@ func Open(ctx context.Context, t *team.Team) (*Queue, error) {
 		if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
 			return err
 		}
-		_, err := t.Pool().Exec(ctx, "CREATE TABLE IF NOT EXISTS workers (id TEXT PRIMARY KEY, seen TIMESTAMPTZ NOT NULL)")
+		_, err := t.Pool().Exec(ctx, beside)
 		return err
 	}); err != nil {
 		return nil, err
@@ -94,15 +97,42 @@ func Open(ctx context.Context, t *team.Team) (*Queue, error) {
 	return &Queue{t, client}, nil
 }
 
+// beside are tables of ours beside the library's: who works, only for which accounts if not for
+// all, and from which of the library's queues; and the files that go with orders.
+const beside = `CREATE TABLE IF NOT EXISTS workers (id TEXT PRIMARY KEY, seen TIMESTAMPTZ NOT NULL);
+ALTER TABLE workers ADD COLUMN IF NOT EXISTS accounts TEXT[] NOT NULL DEFAULT '{}';
+ALTER TABLE workers ADD COLUMN IF NOT EXISTS queue TEXT NOT NULL DEFAULT 'default';
+CREATE TABLE IF NOT EXISTS order_files (number BIGINT REFERENCES river_job (id) ON DELETE CASCADE, file INTEGER,
+	part INTEGER, sealed BYTEA NOT NULL, PRIMARY KEY (number, file, part));`
+
+// Parts gives the files that go with an order, sealed, a part after the other.
+type Parts func(add func(file int, sealed []byte) error) error
+
 // unfinished are the states in which there is at most one order of the same kind at a place.
 var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning,
 	rivertype.JobStateRetryable, rivertype.JobStateScheduled}
 
-// Put puts an order on the queue, and gives its number. A decision is needed where the same
-// is on it already for that place.
-func (q *Queue) Put(ctx context.Context, o Order, priority int) (int64, error) {
-	put, err := q.client.Insert(ctx, o, &river.InsertOpts{Priority: priority, MaxAttempts: attempts,
-		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: unfinished}})
+// Put puts an order on the queue, with its files, nil for none, and gives its number. A decision
+// is needed where the same is on it already for that place.
+func (q *Queue) Put(ctx context.Context, o Order, priority int, files Parts) (int64, error) {
+	options := river.InsertOpts{Priority: priority, MaxAttempts: attempts, UniqueOpts: river.UniqueOpts{ByArgs: true,
+		ByState: unfinished}}
+	var put *rivertype.JobInsertResult
+	err := pgx.BeginFunc(ctx, q.team.Pool(), func(tx pgx.Tx) (err error) {
+		if err := tx.QueryRow(ctx, whose, o.Account, UsualLease.Seconds()).Scan(&options.Queue); err != nil {
+			return err
+		}
+		if put, err = q.client.InsertTx(ctx, tx, o, &options); err != nil || put.UniqueSkippedAsDuplicate || files == nil {
+			return err
+		}
+		part := 0
+		return files(func(file int, sealed []byte) error {
+			part++
+			_, err := tx.Exec(ctx, "INSERT INTO order_files (number, file, part, sealed) VALUES ($1, $2, $3, $4)", put.Job.ID,
+				file, part, sealed)
+			return err
+		})
+	})
 	if err != nil {
 		return 0, q.team.Explain(err)
 	}
@@ -111,6 +141,39 @@ func (q *Queue) Put(ctx context.Context, o Order, priority int) (int64, error) {
 			"Follow it with: "+fault.Call("jobs", "--follow", number(put.Job.ID)))
 	}
 	return put.Job.ID, nil
+}
+
+// whose is the library's queue into which an order of an account goes: that of a worker that
+// works for this account, or the one for all.
+const whose = "SELECT coalesce((SELECT queue FROM workers WHERE $1 = ANY(accounts) AND seen > now() - " +
+	"make_interval(secs => $2) ORDER BY id LIMIT 1), 'default')"
+
+// Files gives the files that go with an order.
+func (q *Queue) Files(ctx context.Context, id int64) Parts {
+	return func(add func(file int, sealed []byte) error) error {
+		rows, err := q.team.Pool().Query(ctx, "SELECT file, sealed FROM order_files WHERE number = $1 ORDER BY file, part", id)
+		if err != nil {
+			return q.team.Explain(err)
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var file int
+			var sealed []byte
+			if err := rows.Scan(&file, &sealed); err != nil {
+				return err
+			}
+			if err := add(file, sealed); err != nil {
+				return err
+			}
+		}
+		return q.team.Explain(rows.Err())
+	}
+}
+
+// drop lets the files of an order go that has ended.
+func (q *Queue) drop(ctx context.Context, id int64) {
+	// what stays goes with the order's row, which the library drops after days
+	_, _ = q.team.Pool().Exec(ctx, "DELETE FROM order_files WHERE number = $1", id)
 }
 
 // attempts is how often an order is begun that its worker did not end.
@@ -152,6 +215,9 @@ func (q *Queue) Cancel(ctx context.Context, id int64) (Listed, error) {
 	if err != nil {
 		return Listed{}, q.team.Explain(err)
 	}
+	if row.FinalizedAt != nil {
+		q.drop(ctx, id)
+	}
 	return listed(row), nil
 }
 
@@ -163,7 +229,7 @@ var states = map[rivertype.JobState]string{rivertype.JobStateAvailable: "waiting
 func listed(row *rivertype.JobRow) Listed {
 	var o Order
 	_ = json.Unmarshal(row.EncodedArgs, &o) // what is not an order of ours has no words
-	l := Listed{Number: row.ID, What: o.What, At: o.At, Who: o.Who, State: states[row.State], Put: row.CreatedAt.UTC(),
+	l := Listed{Number: row.ID, What: o.What, At: o.At, Account: o.Account, Who: o.Who, State: states[row.State], Put: row.CreatedAt.UTC(),
 		Ended: row.FinalizedAt}
 	if n := len(row.AttemptedBy); n > 0 {
 		l.Worker = row.AttemptedBy[n-1]

@@ -68,7 +68,7 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 				return queue.Result{}, 0
 			}, End: func(context.Context, int64) (bool, error) { return false, nil }, Stuck: func(int64, error) {}})
 	}()
-	n, err := near.Put(ctx, queue.Order{What: "update", At: "a"}, 2)
+	n, err := near.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
 	require.NoError(t, err)
 	<-took
 	line.Cut(true)
@@ -109,7 +109,7 @@ func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
 	q := queueOf(t, l)
 	var numbers []int64
 	for _, at := range []string{"a", "b"} {
-		n, err := q.Put(ctx, queue.Order{What: "update", At: at}, 2)
+		n, err := q.Put(ctx, queue.Order{What: "update", At: at}, 2, nil)
 		require.NoError(t, err)
 		numbers = append(numbers, n)
 	}

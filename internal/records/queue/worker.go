@@ -2,9 +2,12 @@ package queue
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -22,6 +25,9 @@ type Worker struct {
 	AtOnce int
 	Lease  time.Duration // for how long one that gives no sign of life still has what it took; of all workers the same
 
+	// Accounts are those for which it works; nil for all but those that others work for.
+	Accounts []string
+
 	// Do carries an order out. Later says that something passes by waiting, such as another
 	// job at the place: the order is put back for a while.
 	Do func(ctx context.Context, number int64, o Order) (result Result, later time.Duration)
@@ -35,8 +41,12 @@ type Worker struct {
 	// say how that ended. It does not come back.
 	Gone func()
 
+	// Ended hears how an order ended; also one that another worker had brought to its end
+	// before it was gone. May be nil.
+	Ended func(ctx context.Context, number int64, o Order, result Result)
+
 	// Stuck hears that an order of a worker that is gone could not be taken over. It is tried
-	// again.
+	// again. May be nil.
 	Stuck func(number int64, err error)
 
 	// Told hears what goes on; may be nil.
@@ -68,11 +78,20 @@ func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
 		return river.JobSnooze(later)
 	}
 	w.of.tell("ended", job.ID, job.Args)
+	result.Worker = w.of.ID
+	w.of.ended(context.WithoutCancel(ctx), job.ID, job.Args, result)
 	if ctx.Err() != nil && result.Code != 0 {
 		return river.JobCancel(ctx.Err())
 	}
-	result.Worker = w.of.ID
 	return river.RecordOutput(ctx, result)
+}
+
+// ended lets an order's files go, and tells how it ended.
+func (w *Worker) ended(ctx context.Context, number int64, o Order, r Result) {
+	w.queue.drop(ctx, number)
+	if w.Ended != nil {
+		w.Ended(ctx, number, o, r)
+	}
 }
 
 func (w *Worker) tell(what string, number int64, o Order) {
@@ -87,13 +106,17 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	w.queue = q
 	begun := time.Now()
 	w.seen.Store(&begun)
-	if _, err := q.team.Pool().Exec(ctx, "INSERT INTO workers (id, seen) VALUES ($1, now())", w.ID); err != nil {
+	if _, err := q.team.Pool().Exec(ctx, "INSERT INTO workers (id, seen, accounts, queue) VALUES ($1, now(), $2, $3)", w.ID,
+		append([]string{}, w.Accounts...), w.from()); err != nil {
+		return q.team.Explain(err)
+	}
+	if err := w.sorts(ctx); err != nil {
 		return q.team.Explain(err)
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, orders{of: w})
 	config := &river.Config{ID: w.ID, Schema: q.team.Schema(), Logger: silence, Workers: workers,
-		FetchCooldown: 10 * time.Millisecond, Queues: map[string]river.QueueConfig{river.QueueDefault: {
+		FetchCooldown: 10 * time.Millisecond, Queues: map[string]river.QueueConfig{w.from(): {
 			MaxWorkers: w.AtOnce}},
 		// how long an order may take nobody knows; whose worker is gone, watches finds
 		JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour}
@@ -189,6 +212,7 @@ func (w *Worker) watches(ctx context.Context) {
 			return
 		case <-time.After(w.Lease / 6):
 		}
+		_ = w.sorts(ctx) // or the next time
 		maps.DeleteFunc(failed, func(_ int64, at time.Time) bool { return time.Since(at) > 2*w.Lease })
 		for {
 			id, err := w.takeOver(ctx, slices.AppendSeq([]int64{}, maps.Keys(failed)))
@@ -197,7 +221,9 @@ func (w *Worker) watches(ctx context.Context) {
 			}
 			if err != nil {
 				failed[id] = time.Now()
-				w.Stuck(id, err)
+				if w.Stuck != nil {
+					w.Stuck(id, err)
+				}
 			}
 		}
 	}
@@ -211,6 +237,8 @@ const dead = `SELECT id FROM river_job WHERE state = 'running' AND kind = 'order
 // takeOver ends what one worker that is gone had begun, and puts its order back on the queue,
 // or notes that it is done. Of several workers one does. Without one there is no number.
 func (w *Worker) takeOver(ctx context.Context, but []int64) (id int64, err error) {
+	var ended bool
+	var o Order
 	err = pgx.BeginFunc(ctx, w.queue.team.Pool(), func(tx pgx.Tx) error {
 		if err := tx.QueryRow(ctx, dead, w.Lease.Seconds(), but).Scan(&id); err != nil {
 			return err
@@ -218,6 +246,11 @@ func (w *Worker) takeOver(ctx context.Context, but []int64) (id int64, err error
 		done, err := w.End(ctx, id)
 		if err != nil {
 			return err
+		}
+		if ended = done; done {
+			if err := tx.QueryRow(ctx, "SELECT args FROM river_job WHERE id = $1", id).Scan(&o); err != nil {
+				return err
+			}
 		}
 		w.tell("took over", id, Order{})
 		state := "UPDATE river_job SET state = 'available', scheduled_at = now(), finalized_at = NULL WHERE id = $1"
@@ -228,7 +261,37 @@ func (w *Worker) takeOver(ctx context.Context, but []int64) (id int64, err error
 		_, err = tx.Exec(ctx, state, id)
 		return err
 	})
+	if err == nil && ended {
+		w.ended(ctx, id, o, Result{Worker: "one that is gone"})
+	}
 	return id, err
+}
+
+// from is the library's queue from which this worker takes: workers for the same accounts
+// share one.
+func (w *Worker) from() string {
+	if len(w.Accounts) == 0 {
+		return river.QueueDefault
+	}
+	sum := sha256.Sum256([]byte(strings.Join(slices.Sorted(slices.Values(w.Accounts)), " ")))
+	return "of_" + hex.EncodeToString(sum[:8])
+}
+
+// sorts puts orders that wait where they are taken from: those of its accounts to a worker that
+// has some, and those for whose accounts nobody works any more to all.
+func (w *Worker) sorts(ctx context.Context) error {
+	if _, err := w.queue.team.Pool().Exec(ctx, "DELETE FROM workers WHERE seen < now() - interval '1 day'"); err != nil {
+		return err
+	}
+	if len(w.Accounts) > 0 {
+		_, err := w.queue.team.Pool().Exec(ctx, "UPDATE river_job SET queue = $1 WHERE kind = 'order' AND queue = 'default' AND "+
+			"state IN ('available', 'scheduled', 'retryable') AND args->>'account' = ANY($2)", w.from(), w.Accounts)
+		return err
+	}
+	_, err := w.queue.team.Pool().Exec(ctx, "UPDATE river_job SET queue = 'default' WHERE kind = 'order' AND queue <> 'default' "+
+		"AND state IN ('available', 'scheduled', 'retryable') AND NOT EXISTS (SELECT FROM workers WHERE workers.queue = "+
+		"river_job.queue AND seen > now() - make_interval(secs => $1))", w.Lease.Seconds())
+	return err
 }
 
 func number(id int64) string { return strconv.FormatInt(id, 10) }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/hmac"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -160,6 +161,18 @@ func (v *Vault) UnsealText(sealed []byte) ([]byte, error) {
 	}
 	s, err := unsealOne(sealed, identity)
 	return []byte(s), err
+}
+
+// SealBytes encrypts bytes of any kind for all who share this vault.
+func (v *Vault) SealBytes(of []byte) ([]byte, error) { return v.sealFor(of) }
+
+// UnsealBytes opens what SealBytes made.
+func (v *Vault) UnsealBytes(sealed []byte) ([]byte, error) {
+	text, err := v.UnsealText(sealed)
+	if err != nil {
+		return nil, err
+	}
+	return base64.StdEncoding.DecodeString(string(text)) // as JSON has bytes
 }
 
 // All gives every secret, to be brought elsewhere.

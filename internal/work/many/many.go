@@ -40,6 +40,8 @@ type Row struct {
 	At    string
 	Plan  *plan.Plan   // nil where the site is there already
 	There *ledger.Site // what is there already: nothing is done
+
+	Request plan.Request // the row as one install
 }
 
 // Plan is what the table comes to.
@@ -146,7 +148,7 @@ func (r Request) columns(ctx context.Context, d *work.Desk) error {
 
 // look plans one row.
 func look(ctx context.Context, d *work.Desk, request plan.Request, row table.Row) (Row, error) {
-	out := Row{Row: row, At: request.At}
+	out := Row{Row: row, At: request.At, Request: request}
 	if request.App == "" || request.At == "" {
 		name := map[bool]string{true: "app", false: "at"}[request.App == ""]
 		return out, fault.Join("", "", []fault.Problem{{ID: name, What: fault.Needed, Remedy: "Fill it in."}})
