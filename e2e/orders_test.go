@@ -95,11 +95,25 @@ func TestOrdersOfATable(t *testing.T) {
 func TestOrdersWithFiles(t *testing.T) {
 	servers.Slow(t)
 	p := newTeam(t)
-	answers := p.file("forum.yaml", "install: inkreach\nat: lockside.localhost/journal\nanswers:\n  title: Lock Journal\n"+
-		"  admin.email: w@lockside.localhost\n")
+	answers := p.file(
+		"forum.yaml",
+		"install: inkreach\nat: lockside.localhost/journal\nanswers:\n  title: Lock Journal\n"+
+			"  admin.email: w@lockside.localhost\n",
+	)
 	password := p.file("password", "Kranich-Teekanne-74-Steg\n")
-	n := p.put("install", "inkreach", "--at", "lockside.localhost/journal", "--answers", answers, "-a", "admin.password=@"+
-		password, "--accept-licence", "--yes")
+	n := p.put(
+		"install",
+		"inkreach",
+		"--at",
+		"lockside.localhost/journal",
+		"--answers",
+		answers,
+		"-a",
+		"admin.password=@"+
+			password,
+		"--accept-licence",
+		"--yes",
+	)
 	require.NoError(t, os.Remove(answers))
 	require.NoError(t, os.Remove(password))
 	assert.Equal(t, "2", p.records("SELECT count(*)::text FROM tivset.order_files"))
@@ -181,8 +195,11 @@ func TestWorkersOfAnAccount(t *testing.T) {
 	assert.Equal(t, "done", p.ends(early).State)
 	p.works(p.demo.Folder)
 	by := func(number int) string {
-		return p.records("SELECT args->>'what' || ' by ' || attempted_by[array_upper(attempted_by, 1)] FROM tivset.river_job "+
-			"WHERE id = $1", number)
+		return p.records(
+			"SELECT args->>'what' || ' by ' || attempted_by[array_upper(attempted_by, 1)] FROM tivset.river_job "+
+				"WHERE id = $1",
+			number,
+		)
 	}
 	for n := range 4 {
 		number := p.put(install("inkreach", fmt.Sprintf("lockside.localhost/s%d", n), "--yes")...)

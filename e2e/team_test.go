@@ -54,10 +54,12 @@ func TestTeamPage(t *testing.T) {
 		"tivset check --all": "checks are fine",
 		"tivset jobs --who":  "root on", "tivset ledger use here --yes": "read back: 1 site,",
 		"tivset team remove bosun": "opens with their key",
-		"tivset jobs --follow 1":   "✓ Back the site up", "tivset queue list": "backup"} {
+		"tivset jobs --follow 1":   "✓ Back the site up", "tivset queue list": "backup",
+		"tivset backup --all --queue --yes": "/journal: number 2", "tivset jobs --follow 2": "done.",
+		"tivset rounds --queue": "nothing is due", "tivset rounds status": "None was made yet here"} {
 		assert.Contains(t, said[call], words, call)
 	}
-	assert.Len(t, said, 15, "commands of the page")
+	assert.Len(t, said, 19, "commands of the page")
 }
 
 // calls are the commands of a page, in their order.

@@ -306,7 +306,14 @@ func TestWorkersKilledAtRandom(t *testing.T) {
 		if under == 0 {
 			break
 		}
-		require.Less(t, time.Since(since), time.Minute, "%d orders are lost: %s", under, p.must(p.demo.Folder, "queue", "list"))
+		require.Less(
+			t,
+			time.Since(since),
+			time.Minute,
+			"%d orders are lost: %s",
+			under,
+			p.must(p.demo.Folder, "queue", "list"),
+		)
 	}
 	time.Sleep(4 * time.Second) // for longer than the lease, all of them
 	for _, w := range halted[max(0, len(halted)-2):] {

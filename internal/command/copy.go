@@ -103,8 +103,14 @@ func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *
 		if err != nil {
 			return looked{at: r.At}, err
 		}
-		l := looked{at: p.Place.URL, address: p.Address(), review: a.streams.ReviewCopy(p), document: placeJSON{p.Plan, p.Closed}, account: p.In,
-			folder: p.Place.Folder}
+		l := looked{
+			at:       p.Place.URL,
+			address:  p.Address(),
+			review:   a.streams.ReviewCopy(p),
+			document: placeJSON{p.Plan, p.Closed},
+			account:  p.In,
+			folder:   p.Place.Folder,
+		}
 		if p.Data != nil {
 			l.server = p.Data.Server
 		}

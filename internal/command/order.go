@@ -228,7 +228,12 @@ func (a *app) putOne(ctx context.Context, q *queue.Queue, p team.Place, w wish, 
 }
 
 // meantBy is which site an order is about, by its address, and in which account that is.
-func (a *app) meantBy(ctx context.Context, s *core.Core, c *cobra.Command, args []string) (at, account string, err error) {
+func (a *app) meantBy(
+	ctx context.Context,
+	s *core.Core,
+	c *cobra.Command,
+	args []string,
+) (at, account string, err error) {
 	to, _ := c.Flags().GetString("at")
 	known := ""
 	switch {

@@ -42,7 +42,9 @@ func (a *app) rounds() *cobra.Command {
 	every, queue := "1h", false
 	on := &cobra.Command{Use: "on [--every 1h]", Short: "Have this machine's crontab make rounds",
 		Example: "  tivset rounds on\n  tivset rounds on --every 30m", Args: takes(0, 0, ""), Annotations: noDryRun(),
-		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsOn(ctx, s, every, queue) })}
+		RunE: a.using(
+			func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsOn(ctx, s, every, queue) },
+		)}
 	on.Flags().BoolVar(&queue, "queue", false, "put the rounds on the team's queue, for workers")
 	on.Flags().StringVar(&every, "every", "1h", "how often: 10m to 59m, or 1h to 23h")
 	off := &cobra.Command{Use: "off", Short: "Make no more rounds by itself", Example: "  tivset rounds off",

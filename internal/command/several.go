@@ -262,7 +262,15 @@ func (a *app) wishes(rows []siteRow, found []looked, failed []error) (out []wish
 				}
 			}
 		}
-		out = append(out, wish{what: c.Name(), at: cmp.Or(l.address, l.at), account: l.account.Name, words: words(c, []string{rows[i].Site}, options)})
+		out = append(
+			out,
+			wish{
+				what:    c.Name(),
+				at:      cmp.Or(l.address, l.at),
+				account: l.account.Name,
+				words:   words(c, []string{rows[i].Site}, options),
+			},
+		)
 	}
 	return out
 }

@@ -33,8 +33,8 @@ func (a *app) worker() *cobra.Command {
 			"gives no sign of life any more is noticed: another one ends what it had begun (undone, or finished\n" +
 			"when the site was there), and does the order again. One that could not reach the database, or stood still\n" +
 			"with its machine, ends what it is at and begins anew. With --accounts it works for those alone, and\n" +
-			"as long as it does, no other worker does: such as for files of its own machine. Ctrl-C takes no more orders, and ends when those\n" +
-			"that are under way have ended.",
+			"as long as it does, no other worker does: such as for files of its own machine. Ctrl-C takes no more\n" +
+			"orders, and ends when those that are under way have ended.",
 		Example: "  tivset worker --at-once 4\n  tivset worker --accounts quillmere",
 		Args:    takes(0, 0, ""), Annotations: noDryRun(),
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -68,7 +68,10 @@ const waits = 3 * time.Second
 
 // reached opens the queue; a worker that begins anew has worked with it before, and waits for
 // it for as long as it takes.
-func (a *app) reached(ctx context.Context, patient bool) (q *queue.Queue, p team.Place, as string, done func(), err error) {
+func (a *app) reached(
+	ctx context.Context,
+	patient bool,
+) (q *queue.Queue, p team.Place, as string, done func(), err error) {
 	for {
 		q, p, as, done, err = a.queueOf(ctx)
 		if err == nil || !patient || fault.Of(err).Kind != fault.Failed {

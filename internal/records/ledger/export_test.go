@@ -10,6 +10,8 @@ func (l *SQLite) SetFormatForTest(n int) error {
 
 // BeforeRedirectsForTest makes the file one of the first format.
 func (l *SQLite) BeforeRedirectsForTest() error {
-	_, err := l.db.Exec("DROP TABLE redirects; DROP TABLE measures; DROP TABLE rounds; DROP TABLE told; PRAGMA user_version = 1")
+	_, err := l.db.Exec(
+		"DROP TABLE redirects; DROP TABLE measures; DROP TABLE rounds; DROP TABLE told; PRAGMA user_version = 1",
+	)
 	return err
 }

@@ -94,7 +94,8 @@ func (l *SQLite) Told(ctx context.Context) (out []Telling, err error) {
 func (l *SQLite) Untell(ctx context.Context, address string, troubles ...string) error {
 	return l.inOne(ctx, func(tx *sql.Tx) error {
 		for _, trouble := range troubles {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM told WHERE address = ? AND trouble = ?", address, trouble); err != nil {
+			_, err := tx.ExecContext(ctx, "DELETE FROM told WHERE address = ? AND trouble = ?", address, trouble)
+			if err != nil {
 				return err
 			}
 		}

@@ -39,7 +39,8 @@ var since = map[int]string{
 	3: "CREATE TABLE measures (address TEXT NOT NULL, day TEXT NOT NULL, bytes INTEGER NOT NULL, " +
 		"PRIMARY KEY (address, day)) STRICT, WITHOUT ROWID;",
 	4: "CREATE TABLE rounds (at TEXT, who TEXT, record TEXT NOT NULL, PRIMARY KEY (at, who)) STRICT, WITHOUT ROWID;" +
-		"CREATE TABLE told (address TEXT, trouble TEXT, at TEXT NOT NULL, PRIMARY KEY (address, trouble)) STRICT, WITHOUT ROWID;",
+		"CREATE TABLE told (address TEXT, trouble TEXT, at TEXT NOT NULL, PRIMARY KEY (address, trouble)) STRICT, " +
+		"WITHOUT ROWID;",
 }
 
 // Open opens the ledger in a file and makes it when it is not there.
@@ -221,8 +222,12 @@ func (l *SQLite) Entrust(ctx context.Context, decided map[string]care.Care) erro
 			if err != nil {
 				return err
 			}
-			done, err := tx.ExecContext(ctx, "UPDATE sites SET record = json_set(record, '$.care', json(?)) WHERE address = ?",
-				string(text), address)
+			done, err := tx.ExecContext(
+				ctx,
+				"UPDATE sites SET record = json_set(record, '$.care', json(?)) WHERE address = ?",
+				string(text),
+				address,
+			)
 			if err != nil {
 				return err
 			}

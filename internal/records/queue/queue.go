@@ -23,9 +23,9 @@ import (
 
 // Order is something that is to be done.
 type Order struct {
-	What    string `json:"what" river:"unique"` // the command, such as update
-	At      string `json:"at" river:"unique"`   // the address that it is about; of rounds the account
-	Account string `json:"account,omitempty"`   // in which that is
+	What    string `json:"what"              river:"unique"` // the command, such as update
+	At      string `json:"at"                river:"unique"` // the address that it is about; of rounds the account
+	Account string `json:"account,omitempty"`                // in which that is
 	Who     string `json:"who"`
 	Tell    string `json:"tell,omitempty"` // whom to mail how it ended
 	Call    []byte `json:"call"`           // the words of the command, sealed
@@ -151,7 +151,8 @@ const whose = "SELECT coalesce((SELECT queue FROM workers WHERE $1 = ANY(account
 // Files gives the files that go with an order.
 func (q *Queue) Files(ctx context.Context, id int64) Parts {
 	return func(add func(file int, sealed []byte) error) error {
-		rows, err := q.team.Pool().Query(ctx, "SELECT file, sealed FROM order_files WHERE number = $1 ORDER BY file, part", id)
+		rows, err := q.team.Pool().
+			Query(ctx, "SELECT file, sealed FROM order_files WHERE number = $1 ORDER BY file, part", id)
 		if err != nil {
 			return q.team.Explain(err)
 		}
@@ -229,8 +230,16 @@ var states = map[rivertype.JobState]string{rivertype.JobStateAvailable: "waiting
 func listed(row *rivertype.JobRow) Listed {
 	var o Order
 	_ = json.Unmarshal(row.EncodedArgs, &o) // what is not an order of ours has no words
-	l := Listed{Number: row.ID, What: o.What, At: o.At, Account: o.Account, Who: o.Who, State: states[row.State], Put: row.CreatedAt.UTC(),
-		Ended: row.FinalizedAt}
+	l := Listed{
+		Number:  row.ID,
+		What:    o.What,
+		At:      o.At,
+		Account: o.Account,
+		Who:     o.Who,
+		State:   states[row.State],
+		Put:     row.CreatedAt.UTC(),
+		Ended:   row.FinalizedAt,
+	}
 	if n := len(row.AttemptedBy); n > 0 {
 		l.Worker = row.AttemptedBy[n-1]
 	}

@@ -106,8 +106,8 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	w.queue = q
 	begun := time.Now()
 	w.seen.Store(&begun)
-	if _, err := q.team.Pool().Exec(ctx, "INSERT INTO workers (id, seen, accounts, queue) VALUES ($1, now(), $2, $3)", w.ID,
-		append([]string{}, w.Accounts...), w.from()); err != nil {
+	if _, err := q.team.Pool().Exec(ctx, "INSERT INTO workers (id, seen, accounts, queue) VALUES ($1, now(), $2, $3)",
+		w.ID, append([]string{}, w.Accounts...), w.from()); err != nil {
 		return q.team.Explain(err)
 	}
 	if err := w.sorts(ctx); err != nil {
@@ -284,13 +284,15 @@ func (w *Worker) sorts(ctx context.Context) error {
 		return err
 	}
 	if len(w.Accounts) > 0 {
-		_, err := w.queue.team.Pool().Exec(ctx, "UPDATE river_job SET queue = $1 WHERE kind = 'order' AND queue = 'default' AND "+
-			"state IN ('available', 'scheduled', 'retryable') AND args->>'account' = ANY($2)", w.from(), w.Accounts)
+		_, err := w.queue.team.Pool().
+			Exec(ctx, "UPDATE river_job SET queue = $1 WHERE kind = 'order' AND queue = 'default' AND "+
+				"state IN ('available', 'scheduled', 'retryable') AND args->>'account' = ANY($2)", w.from(), w.Accounts)
 		return err
 	}
-	_, err := w.queue.team.Pool().Exec(ctx, "UPDATE river_job SET queue = 'default' WHERE kind = 'order' AND queue <> 'default' "+
-		"AND state IN ('available', 'scheduled', 'retryable') AND NOT EXISTS (SELECT FROM workers WHERE workers.queue = "+
-		"river_job.queue AND seen > now() - make_interval(secs => $1))", w.Lease.Seconds())
+	_, err := w.queue.team.Pool().
+		Exec(ctx, "UPDATE river_job SET queue = 'default' WHERE kind = 'order' AND queue <> 'default' "+
+			"AND state IN ('available', 'scheduled', 'retryable') AND NOT EXISTS (SELECT FROM workers WHERE workers.queue = "+
+			"river_job.queue AND seen > now() - make_interval(secs => $1))", w.Lease.Seconds())
 	return err
 }
 

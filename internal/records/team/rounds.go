@@ -25,21 +25,28 @@ func putRound(ctx context.Context, tx pgx.Tx, r ledger.Round) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, "INSERT INTO rounds (at, who, record) VALUES ($1, $2, $3) ON CONFLICT (at, who) DO UPDATE SET "+
-		"record = excluded.record", ledger.Moment(r.At), r.Who, text); err != nil {
+	if _, err := tx.Exec(ctx, "INSERT INTO rounds (at, who, record) VALUES ($1, $2, $3) ON CONFLICT (at, who) DO "+
+		"UPDATE SET record = excluded.record", ledger.Moment(r.At), r.Who, text); err != nil {
 		return err
 	}
 	_, err = tx.Exec(ctx, "DELETE FROM rounds WHERE at < $1", ledger.Moment(r.At.AddDate(0, 0, -ledger.RoundsFor)))
 	return err
 }
 
-const tell = "INSERT INTO told (address, trouble, at) VALUES ($1, $2, $3) ON CONFLICT (address, trouble) DO UPDATE SET " +
-	"at = excluded.at WHERE told.at <= $4"
+const tell = "INSERT INTO told (address, trouble, at) VALUES ($1, $2, $3) ON CONFLICT (address, trouble) DO UPDATE " +
+	"SET at = excluded.at WHERE told.at <= $4"
 
 // Tell implements ledger.Ledger.
 func (t *Team) Tell(ctx context.Context, one ledger.Telling, again time.Duration) (noted bool, err error) {
 	err = t.do(ctx, func(ctx context.Context) error {
-		done, err := t.pool.Exec(ctx, tell, one.Address, one.Trouble, ledger.Moment(one.At), ledger.Moment(one.At.Add(-again)))
+		done, err := t.pool.Exec(
+			ctx,
+			tell,
+			one.Address,
+			one.Trouble,
+			ledger.Moment(one.At),
+			ledger.Moment(one.At.Add(-again)),
+		)
 		noted = done.RowsAffected() > 0
 		return err
 	})

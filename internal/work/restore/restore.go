@@ -209,8 +209,12 @@ func open(ctx context.Context, d *work.Desk, name string, opener format.Opener, 
 				"Nothing was touched.")
 	}
 	if c.Secrets, err = d.Book.Vault.Unseal(b.Secrets); err != nil {
-		return nil, fault.New(fault.Usage, "the passwords in the backup belong to another vault", name,
-			"Restore it on the machine that made it, or bring that one's vault and key here. Nothing was touched.").Because(err)
+		return nil, fault.New(
+			fault.Usage,
+			"the passwords in the backup belong to another vault",
+			name,
+			"Restore it on the machine that made it, or bring that one's vault and key here. Nothing was touched.",
+		).Because(err)
 	}
 	return c, nil
 }
@@ -239,7 +243,8 @@ func stored(ctx context.Context, d *work.Desk, in *hosting.Account, address stri
 		return nil, err
 	}
 	for _, l := range all {
-		if a.From != "" && path.Base(l.File) != path.Base(a.From) || a.From == "" && (l.Why == step.BeforeRestore || l.Why == step.BeforeUndo) {
+		if a.From != "" && path.Base(l.File) != path.Base(a.From) ||
+			a.From == "" && (l.Why == step.BeforeRestore || l.Why == step.BeforeUndo) {
 			continue
 		}
 		opener, done, err := fetched(ctx, d, in, l.File)
