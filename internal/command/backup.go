@@ -80,7 +80,7 @@ func (a *app) backup() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(rows) > 1 || o.table != "" {
+			if a.sideBySide(rows, o) {
 				return a.backUpSeveral(ctx, s, rows, o, *r)
 			}
 			r.Site = rows[0].Site

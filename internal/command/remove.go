@@ -36,7 +36,7 @@ func (a *app) remove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(rows) > 1 || o.table != "" {
+			if a.sideBySide(rows, o) {
 				return a.removeSeveral(ctx, s, rows, o, *r)
 			}
 			r.Site = rows[0].Site

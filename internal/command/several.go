@@ -55,6 +55,11 @@ type siteRow struct {
 	At   string // where it is, or will be; "" while that is not known
 }
 
+// sideBySide says whether a command works on its sites as on several.
+func (a *app) sideBySide(rows []siteRow, o *chosen) bool {
+	return len(rows) > 1 || o.table != "" || a.ordering != nil
+}
+
 // name is how a row is called: the site, and the line of a table.
 func (r siteRow) name() string {
 	name := r.Site

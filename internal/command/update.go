@@ -77,7 +77,7 @@ func (a *app) update() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(rows) > 1 || o.table != "" {
+			if a.sideBySide(rows, o) {
 				return a.updateSeveral(ctx, s, rows, o, *r, first)
 			}
 			r.Site = rows[0].Site

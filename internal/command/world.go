@@ -102,7 +102,9 @@ func (a *app) core(ctx context.Context) (c *core.Core, close func(), err error) 
 	}
 	w.Order = a.world.order
 	w.Forget, w.OpenFiles, w.OpenServer, w.OpenSession = opens.Forget, opens.Files, opens.Server, opens.Session
-	return core.In(w), done, nil
+	c = core.In(w)
+	c.Desk.Plans = a.ordering != nil // whatever the command goes on to do
+	return c, done, nil
 }
 
 // machine is what this machine gives to the core: all but what has to be opened.

@@ -34,6 +34,8 @@ type Desk struct {
 	Order    int64           // of the queue, that is carried out; 0 for none
 	Progress func(job.Event) // may be nil
 	Patience time.Duration   // for how long an undo waits for a server that went away
+	// Only plans are made: a job is an error.
+	Plans bool
 	// what fails is left as it is, for the author of a kit to look at
 	KeepFailed bool
 	Ways       Table
