@@ -110,6 +110,7 @@ func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *
 			document: placeJSON{p.Plan, p.Closed},
 			account:  p.In,
 			folder:   p.Place.Folder,
+			bytes:    p.Changes.Bytes,
 		}
 		if p.Data != nil {
 			l.server = p.Data.Server

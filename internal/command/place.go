@@ -23,16 +23,19 @@ func (a *app) records(ctx context.Context) (p team.Place, as string, close func(
 		p, close, err = a.ownRecords(ctx, h)
 		return p, "", close, err
 	}
-	t, err := team.Open(ctx, at.Use, a.world.Now)
-	if err != nil {
-		return p, "", nil, err
+	t, close := a.world.team, func() {}
+	if t == nil {
+		if t, err = team.Open(ctx, at.Use, a.world.Now); err != nil {
+			return p, "", nil, err
+		}
+		close = func() { _ = t.Close() }
 	}
 	me, err := a.known(ctx, t, h)
 	if err != nil {
-		_ = t.Close()
+		close()
 		return p, "", nil, err
 	}
-	return t.Place(h, me.May), me.Name, func() { _ = t.Close() }, nil
+	return t.Place(h, me.May), me.Name, close, nil
 }
 
 // ownRecords opens the files of this machine.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -168,6 +169,7 @@ type looked struct {
 	account  *account.Account
 	server   string
 	folder   string              // the place that is taken, where a new one is
+	bytes    int64               // that come to be in the account
 	nothing  *ended              // nothing is to be done, and this is said instead
 	options  map[string][]string // of the command for this site alone, where they are not in the table's columns
 
@@ -202,6 +204,9 @@ func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chos
 	look func(ctx context.Context, r siteRow) (looked, error)) error {
 	found, failed, err := lookAll(ctx, rows, o.strict || o.table != "", look)
 	if err != nil {
+		return err
+	}
+	if err := room(ctx, s.Desk, found, failed); err != nil {
 		return err
 	}
 	if err := a.agreeToAll(ctx, rows, found, failed, question); err != nil {
@@ -301,7 +306,7 @@ func lookAll(ctx context.Context, rows []siteRow, strict bool,
 	if err := group.Wait(); err != nil {
 		return nil, nil, err
 	}
-	var problems []fault.Problem
+	var problems mistakes
 	seen := map[string]int{}
 	for i, one := range found {
 		err := failed[i]
@@ -320,19 +325,62 @@ func lookAll(ctx context.Context, rows []siteRow, strict bool,
 			failed[i] = err
 		case len(f.Problems) == 0 && len(f.Missing) > 0:
 			for _, id := range f.Missing {
-				problems = append(problems, fault.Problem{ID: rows[i].name() + ", " + id, What: fault.Needed,
-					Remedy: "Fill it in."})
+				problems.add(rows[i], fault.Problem{ID: id, What: fault.Needed, Remedy: "Fill it in."})
 			}
 		case len(f.Problems) > 0:
 			for _, p := range f.Problems {
-				p.ID = rows[i].name() + ", " + p.ID
-				problems = append(problems, p)
+				problems.add(rows[i], p)
 			}
 		default:
-			problems = append(problems, fault.Problem{ID: rows[i].name(), What: f.Error(), Remedy: f.Remedy})
+			problems.add(rows[i], fault.Problem{What: f.Error(), Remedy: f.Remedy})
 		}
 	}
-	return found, failed, fault.Join("it cannot be done as it is", "Nothing was touched.", problems)
+	return found, failed, fault.Join("it cannot be done as it is", "Nothing was touched.", problems.once())
+}
+
+// mistakes are what is wrong with rows: the same of several is said once.
+type mistakes struct {
+	order []fault.Problem
+	of    map[fault.Problem][]siteRow
+}
+
+func (m *mistakes) add(r siteRow, p fault.Problem) {
+	if m.of == nil {
+		m.of = map[fault.Problem][]siteRow{}
+	}
+	if m.of[p] == nil {
+		m.order = append(m.order, p)
+	}
+	m.of[p] = append(m.of[p], r)
+}
+
+func (m *mistakes) once() (out []fault.Problem) {
+	for _, p := range m.order {
+		names := []string{}
+		for _, r := range m.of[p] {
+			if r.Line > 0 {
+				names = append(names, strconv.Itoa(r.Line))
+			}
+		}
+		name := m.of[p][0].name()
+		if len(names) > 1 {
+			name = many.Named("line", names)
+		}
+		p.ID = strings.TrimSuffix(name+", "+p.ID, ", ")
+		out = append(out, p)
+	}
+	return out
+}
+
+// room sees that there is room for all that comes to be.
+func room(ctx context.Context, d *work.Desk, found []looked, failed []error) error {
+	need := map[string]int64{}
+	for i, l := range found {
+		if failed[i] == nil && l.bytes > 0 {
+			need[l.account.Name] += l.bytes
+		}
+	}
+	return many.Room(ctx, d, need)
 }
 
 // agreeToAll has everything agreed to that will be done; what needs no yes has no review.

@@ -104,6 +104,7 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 	if err := a.mayAll(ctx, p.Ledger.(*team.Team)); err != nil {
 		return err
 	}
+	a.world.team = p.Ledger.(*team.Team) // for all that is done from here on
 	for _, name := range w.Accounts {
 		if _, err := p.Home.Account(name); err != nil {
 			return err

@@ -29,6 +29,7 @@ import (
 	"tivset/internal/records/catalogues"
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"
+	"tivset/internal/records/team"
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
 	"tivset/internal/work"
@@ -44,6 +45,7 @@ type World struct {
 
 	order  int64       // the number of the order that is carried out; 0 for a command that was typed
 	behalf string      // who asked for it
+	team   *team.Team  // the team's database, where it is open already; orders of a worker share it
 	failed func(error) // hears why a command failed; may be nil
 }
 

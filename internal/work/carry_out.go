@@ -35,7 +35,8 @@ type Job struct {
 // something left (Left).
 func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 	if d.Plans {
-		return fault.New(fault.Usage, "this cannot be put on the queue", t.Site.Place.URL, "Leave --queue out, and do it here.")
+		return fault.New(fault.Usage, "this cannot be put on the queue", t.Site.Place.URL,
+			"Leave --queue out, and do it here.")
 	}
 	runner := &job.Runner{Progress: d.telling(t.Site.Hidden()), Again: hosting.ErrComesBack, Patience: d.Patience,
 		Keep: d.KeepFailed, Fenced: d.shared()}

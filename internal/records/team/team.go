@@ -28,6 +28,9 @@ const Patience = 60 * time.Second
 // connectTime is how long the making of one connection may take.
 const connectTime = 10 * time.Second
 
+// mostConns is up to how many connections are made, besides one for each journal in hand.
+const mostConns = 8
+
 // Team is a database that is open.
 type Team struct {
 	pool     *pgxpool.Pool
@@ -72,7 +75,7 @@ func Open(ctx context.Context, address string, now func() time.Time) (*Team, err
 	config.ConnConfig.RuntimeParams["search_path"] = schema
 	config.ConnConfig.RuntimeParams["application_name"] = "tivset"
 	config.ConnConfig.ConnectTimeout = connectTime
-	config.MaxConns = 4
+	config.MaxConns = mostConns
 	t := &Team{config: config.ConnConfig.Copy(), schema: schema, address: shown(address), patience: Patience, now: now}
 	if t.pool, err = pgxpool.NewWithConfig(ctx, config); err != nil {
 		return nil, t.explain(err)

@@ -85,7 +85,7 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 		return nil, err
 	}
 	p.sum()
-	return p, p.space(ctx, d)
+	return p, Room(ctx, d, p.space())
 }
 
 // request is a row as one install. Used are the columns that are no answers of their own.
@@ -204,17 +204,21 @@ func together(all []wrong) (out []fault.Problem) {
 		lines[w.Problem] = append(lines[w.Problem], fmt.Sprint(w.line))
 	}
 	for _, p := range order {
-		of, id := lines[p], "line "
-		if len(of) > 1 {
-			id = "lines "
-		}
-		if more := len(of) - mostLines; more > 0 {
-			of = append(of[:mostLines:mostLines], fmt.Sprintf("and %d more", more))
-		}
-		p.ID = strings.TrimSuffix(id+strings.Join(of, ", ")+", "+p.ID, ", ")
+		p.ID = strings.TrimSuffix(Named("line", lines[p])+", "+p.ID, ", ")
 		out = append(out, p)
 	}
 	return out
+}
+
+// Named names several of which the same is said, such as lines.
+func Named(what string, all []string) string {
+	if len(all) > 1 {
+		what += "s"
+	}
+	if more := len(all) - mostLines; more > 0 {
+		all = append(all[:mostLines:mostLines], fmt.Sprintf("and %d more", more))
+	}
+	return what + " " + strings.Join(all, ", ")
 }
 
 // mostLines is how many lines are named of which the same is said.
@@ -266,14 +270,19 @@ func (p *Plan) sum() {
 	}
 }
 
-// space sees that there is room for all of them together.
-func (p *Plan) space(ctx context.Context, d *work.Desk) error {
+// space is what all of them together need, by account.
+func (p *Plan) space() map[string]int64 {
 	need := map[string]int64{}
 	for _, row := range p.Rows {
 		if row.Plan != nil {
 			need[row.Plan.Account] += row.Plan.Changes.Bytes
 		}
 	}
+	return need
+}
+
+// Room sees that accounts have room for so many bytes.
+func Room(ctx context.Context, d *work.Desk, need map[string]int64) error {
 	for _, name := range slices.Sorted(maps.Keys(need)) {
 		a, err := d.Book.Home.Account(name)
 		if err != nil {
@@ -289,7 +298,7 @@ func (p *Plan) space(ctx context.Context, d *work.Desk) error {
 		}
 		if told && free < need[name] {
 			return fault.New(fault.Usage, fmt.Sprintf("all of them together need %d MB, and the account has %d MB left",
-				need[name]>>20, free>>20), name, "Make room, or install fewer. Nothing was touched.")
+				need[name]>>20, free>>20), name, "Make room, or do fewer. Nothing was touched.")
 		}
 	}
 	return nil

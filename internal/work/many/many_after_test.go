@@ -14,6 +14,7 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/answer/table"
+	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/plan"
 	"tivset/internal/records/job"
@@ -132,4 +133,13 @@ func TestATableIsInterrupted(t *testing.T) {
 	left, err := w.Desk.Unfinished(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)
+}
+
+// All of them together have to fit into their account.
+func TestRoom(t *testing.T) {
+	w := sitetest.Demo(t)
+	require.NoError(t, many.Room(ctx, w.Desk, map[string]int64{demo.AccountName: 1 << 10}))
+	err := many.Room(ctx, w.Desk, map[string]int64{demo.AccountName: 1 << 60})
+	assert.ErrorContains(t, err, "all of them together need 1099511627776 MB, and the account has ")
+	assert.Equal(t, fault.Usage, fault.Of(err).Kind)
 }
