@@ -108,7 +108,13 @@ func (a *Account) Free(ctx context.Context) (bytes int64, told bool) {
 }
 
 // Visitor is somebody with a browser who finds the account's domains.
-func (a *Account) Visitor() *web.Visitor { return web.NewVisitor(Connections(a.Account)) }
+func (a *Account) Visitor() *web.Visitor {
+	v := web.NewVisitor(Connections(a.Account))
+	if a.opener != nil && a.opener.Crowded != nil {
+		v.Crowded = func() { a.opener.Crowded(a.Name) }
+	}
+	return v
+}
 
 // Connections says where to find an account's domains.
 func Connections(a *account.Account) web.Connections {

@@ -11,7 +11,10 @@ const longestPause = 8 * time.Second
 
 // unhurried asks a server again that had too many visits (429, RFC 6585, 4): it did nothing
 // with what it was asked for.
-type unhurried struct{ through http.RoundTripper }
+type unhurried struct {
+	through http.RoundTripper
+	of      *Visitor
+}
 
 // RoundTrip implements http.RoundTripper.
 func (u unhurried) RoundTrip(r *http.Request) (*http.Response, error) {
@@ -20,6 +23,9 @@ func (u unhurried) RoundTrip(r *http.Request) (*http.Response, error) {
 		if err != nil || answer.StatusCode != http.StatusTooManyRequests || tries == 3 ||
 			r.Body != nil && r.GetBody == nil {
 			return answer, err
+		}
+		if u.of.Crowded != nil {
+			u.of.Crowded()
 		}
 		pause := time.Second << tries
 		if said, err := strconv.Atoi(answer.Header.Get("Retry-After")); err == nil { // RFC 9110, 10.2.3

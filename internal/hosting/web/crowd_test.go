@@ -28,9 +28,12 @@ func TestTooManyVisits(t *testing.T) {
 		_, _ = w.Write(body)
 	}))
 	defer server.Close()
-	page, err := web.NewVisitor(nil).Post(context.Background(), server.URL, url.Values{"title": {"Lockside"}})
+	v, told := web.NewVisitor(nil), 0
+	v.Crowded = func() { told++ }
+	page, err := v.Post(context.Background(), server.URL, url.Values{"title": {"Lockside"}})
 	require.NoError(t, err)
 	assert.Equal(t, []any{3, 200, "title=Lockside"}, []any{visits, page.Status, string(page.Body)})
+	assert.Equal(t, 2, told)
 
 	visits, pause = 0, "3600"
 	began := time.Now()

@@ -31,7 +31,8 @@ const (
 
 // Visitor is one browser: its cookies last as long as it does.
 type Visitor struct {
-	Agent string // how the browser calls itself; "" for the program's own name
+	Agent   string // how the browser calls itself; "" for the program's own name
+	Crowded func() // is told each time a server has too many visits; may be nil
 
 	client *http.Client
 	got    *cookies
@@ -96,8 +97,10 @@ func NewVisitor(connections Connections) *Visitor {
 		DisableKeepAlives:     true, // a check wants to know the server as a newcomer does
 		ResponseHeaderTimeout: visitTime,
 	}
-	got := &cookies{through: unhurried{&limited{transport, connections}}}
-	return &Visitor{client: &http.Client{Transport: got, Jar: jar, Timeout: visitTime, CheckRedirect: stayHere}, got: got}
+	v := &Visitor{}
+	v.got = &cookies{through: unhurried{&limited{transport, connections}, v}}
+	v.client = &http.Client{Transport: v.got, Jar: jar, Timeout: visitTime, CheckRedirect: stayHere}
+	return v
 }
 
 // stayHere keeps what a visitor carries from being sent to other hosts.

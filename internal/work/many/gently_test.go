@@ -2,12 +2,19 @@ package many_test
 
 import (
 	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/standin/ftpd"
@@ -67,4 +74,45 @@ func TestSideBySideWithFewDatabaseConnections(t *testing.T) {
 		a.Databases[0].Admin.User, a.Databases[0].Admin.Password = "few", "plain:few"
 	})
 	six(t, w)
+}
+
+// A web server that bears few visits a second is asked more slowly, and by fewer.
+func TestSideBySideWithFewVisits(t *testing.T) {
+	w := sitetest.Demo(t)
+	a, err := w.Home.Account(demo.AccountName)
+	require.NoError(t, err)
+	to, err := url.Parse("http://" + a.Domains[0].Connect)
+	require.NoError(t, err)
+	forward := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(to)
+		r.Out.Host = r.In.Host
+	}}
+	var mu sync.Mutex
+	second, visits, refused := int64(0), 0, 0
+	s := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		if now := time.Now().Unix(); now != second {
+			second, visits = now, 0
+		}
+		visits++
+		over := visits > 40
+		if over {
+			refused++
+		}
+		mu.Unlock()
+		if over {
+			rw.Header().Set("Retry-After", "1")
+			rw.WriteHeader(http.StatusTooManyRequests)
+			return
+		}
+		forward.ServeHTTP(rw, r)
+	}))
+	t.Cleanup(s.Close)
+	w.EditAccount(func(a *account.Account) {
+		for i := range a.Domains {
+			a.Domains[i].Connect = strings.TrimPrefix(s.URL, "http://")
+		}
+	})
+	six(t, w)
+	assert.NotZero(t, refused)
 }
