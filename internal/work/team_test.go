@@ -287,3 +287,32 @@ func TestTheAccountSaysWhoGoesOn(t *testing.T) {
 		})
 	}
 }
+
+// Three days later, and from another machine, an install is taken back that the owner has
+// changed meanwhile: what was there before is there again, to the byte.
+func TestAnotherMachineTakesBackLater(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	first := sitetest.Demo(t)
+	sitetest.OnTeam(t, first, at)
+	second := sitetest.Another(t, first, at)
+	second.Now = func() time.Time { return time.Now().Add(72 * time.Hour) }
+	folder := filepath.Join(first.Root, "web/lockside/forum")
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "index.html"), []byte("the page that was there"), 0o644))
+	before := first.Snapshot()
+	r := sitetest.Request("quaybench", "lockside.localhost/forum")
+	r.Answers["occupied"] = "set-aside"
+	done, err := first.Install(r)
+	require.NoError(t, err, "%v", fault.Of(err))
+	first.Query(done.Site, "UPDATE {tables}meta SET value = 'Another title' WHERE name = 'title'")
+	require.NoError(t, os.Rename(first.Home.State, first.Home.State+"-elsewhere")) // on another disk
+	_, err = first.Book.Ledger.Jobs(ctx)
+	require.NoError(t, err)
+	_, left, err := second.Desk.TakeBack(ctx, done.Job)
+	require.NoError(t, err, "%v", fault.Of(err))
+	assert.Empty(t, left)
+	sitetest.Same(t, before, first.Snapshot())
+	_, err = first.Book.Find(ctx, done.Site.Address)
+	assert.Error(t, err)
+}
