@@ -67,6 +67,11 @@ func (a *app) known(ctx context.Context, t *team.Team, h home.Home) (team.Person
 	if err != nil {
 		return team.Person{}, err
 	}
+	if t.Older() {
+		if err := t.Upgrade(ctx, t.Place(h, team.MayAll).Vault); err != nil {
+			return team.Person{}, err
+		}
+	}
 	people, err := t.People(ctx)
 	if err != nil {
 		return team.Person{}, err

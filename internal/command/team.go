@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"crypto/hmac"
 	"errors"
 	"slices"
 
@@ -39,7 +40,7 @@ func (a *app) teamList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List who works with the ledger", Args: takes(0, 0, ""), Example: "  tivset team list",
 		RunE: func(c *cobra.Command, _ []string) error {
-			t, _, as, done, err := a.teamOf(c.Context())
+			t, v, as, done, err := a.teamOf(c.Context())
 			if err != nil {
 				return err
 			}
@@ -48,13 +49,20 @@ func (a *app) teamList() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			marks, err := v.Marks()
+			if err != nil {
+				marks = nil // who may only look cannot tell
+			}
 			if a.json {
 				return a.streams.WriteJSON(people)
 			}
 			var rows [][]string
 			for _, p := range people {
 				here := ""
-				if p.Name == as {
+				switch {
+				case marks != nil && !hmac.Equal(p.Mark, marks(p.Marked())):
+					here = "put there by nobody of the team: nothing is sealed for it"
+				case p.Name == as:
 					here = "this machine"
 				}
 				rows = append(rows, []string{p.Name, p.May, p.Added.UTC().Format("2006-01-02"), p.By, p.Key, here})
@@ -90,7 +98,7 @@ func (a *app) teamAdd() *cobra.Command {
 			}
 			defer done()
 			p := team.Person{Name: name, Key: args[1], May: may, By: as}
-			if err := a.joined(t.Join(c.Context(), p, v.Reseal), name); err != nil {
+			if err := a.joined(t.Join(c.Context(), p, v), name); err != nil {
 				return err
 			}
 			return a.teamChanged(c.Context(), "added", name)
@@ -144,7 +152,7 @@ func (a *app) teamRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.joined(t.Leave(c.Context(), args[0], v.Reseal), args[0]); err != nil {
+			if err := a.joined(t.Leave(c.Context(), args[0], v), args[0]); err != nil {
 				return err
 			}
 			if err := a.teamChanged(c.Context(), "removed", args[0]); err != nil || a.json {

@@ -30,9 +30,12 @@ func side(w *sitetest.World, sites []ledger.Site, do func(ctx context.Context, d
 	for n, x := range sites {
 		a, err := w.Book.Home.Account(x.Account)
 		require.NoError(w.T, err)
-		tasks = append(tasks, many.Task{Account: a, Server: x.Database.Server, Do: func(ctx context.Context, d *work.Desk) error {
-			return do(ctx, d, n)
-		}})
+		tasks = append(
+			tasks,
+			many.Task{Account: a, Server: x.Database.Server, Do: func(ctx context.Context, d *work.Desk) error {
+				return do(ctx, d, n)
+			}},
+		)
 	}
 	many.Side(ctx, w.Desk, many.AtOnce(len(tasks)), tasks, many.Watch{Ended: func(n int, err error) { errs[n] = err }})
 	return errs
@@ -76,14 +79,26 @@ func TestSeveralWhileTheWorldMoves(t *testing.T) {
 					require.NoError(t, err)
 					there := everything(t, w, now) + kept(t, w, now, v.Kept())
 					for _, text := range v.Kept() {
-						assert.GreaterOrEqual(t, strings.Count(there, text+"\n"), 3, "%s: %s of %s is lost", what, text, now.Address)
+						assert.GreaterOrEqual(
+							t,
+							strings.Count(there, text+"\n"),
+							3,
+							"%s: %s of %s is lost",
+							what,
+							text,
+							now.Address,
+						)
 					}
 				}
 			}
 
 			all := visit()
 			errs := side(w, sites, func(ctx context.Context, d *work.Desk, n int) error {
-				_, err := update.To(ctx, d, update.Request{Site: sites[n].Address, Release: []string{"2.0.0", "2.0.0", "3.0.0"}[n]})
+				_, err := update.To(
+					ctx,
+					d,
+					update.Request{Site: sites[n].Address, Release: []string{"2.0.0", "2.0.0", "3.0.0"}[n]},
+				)
 				return err
 			})
 			left(all, "updates")

@@ -27,7 +27,10 @@ type Place struct {
 // Place is the team's own, with what belongs to this machine where it was.
 func (t *Team) Place(h home.Home, may string) Place {
 	h.Shared = Accounts{t}
-	return Place{Ledger: t, Home: h, Vault: vault.Shared(h.VaultKey(), Secrets{t}), Journals: Journals{t, may}}
+	opener := new(Opener)
+	v := vault.Shared(h.VaultKey(), Secrets{t, opener})
+	*opener = v
+	return Place{Ledger: t, Home: h, Vault: v, Journals: Journals{t, may}}
 }
 
 // Belongings are all records of a place, to be brought to another.
@@ -106,8 +109,13 @@ func (t *Team) Begin(ctx context.Context, first Person, b *Belongings, checksums
 		if err := t.make(ctx, tx); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "INSERT INTO people (name, key, may, added, by) VALUES ($1, $2, $3, $4, '')", first.Name,
-			first.Key, MayAll, t.now().UTC()); err != nil {
+		first.May = MayAll
+		mark, err := vault.MarkOf(checksums, first.Marked())
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "INSERT INTO people (name, key, may, added, by, mark) VALUES ($1, $2, $3, $4, '', $5)",
+			first.Name, first.Key, MayAll, t.now().UTC(), mark); err != nil {
 			return err
 		}
 		return b.bring(ctx, tx, first.Key, checksums)

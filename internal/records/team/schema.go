@@ -32,7 +32,8 @@ CREATE TABLE journals (id TEXT COLLATE "C", n INTEGER, line TEXT NOT NULL, PRIMA
 var since = map[int]string{
 	2: `CREATE TABLE rounds (at TEXT COLLATE "C", who TEXT COLLATE "C", record JSONB NOT NULL, PRIMARY KEY (at, who));
 CREATE TABLE told (address TEXT COLLATE "C", trouble TEXT COLLATE "C", at TEXT COLLATE "C" NOT NULL,
-	PRIMARY KEY (address, trouble));`,
+	PRIMARY KEY (address, trouble));
+ALTER TABLE people ADD COLUMN mark BYTEA NOT NULL DEFAULT '';`,
 }
 
 // Found says whether a ledger is in the database, and in a form that this program knows.
@@ -48,12 +49,11 @@ func (t *Team) Found(ctx context.Context) (bool, error) {
 		}
 		return t.pool.QueryRow(ctx, "SELECT format, to_char(moved, 'YYYY-MM-DD') FROM about").Scan(&have, &moved)
 	})
-	if err == nil && have > 0 && have < format && moved == nil {
-		err = t.upgrade(ctx)
-	}
 	switch {
 	case err != nil || have == 0:
 		return false, err
+	case have < format && moved == nil:
+		t.older.Store(true)
 	case have > format:
 		return false, fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), t.address,
 			"A newer release of Tivset made it; use that one.")
@@ -91,9 +91,17 @@ func (t *Team) make(ctx context.Context, tx pgx.Tx) error {
 	return err
 }
 
-// upgrade brings the tables of an older release to this one's. Of several programs one does;
-// an older one that is at work goes on, and does not know what is new.
-func (t *Team) upgrade(ctx context.Context) error {
+// Older says whether the tables that were found are those of an older release, and have to be
+// brought to this one's first.
+func (t *Team) Older() bool { return t.older.Load() }
+
+// Upgrade does that, with the vault of somebody who may open it. Of several programs one does;
+// an older one that is at work is told to make way.
+func (t *Team) Upgrade(ctx context.Context, v Opener) error {
+	marks, err := v.Marks()
+	if err != nil {
+		return err
+	}
 	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "LOCK TABLE about IN ACCESS EXCLUSIVE MODE"); err != nil {
 			return err
@@ -107,10 +115,35 @@ func (t *Team) upgrade(ctx context.Context) error {
 			if _, err := tx.Exec(ctx, since[have]); err != nil {
 				return err
 			}
+			if have == 2 { // which has no marks yet
+				if err := markAll(ctx, tx, marks); err != nil {
+					return err
+				}
+			}
 		}
-		_, err := tx.Exec(ctx, "UPDATE about SET format = $1", have)
-		return err
+		if _, err := tx.Exec(ctx, "UPDATE about SET format = $1", have); err != nil {
+			return err
+		}
+		t.older.Store(false)
+		return nil
 	})
+}
+
+func markAll(ctx context.Context, tx pgx.Tx, marks func([]byte) []byte) error {
+	rows, err := tx.Query(ctx, allPeople)
+	if err != nil {
+		return err
+	}
+	people, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Person])
+	if err != nil {
+		return err
+	}
+	for _, p := range people {
+		if _, err := tx.Exec(ctx, "UPDATE people SET mark = $2 WHERE name = $1", p.Name, marks(p.Marked())); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // errThere means that somebody else has begun a ledger meanwhile.

@@ -2,6 +2,7 @@ package team
 
 import (
 	"context"
+	"crypto/hmac"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,7 +14,10 @@ import (
 
 // Secrets is where the team's vault lies: each secret sealed for the keys of all who may
 // open it.
-type Secrets struct{ *Team }
+type Secrets struct {
+	*Team
+	opener *Opener // the vault of which they are the store
+}
 
 var _ vault.Store = Secrets{}
 
@@ -41,8 +45,12 @@ func (s Secrets) Names(prefix string) ([]string, error) {
 // Put implements vault.Store. Nobody joins or leaves meanwhile: what is sealed is sealed for
 // those who are there.
 func (s Secrets) Put(seal func(keys []string) (map[string][]byte, error)) error {
+	marks, err := (*s.opener).Marks()
+	if err != nil {
+		return err
+	}
 	return s.inOne(context.Background(), func(ctx context.Context, tx pgx.Tx) error {
-		keys, err := openers(ctx, tx, "SHARE")
+		keys, err := openers(ctx, tx, "SHARE", marks)
 		if err != nil {
 			return err
 		}
@@ -54,16 +62,26 @@ func (s Secrets) Put(seal func(keys []string) (map[string][]byte, error)) error 
 	})
 }
 
-// openers are the keys of those who may open the vault, with the list of people locked.
-func openers(ctx context.Context, tx pgx.Tx, lock string) ([]string, error) {
+// openers are the keys of those who may open the vault and were put there by one who may, with
+// the list of people locked.
+func openers(ctx context.Context, tx pgx.Tx, lock string, marks func([]byte) []byte) (keys []string, err error) {
 	if _, err := tx.Exec(ctx, "LOCK TABLE people IN "+lock+" MODE"); err != nil {
 		return nil, err
 	}
-	rows, err := tx.Query(ctx, "SELECT key FROM people WHERE may = $1 ORDER BY name", MayAll)
+	rows, err := tx.Query(ctx, allPeople)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
+	people, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Person])
+	for _, p := range people {
+		if p.May == MayAll && hmac.Equal(p.Mark, marks(p.Marked())) {
+			keys = append(keys, p.Key)
+		}
+	}
+	if err == nil && len(keys) == 0 {
+		err = ErrLast
+	}
+	return keys, err
 }
 
 func put(ctx context.Context, tx pgx.Tx, sealed map[string][]byte) error {
@@ -116,8 +134,10 @@ func (a Accounts) Drop(name string) error {
 
 // People lists who works with the database, by name.
 func (t *Team) People(ctx context.Context) ([]Person, error) {
-	return list(ctx, t, pgx.RowToStructByPos[Person], "SELECT name, key, may, added, by FROM people ORDER BY name")
+	return list(ctx, t, pgx.RowToStructByPos[Person], allPeople)
 }
+
+const allPeople = "SELECT name, key, may, added, by, mark FROM people ORDER BY name"
 
 // ErrNobody and the like say what cannot be done with people.
 var (
@@ -126,12 +146,11 @@ var (
 	ErrKnown  = errors.New("somebody of the team has this name or this key already")
 )
 
-// Join adds somebody, and seals every secret for them too; reseal opens one and seals it for
-// the keys of all.
-func (t *Team) Join(ctx context.Context, p Person, reseal vault.Reseal) error {
-	return t.people(ctx, reseal, p.May == MayAll, func(ctx context.Context, tx pgx.Tx) error {
-		done, err := tx.Exec(ctx, "INSERT INTO people (name, key, may, added, by) VALUES ($1, $2, $3, $4, $5) ON CONFLICT "+
-			"DO NOTHING", p.Name, p.Key, p.May, t.now().UTC(), p.By)
+// Join adds somebody, and seals every secret for them too, with the vault of somebody who may.
+func (t *Team) Join(ctx context.Context, p Person, v Opener) error {
+	return t.people(ctx, v, p.May == MayAll, func(ctx context.Context, tx pgx.Tx, marks func([]byte) []byte) error {
+		done, err := tx.Exec(ctx, "INSERT INTO people (name, key, may, added, by, mark) VALUES ($1, $2, $3, $4, $5, $6) "+
+			"ON CONFLICT DO NOTHING", p.Name, p.Key, p.May, t.now().UTC(), p.By, marks(p.Marked()))
 		if err == nil && done.RowsAffected() == 0 {
 			return ErrKnown
 		}
@@ -140,8 +159,8 @@ func (t *Team) Join(ctx context.Context, p Person, reseal vault.Reseal) error {
 }
 
 // Leave takes somebody out, and seals every secret anew without them.
-func (t *Team) Leave(ctx context.Context, name string, reseal vault.Reseal) error {
-	return t.people(ctx, reseal, true, func(ctx context.Context, tx pgx.Tx) error {
+func (t *Team) Leave(ctx context.Context, name string, v Opener) error {
+	return t.people(ctx, v, true, func(ctx context.Context, tx pgx.Tx, _ func([]byte) []byte) error {
 		done, err := tx.Exec(ctx, "DELETE FROM people WHERE name = $1", name)
 		if err == nil && done.RowsAffected() == 0 {
 			return ErrNobody
@@ -152,26 +171,24 @@ func (t *Team) Leave(ctx context.Context, name string, reseal vault.Reseal) erro
 
 // people changes who is there, and seals all secrets anew where that changes who may open
 // them.
-func (t *Team) people(ctx context.Context, reseal vault.Reseal, anew bool,
-	change func(context.Context, pgx.Tx) error) error {
+func (t *Team) people(ctx context.Context, v Opener, anew bool, change func(ctx context.Context, tx pgx.Tx,
+	marks func([]byte) []byte) error) error {
+	marks, err := v.Marks()
+	if err != nil {
+		return err
+	}
 	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "LOCK TABLE people IN ACCESS EXCLUSIVE MODE"); err != nil {
 			return err
 		}
-		if err := change(ctx, tx); err != nil {
+		if err := change(ctx, tx, marks); err != nil {
 			return err
 		}
-		keys, err := openers(ctx, tx, "ACCESS EXCLUSIVE")
-		if err != nil {
+		keys, err := openers(ctx, tx, "ACCESS EXCLUSIVE", marks)
+		if err != nil || !anew {
 			return err
 		}
-		if len(keys) == 0 {
-			return ErrLast
-		}
-		if !anew {
-			return nil
-		}
-		return resealAll(ctx, tx, keys, reseal)
+		return resealAll(ctx, tx, keys, v.Reseal)
 	})
 }
 

@@ -7,12 +7,14 @@ package team
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -39,6 +41,7 @@ type Team struct {
 	address  string // without the password, for people
 	patience time.Duration
 	now      func() time.Time
+	older    atomic.Bool // the tables are those of an older release
 }
 
 // Person is somebody, or a machine, that works with the database.
@@ -48,6 +51,20 @@ type Person struct {
 	May   string    `json:"may"` // all, or look
 	Added time.Time `json:"added_at"`
 	By    string    `json:"by,omitempty"`
+	Mark  []byte    `json:"-"` // made of all that counts of them, with a key that only who may open the vault has
+}
+
+// Marked is what somebody's mark is made of. Who can write into the database, and is not of
+// the team, cannot make it: for a key that they put there nothing is sealed.
+func (p Person) Marked() []byte {
+	text, _ := json.Marshal([]string{p.Name, p.Key, p.May}) // texts always have a form in JSON
+	return append([]byte("person "), text...)
+}
+
+// Opener is a vault that opens what is sealed for the team.
+type Opener interface {
+	Reseal(sealed []byte, keys []string) ([]byte, error)
+	Marks() (func(text []byte) []byte, error)
 }
 
 // What somebody may do: all, or look at what is there. Who may only look is not among

@@ -91,10 +91,10 @@ func TestPeople(t *testing.T) {
 	assert.Equal(t, fault.Decision, fault.Of(err).Kind, "%v", err)
 	require.NoError(
 		t,
-		first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault.Reseal),
+		first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault),
 	)
 	require.NoError(t, first.team.Join(ctx, team.Person{Name: "office", Key: third.key, May: team.MayLook},
-		first.Vault.Reseal))
+		first.Vault))
 	got, err := second.Vault.Get("sites/a/admin.password")
 	require.NoError(t, err)
 	assert.Equal(t, "one", got.Reveal())
@@ -104,7 +104,7 @@ func TestPeople(t *testing.T) {
 	_, err = third.Vault.Get("sites/a/admin.password")
 	assert.Error(t, err)
 	assert.ErrorIs(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: "age1x", May: team.MayAll},
-		first.Vault.Reseal), team.ErrKnown)
+		first.Vault), team.ErrKnown)
 
 	require.NoError(t, second.Vault.Set(map[string]secret.Text{"sites/a/admin.password": secret.Of("three")}))
 	sealed, err := second.Vault.Seal("sites/a/")
@@ -118,14 +118,14 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, sum, other)
 
-	require.NoError(t, first.team.Leave(ctx, "bosun", first.Vault.Reseal))
+	require.NoError(t, first.team.Leave(ctx, "bosun", first.Vault))
 	_, err = second.Vault.Get("sites/a/admin.password")
 	assert.Error(t, err)
 	got, err = first.Vault.Get("sites/a/admin.password")
 	require.NoError(t, err)
 	assert.Equal(t, "three", got.Reveal())
-	assert.ErrorIs(t, first.team.Leave(ctx, "bosun", first.Vault.Reseal), team.ErrNobody)
-	assert.ErrorIs(t, first.team.Leave(ctx, "wharfinger", first.Vault.Reseal), team.ErrLast)
+	assert.ErrorIs(t, first.team.Leave(ctx, "bosun", first.Vault), team.ErrNobody)
+	assert.ErrorIs(t, first.team.Leave(ctx, "wharfinger", first.Vault), team.ErrLast)
 	_, err = first.Vault.Get("sites/a/admin.password")
 	assert.NoError(t, err, "who cannot leave still opens")
 }
@@ -146,7 +146,7 @@ func TestJoiningMeanwhile(t *testing.T) {
 	time.Sleep(30 * time.Millisecond)
 	require.NoError(
 		t,
-		first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault.Reseal),
+		first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault),
 	)
 	require.NoError(t, <-done)
 	all, err := second.Vault.All()
@@ -266,4 +266,72 @@ func TestDatabasesThatWillNotDo(t *testing.T) {
 	_, err = team.Open(ctx, bad.String(), time.Now)
 	assert.ErrorContains(t, err, "refused the user or the password")
 	assert.NotContains(t, fmt.Sprint(err), "a wrong one")
+}
+
+// For a key that somebody put into the database who is not of the team nothing is sealed, nor
+// for one that they put in the place of another's.
+func TestAKeyThatNobodyAdded(t *testing.T) {
+	servers.Slow(t)
+	at := address(t)
+	first, second, stranger := begun(t, at), another(t, at), another(t, at)
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
+	c := connected(t, at)
+	_, err := c.Exec(
+		ctx,
+		"INSERT INTO tivset.people (name, key, may, added, by, mark) SELECT 'stranger', $1, may, added, by, "+
+			"mark FROM tivset.people WHERE name = 'bosun'",
+		stranger.key,
+	)
+	require.NoError(t, err)
+	sealed := func(name string) {
+		t.Helper()
+		require.NoError(t, first.Vault.Set(map[string]secret.Text{name: secret.Of("one")}))
+		_, err := stranger.Vault.Get(name)
+		require.Error(t, err)
+		assert.Equal(t, fault.Decision, fault.Of(err).Kind, "%v", err)
+	}
+	sealed("sites/a/admin.password")
+	got, err := second.Vault.Get("sites/a/admin.password")
+	require.NoError(t, err)
+	assert.Equal(t, "one", got.Reveal())
+	_, err = c.Exec(ctx, "DELETE FROM tivset.people WHERE name = 'stranger'")
+	require.NoError(t, err)
+	_, err = c.Exec(ctx, "UPDATE tivset.people SET key = $1 WHERE name = 'bosun'", stranger.key)
+	require.NoError(t, err)
+	sealed("sites/b/admin.password")
+	third := another(t, at)
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "office", Key: third.key, May: team.MayAll}, first.Vault))
+	_, err = stranger.Vault.Get("sites/a/admin.password")
+	assert.Error(t, err, "also when all is sealed anew")
+	_, err = third.Vault.Get("sites/a/admin.password")
+	assert.NoError(t, err)
+}
+
+// The tables of an older release are brought to this one's by somebody who may open the vault;
+// those who were of the team still are.
+func TestTablesOfAnOlderRelease(t *testing.T) {
+	servers.Slow(t)
+	at := address(t)
+	first, second := begun(t, at), another(t, at)
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
+	c := connected(t, at)
+	_, err := c.Exec(ctx, "SET search_path TO tivset; DROP TABLE rounds, told; ALTER TABLE people DROP COLUMN mark; "+
+		"UPDATE about SET format = 1")
+	require.NoError(t, err)
+	for range 2 {
+		l := open(t, at)
+		found, err := l.Found(ctx)
+		require.NoError(t, err)
+		assert.True(t, found)
+		if l.Older() {
+			require.NoError(t, l.Upgrade(ctx, second.Vault))
+		}
+		assert.False(t, l.Older())
+	}
+	require.NoError(t, second.Vault.Set(map[string]secret.Text{"sites/a/admin.password": secret.Of("one")}))
+	got, err := first.Vault.Get("sites/a/admin.password")
+	require.NoError(t, err)
+	assert.Equal(t, "one", got.Reveal())
+	_, err = first.team.Rounds(ctx)
+	assert.NoError(t, err)
 }

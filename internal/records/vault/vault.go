@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"crypto/hmac"
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -189,6 +190,15 @@ func (v *Vault) Unseal(sealed []byte) (map[string]secret.Text, error) {
 	return out, err
 }
 
+// Marks gives what makes such checksums, with the key opened once.
+func (v *Vault) Marks() (func(text []byte) []byte, error) {
+	own, err := v.checksumKey()
+	if err != nil {
+		return nil, err
+	}
+	return func(text []byte) []byte { return marked(own, text) }, nil
+}
+
 // Key makes a checksum of a text that nobody can make without this vault's key
 // (RFC 2104): what was marked with it was made here, and is as it was made.
 func (v *Vault) Key(text []byte) ([]byte, error) {
@@ -196,9 +206,19 @@ func (v *Vault) Key(text []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return marked(own, text), nil
+}
+
+func marked(own, text []byte) []byte {
 	sum := hmac.New(sha256.New, own)
 	sum.Write(text)
-	return sum.Sum(nil), nil
+	return sum.Sum(nil)
+}
+
+// MarkOf makes such a checksum for a team that shares a secret for them (see ForTeam).
+func MarkOf(shared secret.Text, text []byte) ([]byte, error) {
+	own, err := hex.DecodeString(shared.Reveal())
+	return marked(own, text), err
 }
 
 func seal(what any, to ...age.Recipient) ([]byte, error) {

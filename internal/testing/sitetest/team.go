@@ -35,7 +35,10 @@ func CutOff(t *testing.T, at string) {
 	c, err := pgx.Connect(ctx, at)
 	require.NoError(t, err)
 	defer c.Close(ctx)
-	_, err = c.Exec(ctx, "SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = 'tivset'")
+	_, err = c.Exec(
+		ctx,
+		"SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = 'tivset'",
+	)
 	require.NoError(t, err)
 }
 
@@ -74,7 +77,7 @@ func Another(t *testing.T, w *World, at string) *World {
 	key, err := place.Vault.PublicKey()
 	require.NoError(t, err)
 	require.NoError(t, l.Join(context.Background(), team.Person{Name: "bosun", Key: key, May: team.MayAll},
-		w.Book.Vault.Reseal))
+		w.Book.Vault))
 	second.on(place)
 	return second
 }
