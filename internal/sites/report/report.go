@@ -160,7 +160,7 @@ func (r *Report) rounds(f From) {
 		}
 		round := Round{At: one.At, Who: one.Who, Seconds: one.Seconds}
 		for _, line := range one.Lines {
-			if f.Of != "" && !of[line.Address] {
+			if f.Of != "" && !of[line.Address] || line.What == "waits" { // which the next one does
 				continue
 			}
 			round.Lines++

@@ -71,7 +71,7 @@ func made() report.From {
 	for _, hours := range []int{6, 30, 24 * 40} {
 		f.Rounds = append(f.Rounds, ledger.Round{At: now.Add(-time.Duration(hours) * time.Hour), Who: "bosun@office",
 			Seconds: 41.5, Lines: []ledger.RoundLine{{Address: f.Sites[0].Address, What: "updated"},
-				{Address: f.Sites[1].Address, What: "trouble"}}})
+				{Address: f.Sites[1].Address, What: "trouble"}, {Address: f.Sites[0].Address, What: "waits"}}})
 	}
 	return f
 }
