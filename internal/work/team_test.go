@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -315,4 +316,48 @@ func TestAnotherMachineTakesBackLater(t *testing.T) {
 	sitetest.Same(t, before, first.Snapshot())
 	_, err = first.Book.Find(ctx, done.Site.Address)
 	assert.Error(t, err)
+}
+
+// A database that has no room any more in the middle of a job: the job stands still and says
+// so, nothing is guessed, and once there is room it is undone from either machine.
+func TestTheLedgerIsFullMeanwhile(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	first := sitetest.Demo(t)
+	sitetest.OnTeam(t, first, at)
+	second := sitetest.Another(t, first, at)
+	before := first.Snapshot()
+	full := func(is bool) {
+		c, err := pgx.Connect(ctx, at)
+		require.NoError(t, err)
+		defer c.Close(ctx)
+		statement := `SET search_path TO tivset; CREATE OR REPLACE FUNCTION full_now() RETURNS trigger LANGUAGE plpgsql AS
+			$$ BEGIN RAISE EXCEPTION 'could not extend file' USING ERRCODE = 'disk_full'; END $$;
+			CREATE TRIGGER full_now BEFORE INSERT OR UPDATE ON journals EXECUTE FUNCTION full_now();
+			CREATE TRIGGER full_now BEFORE INSERT OR UPDATE ON jobs EXECUTE FUNCTION full_now()`
+		if !is {
+			statement = "DROP FUNCTION tivset.full_now CASCADE"
+		}
+		_, err = c.Exec(ctx, statement)
+		require.NoError(t, err)
+	}
+	var once sync.Once
+	first.Desk.Progress = func(e job.Event) {
+		if e.Step == 8 && !e.Undo {
+			once.Do(func() { full(true) })
+		}
+	}
+	_, err := first.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	require.ErrorIs(t, err, job.ErrNotOurs)
+	f := fault.Of(err)
+	assert.Equal(t, fault.Left, f.Kind)
+	assert.Contains(t, f.Error(), "the ledger takes nothing")
+	assert.Contains(t, f.Error(), "has no room")
+	full(false)
+	left, err := second.Desk.Unfinished(ctx)
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	_, err = second.Desk.Undo(ctx, left[0].ID)
+	require.NoError(t, err, "%v", fault.Of(err))
+	sitetest.Same(t, before, first.Snapshot())
 }
