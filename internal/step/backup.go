@@ -94,7 +94,7 @@ const nameForm, packedEnd, sealedEnd = "20060102-150405", ".tar.zst", ".tar.zst.
 // files, so that no row speaks of a file that is not there. It is read again
 // before it counts as made.
 type BackUp struct {
-	*Tools `         json:"-"`
+	*Tools `json:"-"`
 	Kept
 	Recipients []string `json:"recipients,omitempty"` // of age; with any, only their keys open it
 	Stays      bool     `json:"stays,omitempty"`      // once made it stays, whatever becomes of the job
@@ -348,16 +348,8 @@ func (b *BackUp) header() (backup.Header, error) {
 	if err != nil {
 		return backup.Header{}, err
 	}
-	h := backup.Header{
-		MadeAt:   b.Made.MadeAt,
-		Address:  x.Address,
-		URL:      x.URL,
-		App:      x.App,
-		Release:  x.Release,
-		Site:     record,
-		Secrets:  sealed,
-		Warnings: b.Made.Warnings,
-	}
+	h := backup.Header{MadeAt: b.Made.MadeAt, Address: x.Address, URL: x.URL, App: x.App, Release: x.Release,
+		Site: record, Secrets: sealed, Warnings: b.Made.Warnings}
 	if x.Database != nil {
 		h.Engine = x.Database.Engine
 	}

@@ -23,6 +23,16 @@ import (
 	"tivset/internal/work/update"
 )
 
+// twoMachines are two machines of a team, with an account that both reach, and where their
+// records are.
+func twoMachines(t *testing.T) (first, second *sitetest.World, at string) {
+	t.Helper()
+	at = sitetest.Records(t)
+	first = sitetest.Demo(t)
+	sitetest.OnTeam(t, first, at)
+	return first, sitetest.Another(t, first, at), at
+}
+
 // A site's life with its records in a team's database, on two machines: what one installed
 // the other updates, backs up, restores and takes out.
 func TestALifeInATeam(t *testing.T) {
@@ -91,10 +101,7 @@ func TestTheLedgerGoesAwayMeanwhile(t *testing.T) {
 // nothing more.
 func TestAnotherMachineUndoes(t *testing.T) {
 	servers.Slow(t)
-	at := sitetest.Records(t)
-	first := sitetest.Demo(t)
-	sitetest.OnTeam(t, first, at)
-	second := sitetest.Another(t, first, at)
+	first, second, at := twoMachines(t)
 	before := first.Snapshot()
 	var late sync.Once
 	first.Desk.Progress = func(e job.Event) {
@@ -127,10 +134,7 @@ func TestAnotherMachineUndoes(t *testing.T) {
 // hour changes nothing.
 func TestTwoMachinesAtOneSite(t *testing.T) {
 	servers.Slow(t)
-	at := sitetest.Records(t)
-	first := sitetest.Demo(t)
-	sitetest.OnTeam(t, first, at)
-	second := sitetest.Another(t, first, at)
+	first, second, _ := twoMachines(t)
 	second.Now = func() time.Time { return time.Now().Add(time.Hour) }
 	before := first.Snapshot()
 	done, err := first.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
@@ -195,10 +199,7 @@ func TestAnotherMachinePutsBack(t *testing.T) {
 		},
 	} {
 		t.Run(what, func(t *testing.T) {
-			at := sitetest.Records(t)
-			first := sitetest.Demo(t)
-			sitetest.OnTeam(t, first, at)
-			second := sitetest.Another(t, first, at)
+			first, second, at := twoMachines(t)
 			done, err := first.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 			require.NoError(t, err)
 			x := done.Site
@@ -293,10 +294,7 @@ func TestTheAccountSaysWhoGoesOn(t *testing.T) {
 // changed meanwhile: what was there before is there again, to the byte.
 func TestAnotherMachineTakesBackLater(t *testing.T) {
 	servers.Slow(t)
-	at := sitetest.Records(t)
-	first := sitetest.Demo(t)
-	sitetest.OnTeam(t, first, at)
-	second := sitetest.Another(t, first, at)
+	first, second, _ := twoMachines(t)
 	second.Now = func() time.Time { return time.Now().Add(72 * time.Hour) }
 	folder := filepath.Join(first.Root, "web/lockside/forum")
 	require.NoError(t, os.MkdirAll(folder, 0o755))
@@ -322,10 +320,7 @@ func TestAnotherMachineTakesBackLater(t *testing.T) {
 // so, nothing is guessed, and once there is room it is undone from either machine.
 func TestTheLedgerIsFullMeanwhile(t *testing.T) {
 	servers.Slow(t)
-	at := sitetest.Records(t)
-	first := sitetest.Demo(t)
-	sitetest.OnTeam(t, first, at)
-	second := sitetest.Another(t, first, at)
+	first, second, at := twoMachines(t)
 	before := first.Snapshot()
 	full := func(is bool) {
 		c, err := pgx.Connect(ctx, at)

@@ -23,9 +23,9 @@ import (
 
 // Order is something that is to be done.
 type Order struct {
-	What    string `json:"what"              river:"unique"` // the command, such as update
-	At      string `json:"at"                river:"unique"` // the address that it is about; of rounds the account
-	Account string `json:"account,omitempty"`                // in which that is
+	What    string `json:"what" river:"unique"` // the command, such as update
+	At      string `json:"at" river:"unique"`   // the address that it is about; of rounds the account
+	Account string `json:"account,omitempty"`   // in which that is
 	Who     string `json:"who"`
 	Tell    string `json:"tell,omitempty"` // whom to mail how it ended
 	Call    []byte `json:"call"`           // the words of the command, sealed
@@ -83,6 +83,11 @@ func Open(ctx context.Context, t *team.Team) (*Queue, error) {
 	}
 	if err := t.Alone(ctx, "queue", func(ctx context.Context) error {
 		if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+			return err
+		}
+		// to make what is there waits for everybody who looks at it, and has them wait
+		var there bool
+		if err := t.Pool().QueryRow(ctx, "SELECT to_regclass('order_files') IS NOT NULL").Scan(&there); err != nil || there {
 			return err
 		}
 		_, err := t.Pool().Exec(ctx, beside)

@@ -140,3 +140,21 @@ func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
 	stop()
 	require.NoError(t, <-done)
 }
+
+// Whoever opens the queue waits for nobody who looks at the workers meanwhile, as a take-over
+// does that lasts; those who give signs of life would wait behind it.
+func TestOpeningWaitsForNobody(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	queueOf(t, begun(t, at))
+	l := opened(t, at)
+	tx, err := l.Pool().Begin(ctx)
+	require.NoError(t, err)
+	defer func() { _ = tx.Rollback(ctx) }()
+	_, err = tx.Exec(ctx, "SELECT FROM workers")
+	require.NoError(t, err)
+	within, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	_, err = queue.Open(within, opened(t, at))
+	assert.NoError(t, err)
+}
