@@ -67,7 +67,7 @@ func TestOrdersOfATable(t *testing.T) {
 	p.works(p.demo.Folder)
 	course := p.file("course.csv", "at,number\nhelm-school.localhost/c1,1\nhelm-school.localhost/c2,2\n"+
 		"helm-school.localhost/c3,3\nhelm-school.localhost/c4,4\n")
-	words := []string{"install", "helmroom", "--table", course, "-a", "title=Class {number}", "-a",
+	words := []string{"install", "helmroom", "--table", course, "-a", "title=@@Class {number}", "-a",
 		"admin.email=w@lockside.localhost", "--accept-licence"}
 	assert.Len(t, p.putAll(words...), 4)
 	var sites []struct{ Address, Title, Release string }
@@ -76,7 +76,7 @@ func TestOrdersOfATable(t *testing.T) {
 	for _, x := range sites {
 		titles[x.Title] = true
 	}
-	assert.Equal(t, map[string]bool{"Class 1": true, "Class 2": true, "Class 3": true, "Class 4": true}, titles)
+	assert.Equal(t, map[string]bool{"@Class 1": true, "@Class 2": true, "@Class 3": true, "@Class 4": true}, titles)
 	assert.Empty(t, p.putAll(words...), "what is there is not done again")
 
 	copies := p.file("copies.csv", "site,at\nc1,helm-school.localhost/d1\nc2,helm-school.localhost/d2\n")

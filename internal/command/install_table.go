@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"slices"
+	"strings"
 
 	"tivset/internal/answer"
 	"tivset/internal/answer/table"
@@ -102,7 +103,11 @@ func (a *app) installs(p *many.Plan) (out []wish) {
 // answered are answers as they are typed.
 func answered(given answer.Given) (out []string) {
 	for _, id := range slices.Sorted(maps.Keys(given)) {
-		out = append(out, id+"="+given[id])
+		value := given[id]
+		if strings.HasPrefix(value, "@") { // which would name a file
+			value = "@" + value
+		}
+		out = append(out, id+"="+value)
 	}
 	return out
 }

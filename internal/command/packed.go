@@ -45,7 +45,7 @@ var fileOptions = []string{"--answers=", "--archive=", "--identity=", "--from="}
 func fileIn(word string) int {
 	if rest, is := strings.CutPrefix(word, "--answer="); is {
 		id, value, _ := strings.Cut(rest, "=")
-		if strings.HasPrefix(value, "@") && value != "@-" {
+		if strings.HasPrefix(value, "@") && !strings.HasPrefix(value, "@@") {
 			return len("--answer=" + id + "=@")
 		}
 		return 0
