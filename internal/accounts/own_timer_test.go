@@ -45,6 +45,12 @@ func TestOwnTimer(t *testing.T) {
 	line, err = s.RoundsLine(ctx, mine)
 	require.NoError(t, err)
 	assert.Contains(t, line, "/home/w")
+	queued := mine
+	queued.Queue = true
+	require.NoError(t, s.SetRounds(ctx, queued, true), "in the place of the other")
+	line, err = s.RoundsLine(ctx, mine)
+	require.NoError(t, err)
+	assert.Contains(t, line, "'rounds' '--quiet' '--queue'")
 	require.NoError(t, s.SetRounds(ctx, other, false))
 	require.NoError(t, s.SetRounds(ctx, mine, false))
 	assert.Equal(t, "5 4 * * * mine\n", kept)

@@ -14,6 +14,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/records/team"
 	"tivset/internal/screen"
 	"tivset/internal/work/rounds"
 )
@@ -134,6 +135,9 @@ func (a *app) orderRounds(ctx context.Context, s *core.Core, r rounds.Request, o
 	if err := o.valid(o.command); err != nil {
 		return err
 	}
+	if _, is := s.Book.Ledger.(*team.Team); !is {
+		return noQueue()
+	}
 	r.Account, r.Dry = a.account, true
 	due, err := rounds.Go(ctx, s.Desk, r, nil)
 	if err != nil {
@@ -172,6 +176,9 @@ func (a *app) roundsOn(ctx context.Context, s *core.Core, every string, queue bo
 	t, err := a.timer(every)
 	if err != nil {
 		return err
+	}
+	if _, is := s.Book.Ledger.(*team.Team); queue && !is {
+		return noQueue()
 	}
 	t.Queue = queue
 	if err := s.Accounts.SetRounds(ctx, t, true); err != nil {

@@ -229,6 +229,12 @@ func TestAnotherMachinePutsBack(t *testing.T) {
 			assert.Equal(t, held, second.Dump(x))
 			assert.Equal(t, before, demo.ButBackups(first.Snapshot()))
 			sitetest.Examined(t, second, x.Address)
+			jobs, err := second.Desk.Jobs(ctx)
+			require.NoError(t, err)
+			require.Len(t, jobs[0].Kept, 1, "what was there by then")
+			p, err := restore.Look(ctx, second.Desk, restore.Request{Site: x.Address, From: jobs[0].Kept[0]})
+			require.NoError(t, err, "as the remedy says")
+			require.NoError(t, p.Close())
 		})
 	}
 }
