@@ -13,6 +13,7 @@ import (
 	"io"
 	"net"
 	"regexp"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -183,7 +184,7 @@ func (t *Team) explain(err error) error {
 		return err
 	}
 	return fault.New(fault.Failed, "the ledger's database does not answer", t.address,
-		"Check that it runs, and that its address is right: "+fault.Call("ledger", "status")).Because(plain(err))
+		"Check that it runs, and that its address is right.").Because(plain(err))
 }
 
 func worded(code string) (what, remedy string) {
@@ -211,12 +212,16 @@ func worded(code string) (what, remedy string) {
 // plain is an error without the address that the driver puts into it, and its password.
 func plain(err error) error {
 	var connect *pgconn.ConnectError
-	if errors.As(err, &connect) {
-		if inner := errors.Unwrap(connect); inner != nil {
-			return inner
+	if !errors.As(err, &connect) || errors.Unwrap(connect) == nil {
+		return err
+	}
+	var said []string // by each attempt, of which there is one with TLS and one without
+	for _, line := range strings.Split(errors.Unwrap(connect).Error(), "\n") {
+		if line = strings.TrimSpace(line); !slices.Contains(said, line) {
+			said = append(said, line)
 		}
 	}
-	return err
+	return errors.New(strings.Join(said, "; "))
 }
 
 // Pool is the connections to the database, for what lies in it besides the records.
