@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -124,6 +125,17 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 		if err := a.mailEnd(ctx, number, o, result); err != nil {
 			a.streams.Note(fmt.Sprintf("%s was not told how number %d ended: %v", o.Tell, number, err))
 		}
+	}
+	w.Broke = func(ctx context.Context, number int64, why any) queue.Result {
+		err := fault.New(fault.Failed, "the program itself failed, which is a mistake in it", fmt.Sprint(why),
+			"Tell whoever makes it, with what was ordered.")
+		if _, left := a.endOf(ctx, number); left != nil {
+			err = fault.New(fault.Left, "the program itself failed, and what it had begun could not be taken back",
+				fmt.Sprint(why), "See: "+fault.Call("jobs")).Because(left)
+		}
+		a.streams.Note(fmt.Sprintf("number %d: %v\n%s", number, why, debug.Stack()))
+		document, _ := json.Marshal(a.streams.Failed(err))
+		return queue.Result{Code: screen.Code(err), Document: document}
 	}
 	w.End = func(ctx context.Context, number int64) (bool, error) { return a.endOf(ctx, number) }
 	w.Stuck = func(number int64, err error) {

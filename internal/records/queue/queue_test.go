@@ -158,3 +158,41 @@ func TestOpeningWaitsForNobody(t *testing.T) {
 	_, err = queue.Open(within, opened(t, at))
 	assert.NoError(t, err)
 }
+
+// An order at which the program itself fails is not begun again, and the worker goes on.
+func TestAnOrderThatBreaksTheProgram(t *testing.T) {
+	servers.Slow(t)
+	q := queueOf(t, begun(t, sitetest.Records(t)))
+	var numbers []int64
+	for _, at := range []string{"a", "b"} {
+		n, err := q.Put(ctx, queue.Order{What: "update", At: at}, 2, nil)
+		require.NoError(t, err)
+		numbers = append(numbers, n)
+	}
+	var begun, broke atomic.Int32
+	within, stop := context.WithCancel(ctx)
+	done := make(chan error, 1)
+	go func() {
+		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: queue.UsualLease, Gone: func() {},
+			Do: func(_ context.Context, n int64, _ queue.Order) (queue.Result, time.Duration) {
+				begun.Add(1)
+				if n == numbers[0] {
+					panic("a mistake")
+				}
+				return queue.Result{}, 0
+			}, Broke: func(context.Context, int64, any) queue.Result {
+				broke.Add(1)
+				return queue.Result{Code: 1}
+			}, End: func(context.Context, int64) (bool, error) { return false, nil }})
+	}()
+	require.Eventually(t, func() bool {
+		a, err := q.Get(ctx, numbers[0])
+		require.NoError(t, err)
+		b, err := q.Get(ctx, numbers[1])
+		require.NoError(t, err)
+		return a.State == "failed" && b.State == "done"
+	}, 20*time.Second, 50*time.Millisecond)
+	stop()
+	require.NoError(t, <-done)
+	assert.Equal(t, []int32{2, 1}, []int32{begun.Load(), broke.Load()})
+}

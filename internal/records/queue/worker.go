@@ -32,6 +32,10 @@ type Worker struct {
 	// job at the place: the order is put back for a while.
 	Do func(ctx context.Context, number int64, o Order) (result Result, later time.Duration)
 
+	// Broke says what came of an order at which the program itself failed, once what was begun
+	// of it is ended. It is not begun again: it would fail in the same way, on every machine.
+	Broke func(ctx context.Context, number int64, why any) Result
+
 	// End ends what a worker that is gone had begun of an order: undone, or brought to its
 	// end, which it says by done.
 	End func(ctx context.Context, number int64) (done bool, err error)
@@ -69,7 +73,7 @@ func (orders) Timeout(*river.Job[Order]) time.Duration { return -1 }
 // Work implements river.Worker.
 func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
 	w.of.tell("took", job.ID, job.Args)
-	result, later := w.of.Do(ctx, job.ID, job.Args)
+	result, later := w.of.do(ctx, job.ID, job.Args)
 	if !w.of.alive() {
 		w.of.Gone()
 	}
@@ -84,6 +88,16 @@ func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
 		return river.JobCancel(ctx.Err())
 	}
 	return river.RecordOutput(ctx, result)
+}
+
+// do carries an order out.
+func (w *Worker) do(ctx context.Context, number int64, o Order) (result Result, later time.Duration) {
+	defer func() {
+		if why := recover(); why != nil {
+			result, later = w.Broke(context.WithoutCancel(ctx), number, why), 0
+		}
+	}()
+	return w.Do(ctx, number, o)
 }
 
 // ended lets an order's files go, and tells how it ended.
