@@ -86,7 +86,7 @@ func (s *Streams) Rounded(r *rounds.Round) {
 	took := fmt.Sprintf("%.2f s", r.Took.Seconds())
 	switch {
 	case r.Another:
-		s.Say("Another round of this machine is under way.")
+		s.Say("Another round is under way.")
 	case len(r.Lines) == 0:
 		s.Say("%s looked at in %s: nothing is due.", Counted(r.Sites, "site"), took)
 	default:
