@@ -231,10 +231,18 @@ func (l *rowLog) Place() string { return l.of.address }
 
 // Close implements job.Log.
 func (l *rowLog) Close() error {
+	letGo(l.conn, l.of.schema+" "+l.id)
+	return nil
+}
+
+// letGo lets go of a lock, and of the connection on which it is held: that the connection has
+// ended the server hears a moment later, and others would find the lock taken. One that was
+// lost holds nothing.
+func letGo(conn *pgx.Conn, key string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	_ = l.conn.Close(ctx) // one that was lost holds nothing
-	return nil
+	_, _ = conn.Exec(ctx, "SELECT pg_advisory_unlock(hashtextextended($1, 0))", key)
+	_ = conn.Close(ctx)
 }
 
 // Free ends the connection of whoever has a journal in hand, and has not been seen for so

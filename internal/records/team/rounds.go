@@ -82,7 +82,7 @@ func (t *Team) Sole(ctx context.Context, what string) (done func(), err error) {
 		return conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", t.schema+" sole "+what).Scan(&got)
 	})
 	if err == nil && got {
-		return func() { _ = conn.Close(context.WithoutCancel(ctx)) }, nil
+		return func() { letGo(conn, t.schema+" sole "+what) }, nil
 	}
 	if conn != nil {
 		_ = conn.Close(ctx)

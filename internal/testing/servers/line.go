@@ -63,9 +63,14 @@ func (l *Line) carry(from, to net.Conn) {
 	for {
 		_ = from.SetReadDeadline(time.Now().Add(20 * time.Millisecond))
 		n, err := from.Read(buffer)
+		timeout, is := err.(net.Error)
+		over := err != nil && (!is || !timeout.Timeout())
 		if lost = lost || l.isCut(); lost {
 			if !l.isCut() { // mended: what was lost is missing, and so the connection ends
 				return
+			}
+			if over { // of which the other side hears nothing
+				time.Sleep(20 * time.Millisecond)
 			}
 			continue
 		}
@@ -74,7 +79,7 @@ func (l *Line) carry(from, to net.Conn) {
 				return
 			}
 		}
-		if timeout, is := err.(net.Error); err != nil && (!is || !timeout.Timeout()) {
+		if over {
 			return
 		}
 	}
