@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -150,4 +152,24 @@ func TestTeamsThatWillNotDo(t *testing.T) {
 	refused(home, 0, "read back", "ledger", "use", "here", "--yes")
 	refused(home, 0, "fine", "check", "journal")
 	refused(second, 2, "was moved away", "ledger", "use", at)
+}
+
+// Somebody who can write into the database, and makes its tables older than they were to have
+// their key taken for one of the team's, is noticed.
+func TestTablesDoNotBecomeOlder(t *testing.T) {
+	servers.Slow(t)
+	p := newTeam(t)
+	p.must(p.demo.Folder, "sites")
+	c, err := pgx.Connect(context.Background(), p.at)
+	require.NoError(t, err)
+	defer c.Close(context.Background())
+	_, err = c.Exec(context.Background(), "SET search_path TO tivset; DROP TABLE rounds, told; ALTER TABLE people DROP "+
+		"COLUMN mark; UPDATE about SET format = 1; UPDATE people SET key = 'age1x' WHERE name = 'bosun'")
+	require.NoError(t, err)
+	run := p.as("tivset", nil, "sites")
+	out, err := run.CombinedOutput()
+	require.Error(t, err)
+	assert.Equal(t, 3, run.ProcessState.ExitCode(), "%s", out)
+	assert.Contains(t, string(out), "have become those of an older release")
+	assert.Equal(t, "1", p.records("SELECT format::text FROM tivset.about"), "nothing was touched")
 }

@@ -160,7 +160,11 @@ func (a *app) putSeveral(ctx context.Context, s *core.Core, wishes []wish, there
 	if err == nil && code != 0 {
 		err = &silent{code}
 	}
-	if err == nil && !a.json {
+	switch {
+	case err != nil || a.json:
+	case len(wishes) == 0 && there == "":
+		a.streams.Say("Nothing is put on the queue: all of it is done already.")
+	case len(wishes) > 0:
 		a.streams.Say("See how they go on with: tivset queue list")
 	}
 	return err

@@ -2,6 +2,7 @@ package command
 
 import (
 	"context"
+	"errors"
 
 	"tivset/internal/fault"
 	"tivset/internal/records/home"
@@ -34,6 +35,13 @@ func (a *app) records(ctx context.Context) (p team.Place, as string, close func(
 	if err != nil {
 		close()
 		return p, "", nil, err
+	}
+	if at.Tables < team.Format {
+		at.Tables = team.Format
+		if err := h.KeepLedgerAt(at); err != nil {
+			close()
+			return p, "", nil, err
+		}
 	}
 	return t.Place(h, me.May), me.Name, close, nil
 }
@@ -68,6 +76,15 @@ func (a *app) known(ctx context.Context, t *team.Team, h home.Home) (team.Person
 		return team.Person{}, err
 	}
 	if t.Older() {
+		// somebody who can write into the database could make them so, to have their key marked
+		if at, err := h.LedgerAt(); err != nil || at.Tables >= team.Format {
+			return team.Person{}, errors.Join(
+				err,
+				fault.New(fault.Decision, "the ledger's tables have become those of an older "+
+					"release", t.Address(), "Nothing was touched. See who can write into the database, and put it back from a backup.",
+				),
+			)
+		}
 		if err := t.Upgrade(ctx, t.Place(h, team.MayAll).Vault); err != nil {
 			return team.Person{}, err
 		}

@@ -111,8 +111,7 @@ func (l *rowLog) lock(ctx context.Context, conn *pgx.Conn) error {
 			return err
 		}
 	}
-	var got bool
-	err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", l.of.schema+" "+l.id).Scan(&got)
+	got, err := take(ctx, conn, l.of.schema+" "+l.id)
 	if err == nil && !got {
 		return job.ErrRunning
 	}
@@ -233,6 +232,12 @@ func (l *rowLog) Place() string { return l.of.address }
 func (l *rowLog) Close() error {
 	letGo(l.conn, l.of.schema+" "+l.id)
 	return nil
+}
+
+// take takes a lock, which lasts as long as the connection; false while another has it.
+func take(ctx context.Context, conn *pgx.Conn, key string) (got bool, err error) {
+	err = conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", key).Scan(&got)
+	return got, err
 }
 
 // letGo lets go of a lock, and of the connection on which it is held: that the connection has

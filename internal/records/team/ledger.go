@@ -73,14 +73,8 @@ func putSite(ctx context.Context, tx pgx.Tx, replaced string, s ledger.Site) err
 }
 
 func putMeasure(ctx context.Context, tx pgx.Tx, m ledger.Measure) error {
-	_, err := tx.Exec(
-		ctx,
-		"INSERT INTO measures (address, day, bytes) VALUES ($1, $2, $3) ON CONFLICT (address, day) DO "+
-			"UPDATE SET bytes = excluded.bytes",
-		m.Address,
-		m.Day,
-		m.Bytes,
-	)
+	_, err := tx.Exec(ctx, "INSERT INTO measures (address, day, bytes) VALUES ($1, $2, $3) ON CONFLICT (address, day) "+
+		"DO UPDATE SET bytes = excluded.bytes", m.Address, m.Day, m.Bytes)
 	return err
 }
 

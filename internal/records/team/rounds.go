@@ -73,19 +73,19 @@ func (t *Team) Untell(ctx context.Context, address string, troubles ...string) e
 // Sole holds off others of the team, on whatever machine, that do the same until done; done is
 // nil while another one is at it. When this program ends, or its connection, it ends with it.
 func (t *Team) Sole(ctx context.Context, what string) (done func(), err error) {
-	var conn *pgx.Conn
-	var got bool
+	key := t.schema + " sole " + what
 	err = t.do(ctx, func(ctx context.Context) error {
-		if conn, err = pgx.ConnectConfig(ctx, t.config.Copy()); err != nil {
+		conn, err := pgx.ConnectConfig(ctx, t.config.Copy())
+		if err != nil {
 			return err
 		}
-		return conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 0))", t.schema+" sole "+what).Scan(&got)
+		got, err := take(ctx, conn, key)
+		if err != nil || !got {
+			_ = conn.Close(ctx)
+			return err
+		}
+		done = func() { letGo(conn, key) }
+		return nil
 	})
-	if err == nil && got {
-		return func() { letGo(conn, t.schema+" sole "+what) }, nil
-	}
-	if conn != nil {
-		_ = conn.Close(ctx)
-	}
-	return nil, err
+	return done, err
 }

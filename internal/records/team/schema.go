@@ -10,8 +10,8 @@ import (
 	"tivset/internal/fault"
 )
 
-// format is the version of the tables.
-const format = 2
+// Format is the version of the tables.
+const Format = 2
 
 // What a record says is kept as JSON, so that adding a field needs no change of tables.
 // Addresses and times are compared byte by byte, as on every machine.
@@ -52,9 +52,9 @@ func (t *Team) Found(ctx context.Context) (bool, error) {
 	switch {
 	case err != nil || have == 0:
 		return false, err
-	case have < format && moved == nil:
+	case have < Format && moved == nil:
 		t.older.Store(true)
-	case have > format:
+	case have > Format:
 		return false, fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), t.address,
 			"A newer release of Tivset made it; use that one.")
 	case moved != nil:
@@ -82,12 +82,12 @@ func (t *Team) make(ctx context.Context, tx pgx.Tx) error {
 	if _, err := tx.Exec(ctx, tables); err != nil {
 		return err
 	}
-	for n := 2; n <= format; n++ {
+	for n := 2; n <= Format; n++ {
 		if _, err := tx.Exec(ctx, since[n]); err != nil {
 			return err
 		}
 	}
-	_, err := tx.Exec(ctx, "INSERT INTO about (format, made) VALUES ($1, $2)", format, t.now().UTC())
+	_, err := tx.Exec(ctx, "INSERT INTO about (format, made) VALUES ($1, $2)", Format, t.now().UTC())
 	return err
 }
 
@@ -110,7 +110,7 @@ func (t *Team) Upgrade(ctx context.Context, v Opener) error {
 		if err := tx.QueryRow(ctx, "SELECT format FROM about").Scan(&have); err != nil {
 			return err
 		}
-		for have < format {
+		for have < Format {
 			have++
 			if _, err := tx.Exec(ctx, since[have]); err != nil {
 				return err
