@@ -10,8 +10,8 @@ import (
 
 // ReadAll hands over files in their order, the content of small ones read ahead
 // by several readers: over a long line each takes some round trips. Files live
-// while they are read: of a small one Size is that of what was read, and one that
-// has gone since it was listed is passed over.
+// while they are read: of a small one Size is that of what was read, one that has
+// grown is looked at once more, and one that has gone since it was listed is passed over.
 func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader) error) error {
 	const small = 256 << 10
 	readers := 4
@@ -67,9 +67,13 @@ func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader)
 		select {
 		case r := <-results[i]:
 			results[i] = nil
-			if r.err == nil {
+			var grown *TooLong
+			switch {
+			case r.err == nil:
 				found.Size = int64(len(r.content))
 				r.err = use(found, bytes.NewReader(r.content))
+			case errors.As(r.err, &grown):
+				r.err = again(ctx, f, found, use)
 			}
 			if r.err != nil && !errors.Is(r.err, fs.ErrNotExist) {
 				return r.err
@@ -80,6 +84,19 @@ func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader)
 		}
 	}
 	return nil
+}
+
+// again hands over a file that is not small any more, with the size that it has now.
+func again(ctx context.Context, f FS, found Found, use func(Found, io.Reader) error) error {
+	now, err := f.Stat(ctx, found.Path)
+	if err != nil {
+		return err
+	}
+	if !now.Mode.IsRegular() { // the file went, and something else came
+		return fs.ErrNotExist
+	}
+	found.Info = now
+	return streamed(ctx, f, found, use)
 }
 
 func streamed(ctx context.Context, f FS, found Found, use func(Found, io.Reader) error) error {

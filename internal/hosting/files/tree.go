@@ -160,7 +160,16 @@ func Write(ctx context.Context, f FS, name string, content []byte, mode fs.FileM
 	return w.Close()
 }
 
-// Read gives a file's content; a file of more than limit bytes is an error.
+// TooLong is the error of a file that is read whole, and has more bytes than that is good for.
+type TooLong struct {
+	Name  string
+	Limit int64
+}
+
+// Error names the file and the limit.
+func (t *TooLong) Error() string { return fmt.Sprintf("%s has more than %d bytes", t.Name, t.Limit) }
+
+// Read gives a file's content; *TooLong for a file of more than limit bytes.
 func Read(ctx context.Context, f FS, name string, limit int64) ([]byte, error) {
 	r, err := f.Open(ctx, name)
 	if err != nil {
@@ -169,7 +178,7 @@ func Read(ctx context.Context, f FS, name string, limit int64) ([]byte, error) {
 	defer r.Close()
 	content, err := io.ReadAll(io.LimitReader(r, limit+1))
 	if err == nil && int64(len(content)) > limit {
-		return nil, fmt.Errorf("%s has more than %d bytes", name, limit)
+		return nil, &TooLong{name, limit}
 	}
 	return content, err
 }

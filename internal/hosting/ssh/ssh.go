@@ -20,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh/agent"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/bounded"
 	"tivset/internal/secret"
 )
 
@@ -246,15 +247,39 @@ func Run(ctx context.Context, conn *ssh.Client, input io.Reader, args ...string)
 		_ = session.Close()
 	})
 	defer stop()
-	var out, said strings.Builder
-	session.Stdin, session.Stdout, session.Stderr = input, &out, &said
+	out, said := bounded.New(longestOutput, nil), bounded.Beginning(longestComplaint)
+	session.Stdin, session.Stdout, session.Stderr = input, &ending{out, session}, said
 	if err := session.Run(Quote(args)); err != nil {
 		if ctx.Err() != nil {
 			return "", ctx.Err()
 		}
+		if out.Exceeded() {
+			return "", fmt.Errorf("%s on the server: %w: more than %d MB", args[0], bounded.ErrTooMuch, longestOutput>>20)
+		}
 		return "", fmt.Errorf("%s on the server: %w: %s", args[0], err, strings.TrimSpace(said.String()))
 	}
 	return out.String(), nil
+}
+
+// How much a program may write, in bytes; of what it says when it fails, the beginning is kept.
+const (
+	longestOutput    = 64 << 20
+	longestComplaint = 64 << 10
+)
+
+// ending ends the session of a program that writes too much: it would wait for ever to be read.
+type ending struct {
+	kept    *bounded.Buffer
+	session *ssh.Session
+}
+
+func (e *ending) Write(p []byte) (int, error) {
+	n, err := e.kept.Write(p)
+	if err != nil {
+		_ = e.session.Signal(ssh.SIGKILL)
+		_ = e.session.Close()
+	}
+	return n, err
 }
 
 // Quote writes arguments for a POSIX shell, each as it is.

@@ -262,8 +262,15 @@ func (c *session) list(argument string, offered bool, format func(fs.FileInfo) s
 		for _, e := range entries {
 			out.WriteString(format(e))
 		}
-		_, err := io.WriteString(line, out.String())
-		return err
+		for {
+			n, err := io.WriteString(line, out.String())
+			c.mu.Lock()
+			c.sent += int64(n)
+			c.mu.Unlock()
+			if err != nil || !c.odd.EndlessListing {
+				return err
+			}
+		}
 	})
 }
 

@@ -42,6 +42,8 @@ type Oddities struct {
 	NoModes        bool // knows no SITE CHMOD
 	NoTLS          bool
 	OtherAddressed bool // tells a wrong address in its answer to PASV
+	EndlessListing bool
+	LoseAfter      string // a verb whose next command is done, and the connection lost before that is said
 }
 
 // Server is a running server.
@@ -54,8 +56,10 @@ type Server struct {
 
 	mu    sync.Mutex
 	odd   Oddities
-	taken int64 // bytes of the files that came
-	tried int   // wrong passwords
+	taken int64          // bytes of the files that came
+	sent  int64          // bytes of listings
+	tried int            // wrong passwords
+	said  map[string]int // commands that came, by their verbs
 }
 
 // Start starts the server.
@@ -68,8 +72,8 @@ func Start(o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{options: o, odd: o.Odd, root: root, tls: &tls.Config{Certificates: []tls.Certificate{pair},
-		MinVersion: tls.VersionTLS12}}
+	s := &Server{options: o, odd: o.Odd, root: root, said: map[string]int{},
+		tls: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}}
 	sum := sha256.Sum256(pair.Certificate[0])
 	s.print = "SHA256:" + strings.ReplaceAll(fmt.Sprintf("% X", sum[:]), " ", ":")
 	if s.Listener, err = lines.Listen(o.Address, s.serve); err != nil {
@@ -93,6 +97,22 @@ func (s *Server) Refused() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.tried
+}
+
+// Listed says how many bytes of listings were sent.
+func (s *Server) Listed() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.sent
+}
+
+// Commands says how many commands came since it was asked last, by their verbs.
+func (s *Server) Commands() map[string]int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	said := s.said
+	s.said = map[string]int{}
+	return said
 }
 
 // Close ends the server.
@@ -120,6 +140,7 @@ type session struct {
 	odd     Oddities
 	user    string
 	over    bool // to be closed
+	mute    bool // says nothing any more
 	known   bool // signed in
 	secure  bool // TLS on control
 	private bool // and on data
@@ -141,7 +162,20 @@ func (c *session) run() {
 	}
 }
 
-func (c *session) say(code int, text string) { fmt.Fprintf(c.conn, "%d %s\r\n", code, text) }
+func (c *session) say(code int, text string) {
+	if !c.mute {
+		fmt.Fprintf(c.conn, "%d %s\r\n", code, text)
+	}
+}
+
+// loses says whether this is the connection that is to be lost.
+func (c *session) loses() bool {
+	c.Server.mu.Lock()
+	defer c.Server.mu.Unlock()
+	was := c.Server.odd.LoseAfter
+	c.Server.odd.LoseAfter = ""
+	return was != ""
+}
 
 // before is what somebody may say who has not signed in.
 var before = map[string]func(*session, string){
@@ -157,6 +191,9 @@ var before = map[string]func(*session, string){
 }
 
 func (c *session) command(verb, argument string) {
+	c.mu.Lock()
+	c.said[verb]++
+	c.mu.Unlock()
 	if do, ok := before[verb]; ok {
 		do(c, argument)
 		return
@@ -164,6 +201,9 @@ func (c *session) command(verb, argument string) {
 	if !c.known {
 		c.say(530, "Sign in first")
 		return
+	}
+	if verb == c.odd.LoseAfter && c.loses() {
+		c.mute, c.over = true, true
 	}
 	if do, ok := commands[verb]; ok {
 		do(c, argument)

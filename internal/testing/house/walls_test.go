@@ -21,7 +21,7 @@ var floors = []struct {
 		"answer/care": "fault", "answer/tongue": "", "answer/table": "fault",
 		"fault": "", "near": "", "secret": "", "mail": "", "doorway": "", "answer": "fault near",
 	}},
-	{"hosting, what crowds", map[string]string{"hosting/crowd": ""}},
+	{"hosting, its small tools", map[string]string{"hosting/bounded": "", "hosting/crowd": ""}},
 	{"hosting, its rooms", map[string]string{
 		"hosting/files": "", "hosting/web": "", "hosting/database": "", "hosting/account": "hosting/database",
 		"hosting/place": "hosting/account", "hosting/ssh": "",

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/bounded"
 	"tivset/internal/hosting/database"
 )
 
@@ -76,12 +77,16 @@ func (s *Server) ask(ctx context.Context, r Request) (Answer, error) {
 	c := exec.CommandContext(ctx, s.program[0], s.program[1:]...)
 	c.WaitDelay = time.Second // for children of it that keep its output open
 	c.Stdin = bytes.NewReader(append(request, '\n'))
-	var said, complained limited
-	c.Stdout, c.Stderr = &said, &complained
-	if err := c.Run(); err != nil {
+	said, complained := bounded.New(longest, nil), bounded.Beginning(longest)
+	c.Stdout, c.Stderr = said, complained
+	err = c.Run()
+	if said.Exceeded() {
+		return a, s.wrong(r, fmt.Sprintf("answered with more than %d MB", longest>>20), "")
+	}
+	if err != nil {
 		return a, s.failed(ctx, r, err, complained.String())
 	}
-	decoder := json.NewDecoder(&said)
+	decoder := json.NewDecoder(bytes.NewReader(said.Bytes()))
 	if err := decoder.Decode(&a); err != nil {
 		return a, s.wrong(r, "answered what is no JSON", said.String())
 	}
@@ -138,16 +143,6 @@ func firstLine(text string) string {
 		line = string(runes[:200]) + " …"
 	}
 	return line
-}
-
-// limited keeps the beginning of what is written to it.
-type limited struct{ bytes.Buffer }
-
-func (l *limited) Write(p []byte) (int, error) {
-	if l.Len()+len(p) > longest {
-		return 0, errors.New("the helper says too much")
-	}
-	return l.Buffer.Write(p)
 }
 
 // Version implements database.Server.

@@ -67,7 +67,7 @@ func TestHelpersThatWillNotDo(t *testing.T) {
 		"echo '{\"ok\": false, \"error\": \"no\"}'": "refuses: no",
 		"sleep 5":               "did not answer in time",
 		"sleep 5 & sleep 5":     "did not answer in time",
-		"yes | head -c 3000000": "",
+		"yes | head -c 3000000": "more than 1 MB",
 	} {
 		s := script(t, text)
 		s.Wait = 300 * time.Millisecond

@@ -10,7 +10,6 @@
 package ftp
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -19,7 +18,6 @@ import (
 	"io/fs"
 	"path"
 	"regexp"
-	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -49,11 +47,11 @@ type FS struct {
 
 	closing sync.Once
 
-	mu     sync.Mutex
-	inside map[string]bool            // folders seen to be none but folders
-	made   map[string]map[string]bool // folders made here, with what was made in them
-	usual  map[bool]fs.FileMode       // what the server makes of new files and folders
-	plain  bool                       // the server sets no modes
+	known *knowledge
+
+	mu    sync.Mutex
+	usual map[bool]fs.FileMode // what the server makes of new files and folders
+	plain bool                 // the server sets no modes
 }
 
 var (
@@ -71,10 +69,9 @@ func Open(ctx context.Context, l Login, certs *Certificates, top string) (*FS, e
 // Open opens files over the pool's connections, as the function of that name does.
 func (p *Pool) Open(ctx context.Context, top string) (*FS, error) {
 	p.hold()
-	f := &FS{pool: p, top: top, usual: map[bool]fs.FileMode{}}
-	f.forget()
+	f := &FS{pool: p, top: top, known: newKnowledge(), usual: map[bool]fs.FileMode{}}
 	login := "/"
-	err := f.pool.use(ctx, func(n *line, _ bool) error {
+	err := f.pool.use(ctx, func(n *line) error {
 		if !path.IsAbs(top) {
 			var err error
 			if login, err = p.loginFolder(n); err != nil {
@@ -82,8 +79,7 @@ func (p *Pool) Open(ctx context.Context, top string) (*FS, error) {
 			}
 			f.top = path.Join(login, top)
 		}
-		_, err := n.do("CWD " + f.top)
-		return err
+		return n.goTo(f.top)
 	})
 	var said *reply
 	var known *fault.Error
@@ -144,7 +140,7 @@ func (f *FS) Close() error {
 func (f *FS) Writers() int { return lines }
 
 // use runs a call about names on a connection.
-func (f *FS) use(ctx context.Context, names []string, call func(n *line, again bool) error) error {
+func (f *FS) use(ctx context.Context, names []string, call func(n *line) error) error {
 	for _, name := range names {
 		if err := files.Valid(name); err != nil {
 			return err
@@ -158,135 +154,6 @@ func (f *FS) use(ctx context.Context, names []string, call func(n *line, again b
 }
 
 func (f *FS) full(name string) string { return path.Join(f.top, name) }
-
-// forget drops what is known of folders: something was moved or went.
-func (f *FS) forget() {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.inside, f.made = map[string]bool{".": true}, map[string]map[string]bool{}
-}
-
-// folder makes sure that a folder is one, and that no link leads to it.
-func (f *FS) folder(n *line, name string) error {
-	f.mu.Lock()
-	known := f.inside[name]
-	f.mu.Unlock()
-	if known {
-		return nil
-	}
-	if err := f.folder(n, path.Dir(name)); err != nil {
-		return err
-	}
-	info, err := f.look(n, name)
-	if err != nil {
-		return err
-	}
-	if info.Mode&fs.ModeSymlink != 0 {
-		return &fs.PathError{Op: "use", Path: name,
-			Err: errors.New("it is a link, and over FTP nobody can tell whether it leads out of the account")}
-	}
-	if !info.IsDir() {
-		return &fs.PathError{Op: "find", Path: name, Err: fs.ErrNotExist}
-	}
-	f.mu.Lock()
-	f.inside[name] = true
-	f.mu.Unlock()
-	return nil
-}
-
-// stat describes what is at name, whose folder was looked at.
-func (f *FS) stat(n *line, name string) (files.Info, error) {
-	if name == "." {
-		return files.Info{Name: ".", Mode: fs.ModeDir | usualFolder}, nil
-	}
-	if !n.facts() {
-		return f.look(n, name)
-	}
-	text, err := n.do("MLST " + f.full(name))
-	if err != nil {
-		return files.Info{}, plain("find", name, err)
-	}
-	for _, l := range strings.Split(text, "\n") {
-		if info, ok := fact(strings.TrimLeft(l, " ")); ok && strings.Contains(l, "=") {
-			info.Name = path.Base(name)
-			if info.Mode.Perm() == 0o777 { // as links have, which some servers describe as what they lead to
-				return f.look(n, name)
-			}
-			return info, nil
-		}
-	}
-	return files.Info{}, plain("find", name, &reply{250, text})
-}
-
-// look describes what is at name by the listing of its folder: servers that
-// follow links elsewhere show them there. A server whose listing cannot be
-// read has no links that anybody could know of.
-func (f *FS) look(n *line, name string) (files.Info, error) {
-	all, err := f.long(n, path.Dir(name))
-	if err == nil && len(all) == 0 && n.facts() {
-		all, err = f.short(n, path.Dir(name))
-	}
-	if err != nil {
-		return files.Info{}, err
-	}
-	for _, i := range all {
-		if i.Name == path.Base(name) {
-			return i, nil
-		}
-	}
-	return files.Info{}, &fs.PathError{Op: "find", Path: name, Err: fs.ErrNotExist}
-}
-
-// longestListing bounds what a server may send as a listing, in bytes.
-const longestListing = 64 << 20
-
-func (f *FS) list(n *line, name string) ([]files.Info, error) {
-	if n.facts() {
-		return f.short(n, name)
-	}
-	return f.long(n, name)
-}
-
-// short lists a folder by MLSD (RFC 3659).
-func (f *FS) short(n *line, name string) ([]files.Info, error) {
-	return listing(n, name, "MLSD "+f.full(name), fact)
-}
-
-// long lists a folder by LIST. It goes there first: a path with spaces or a
-// dash would be read as options.
-func (f *FS) long(n *line, name string) ([]files.Info, error) {
-	if _, err := n.do("CWD " + f.full(name)); err != nil {
-		return nil, plain("list", name, err)
-	}
-	now := time.Now()
-	return listing(n, name, "LIST -a", func(line string) (files.Info, bool) { return listed(line, now) })
-}
-
-func listing(n *line, name, command string, read func(string) (files.Info, bool)) ([]files.Info, error) {
-	var text limited
-	if err := n.download(command, &text); err != nil {
-		return nil, plain("list", name, err)
-	}
-	var out []files.Info
-	for _, l := range strings.Split(text.String(), "\n") {
-		if info, ok := read(strings.TrimSuffix(l, "\r")); ok {
-			out = append(out, info)
-		}
-	}
-	slices.SortFunc(out, func(a, b files.Info) int { return cmp.Compare(a.Name, b.Name) })
-	return out, nil
-}
-
-// limited is a buffer that takes no more than a listing may have.
-type limited struct{ bytes.Buffer }
-
-func (l *limited) Write(p []byte) (int, error) {
-	if l.Len()+len(p) > longestListing {
-		return 0, fault.New(fault.Failed, fmt.Sprintf("the server sends a listing of more than %d MB", longestListing>>20),
-			"", "Ask the host what is wrong with this FTP server.")
-	}
-	return l.Buffer.Write(p)
-}
 
 var (
 	saysDenied = regexp.MustCompile(`(?i)denied|permitted|permission|forbidden|read.?only`)
@@ -321,7 +188,7 @@ func plain(op, name string, err error) error {
 
 // Stat implements files.FS.
 func (f *FS) Stat(ctx context.Context, name string) (info files.Info, err error) {
-	err = f.use(ctx, []string{name}, func(n *line, _ bool) error {
+	err = f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
@@ -333,7 +200,7 @@ func (f *FS) Stat(ctx context.Context, name string) (info files.Info, err error)
 
 // List implements files.FS.
 func (f *FS) List(ctx context.Context, name string) (out []files.Info, err error) {
-	err = f.use(ctx, []string{name}, func(n *line, _ bool) error {
+	err = f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, name); err != nil {
 			return err
 		}
@@ -343,37 +210,35 @@ func (f *FS) List(ctx context.Context, name string) (out []files.Info, err error
 	return out, err
 }
 
-// Mkdir implements files.FS.
+// Mkdir implements files.FS. A folder that is there after a lost connection is the one that
+// was asked for only if its name was seen to be free before.
 func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
-	return f.use(ctx, []string{name}, func(n *line, again bool) error {
-		if err := f.folder(n, path.Dir(name)); err != nil {
+	sent := false
+	return f.use(ctx, []string{name}, func(n *line) error {
+		err := f.free(n, name)
+		if err == nil {
+			err = f.makeFolder(n, name)
+			sent = sent || lost(err)
+		}
+		if err != nil && (!sent || !errors.Is(err, fs.ErrExist)) {
 			return err
 		}
-		err := f.taken(n, "make", name, command(n, "MKD "+f.full(name)))
-		for try := 1; errors.Is(err, fs.ErrPermission) && try < unclear; try++ {
-			err = f.taken(n, "make", name, command(n, "MKD "+f.full(name)))
-		}
-		if err != nil && (!again || !errors.Is(err, fs.ErrExist)) {
-			return err
-		}
-		f.mu.Lock()
-		f.inside[name], f.made[name] = true, map[string]bool{}
-		f.note(name)
-		f.mu.Unlock()
+		f.known.madeFolder(name)
 		return f.settle(n, name, mode, true)
 	})
+}
+
+func (f *FS) makeFolder(n *line, name string) error {
+	err := f.taken(n, "make", name, command(n, "MKD "+f.full(name)))
+	for try := 1; errors.Is(err, fs.ErrPermission) && try < unclear; try++ {
+		err = f.taken(n, "make", name, command(n, "MKD "+f.full(name)))
+	}
+	return err
 }
 
 // unclear is how often something is tried that a server refuses without a reason that one
 // can see: others may have made and taken away what was in the way.
 const unclear = 3
-
-// note remembers that something was made; the caller holds the lock.
-func (f *FS) note(name string) {
-	if in := f.made[path.Dir(name)]; in != nil {
-		in[path.Base(name)] = true
-	}
-}
 
 func command(n *line, text string) error {
 	_, err := n.do(text)
@@ -392,7 +257,7 @@ func (f *FS) taken(n *line, op, name string, err error) error {
 		return statErr
 	}
 	worded := plain(op, name, err)
-	f.forget() // others may have taken its folder away
+	f.known.forgetWay(name) // others may have taken its folder away
 	if gone := f.folder(n, path.Dir(name)); gone != nil {
 		return gone
 	}
@@ -402,74 +267,133 @@ func (f *FS) taken(n *line, op, name string, err error) error {
 	return worded
 }
 
-// Rename implements files.FS.
+// Rename implements files.FS. After a lost connection it is done only if the server was seen
+// to be about to do it.
 func (f *FS) Rename(ctx context.Context, from, to string) error {
-	return f.use(ctx, []string{from, to}, func(n *line, again bool) error {
+	begun := false
+	return f.use(ctx, []string{from, to}, func(n *line) error {
 		for _, dir := range []string{path.Dir(from), path.Dir(to)} {
 			if err := f.folder(n, dir); err != nil {
 				return err
 			}
 		}
-		defer f.forget()
-		_, gone := f.stat(n, from)
-		_, there := f.stat(n, to)
-		switch {
-		case again && errors.Is(gone, fs.ErrNotExist) && there == nil:
-			return nil // it was done before the connection was lost
-		case gone != nil:
-			return gone
-		case there == nil:
-			return &fs.PathError{Op: "move", Path: to, Err: fs.ErrExist}
-		case !errors.Is(there, fs.ErrNotExist):
-			return there
+		if begun {
+			if _, err := f.stat(n, from); errors.Is(err, fs.ErrNotExist) {
+				if _, err := f.stat(n, to); err == nil {
+					f.moved(from, to)
+					return nil
+				}
+			}
+		}
+		if err := f.clear(n, "move", to); err != nil {
+			if _, gone := f.stat(n, from); errors.Is(gone, fs.ErrNotExist) {
+				return gone
+			}
+			return err
 		}
 		n.within(replyTime)
 		if code, text, err := n.command("RNFR " + f.full(from)); err != nil || code != codeFurther {
+			if err == nil {
+				f.known.forgetWay(from)
+				_, err = f.stat(n, from) // that it is not there is said in other words than that it must not be moved
+			}
 			return cmp.Or(err, plain("move", from, &reply{code, text}))
 		}
-		return plain("move", to, command(n, "RNTO "+f.full(to)))
+		begun = true
+		if err := command(n, "RNTO "+f.full(to)); err != nil {
+			f.known.forgetWay(to)
+			return plain("move", to, err)
+		}
+		f.moved(from, to)
+		return nil
 	})
 }
 
-// Remove implements files.FS.
+// moved notes that something went from one name to another.
+func (f *FS) moved(from, to string) {
+	for _, name := range []string{from, to} {
+		f.known.forget(name)
+		f.known.changed(name, name == to)
+	}
+}
+
+// clear makes sure that nothing is at a name to which something is to be moved. When many
+// are asked for in one folder, it is listed once.
+func (f *FS) clear(n *line, op, name string) error {
+	if f.known.wasFree(name) {
+		return nil
+	}
+	if f.known.oftenAsked(path.Dir(name)) {
+		if _, err := f.list(n, path.Dir(name)); err == nil && f.known.wasFree(name) {
+			return nil
+		}
+	}
+	_, err := f.stat(n, name)
+	switch {
+	case err == nil:
+		return &fs.PathError{Op: op, Path: name, Err: fs.ErrExist}
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	}
+	return err
+}
+
+// Remove implements files.FS. What is not there after a lost connection was removed if it
+// was there before.
 func (f *FS) Remove(ctx context.Context, name string) error {
-	return f.use(ctx, []string{name}, func(n *line, again bool) error {
+	seen := false
+	return f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
-		defer f.forget()
 		info, err := f.stat(n, name)
-		if again && errors.Is(err, fs.ErrNotExist) {
+		if seen && errors.Is(err, fs.ErrNotExist) {
+			f.gone(name)
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		verb := "DELE "
-		if info.IsDir() {
-			verb = "RMD "
+		seen = true
+		if err := f.remove(n, name, info); err != nil {
+			return err
 		}
-		var said *reply
-		err = command(n, verb+f.full(name))
-		if errors.As(err, &said) && info.IsDir() && command(n, "DELE "+f.full(name)) == nil {
-			return nil // a link, which this server describes as what it leads to
-		}
-		if errors.As(err, &said) && info.IsDir() && said.code == codeNotDone && !saysDenied.MatchString(said.text) {
-			return &fs.PathError{Op: "remove", Path: name, Err: said} // most likely it is not empty
-		}
-		return plain("remove", name, err)
+		f.gone(name)
+		return nil
 	})
+}
+
+// gone notes that something was taken away.
+func (f *FS) gone(name string) {
+	f.known.forget(name)
+	f.known.changed(name, false)
+}
+
+func (f *FS) remove(n *line, name string, info files.Info) error {
+	verb := "DELE "
+	if info.IsDir() {
+		verb = "RMD "
+	}
+	var said *reply
+	err := command(n, verb+f.full(name))
+	if errors.As(err, &said) && info.IsDir() && command(n, "DELE "+f.full(name)) == nil {
+		return nil // a link, which this server describes as what it leads to
+	}
+	if errors.As(err, &said) && info.IsDir() && said.code == codeNotDone && !saysDenied.MatchString(said.text) {
+		return &fs.PathError{Op: "remove", Path: name, Err: said} // most likely it is not empty
+	}
+	return plain("remove", name, err)
 }
 
 // Open implements files.FS. What is read is fetched as it is asked for; a
 // connection lost in the middle is made again, and what was read is passed over.
 func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	var was files.Info
-	err := f.use(ctx, []string{name}, func(n *line, _ bool) error {
+	err := f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
-		info, err := f.look(n, name)
+		info, err := f.glance(n, name)
 		was = info
 		if err == nil && !info.Mode.IsRegular() {
 			return &fs.PathError{Op: "open", Path: name, Err: errors.New("it is no file")}
@@ -482,7 +406,7 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	read, write := io.Pipe()
 	sent := int64(0)
 	go func() {
-		err := f.pool.use(ctx, func(n *line, _ bool) error {
+		err := f.pool.use(ctx, func(n *line) error {
 			skip := sent
 			if skip > 0 {
 				now, err := f.look(n, name)

@@ -34,6 +34,7 @@ type line struct {
 	data   *tls.Config // nil without TLS
 	offers map[string]string
 	noEPSV bool
+	folder string                   // in which it was told to be
 	moving atomic.Pointer[net.Conn] // the data connection made last
 }
 
@@ -268,6 +269,16 @@ func (n *line) do(text string) (string, error) {
 	return n.expect(2)
 }
 
+// goTo makes a folder the one in which the connection is.
+func (n *line) goTo(full string) error {
+	n.folder = ""
+	_, err := n.do("CWD " + full)
+	if err == nil {
+		n.folder = full
+	}
+	return err
+}
+
 // expect reads a reply that begins with want: a code, or its first digit.
 func (n *line) expect(want int) (string, error) {
 	code, text, err := n.text.ReadResponse(0)
@@ -380,13 +391,42 @@ func (n *line) download(command string, into io.Writer) error {
 	}
 	over := make(chan error, 1)
 	over <- nil
-	_, went := io.Copy(into, data)
+	taker := &taking{into: into}
+	_, went := io.Copy(taker, data)
 	if errors.Is(went, io.ErrUnexpectedEOF) {
 		went = nil // servers end TLS without a word; the reply tells whether all came
 	}
 	data.Close()
-	return n.ended(over, went)
+	if ended := n.ended(over, went); taker.no == nil || lost(ended) && !answered(ended) {
+		return ended
+	}
+	return &unwanted{taker.no} // whatever the server says of a transfer that was cut here
 }
+
+// answered says whether an error is something that the server said.
+func answered(err error) bool {
+	var said *reply
+	return errors.As(err, &said)
+}
+
+// taking notes why what comes is not taken any more.
+type taking struct {
+	into io.Writer
+	no   error
+}
+
+func (t *taking) Write(p []byte) (int, error) {
+	n, err := t.into.Write(p)
+	t.no = err
+	return n, err
+}
+
+// unwanted is the error of a transfer whose receiver did not want more: nothing is wrong
+// with the connection.
+type unwanted struct{ cause error }
+
+func (u *unwanted) Error() string { return u.cause.Error() }
+func (u *unwanted) Unwrap() error { return u.cause }
 
 // moving renews the deadlines while bytes move.
 type moving struct {

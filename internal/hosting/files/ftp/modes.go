@@ -58,11 +58,14 @@ func (f *FS) chmod(n *line, name string, mode fs.FileMode) error {
 
 // Chmod implements files.Moder.
 func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
-	return f.use(ctx, []string{name}, func(n *line, _ bool) error {
+	return f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
-		defer f.forget()
-		return f.chmod(n, name, mode)
+		err := f.chmod(n, name, mode)
+		if err == nil {
+			f.known.changed(name, true)
+		}
+		return err
 	})
 }

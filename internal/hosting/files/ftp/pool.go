@@ -192,13 +192,14 @@ func (p *Pool) close() {
 }
 
 // use runs a call on a connection. When that is lost, the call is begun again
-// on a new one; it is told so, for what it wanted may have happened already.
-func (p *Pool) use(ctx context.Context, call func(n *line, again bool) error) error {
+// on a new one: what it wanted may have happened already, or the connection may
+// have been lost long before. Only the call knows what it saw in between.
+func (p *Pool) use(ctx context.Context, call func(n *line) error) error {
 	for try := 1; ; try++ {
 		n, err := p.patiently(ctx)
 		if err == nil {
 			stop := context.AfterFunc(ctx, n.close)
-			err = call(n, try > 1)
+			err = call(n)
 			stop()
 			if ctx.Err() != nil {
 				p.drop(n, false)
@@ -264,7 +265,9 @@ func lost(err error) bool {
 	}
 	var known *fault.Error
 	var about *fs.PathError
-	return err != nil && !errors.As(err, &known) && !errors.As(err, &about) && !errors.Is(err, context.Canceled)
+	var own *unwanted
+	return err != nil && !errors.As(err, &own) && !errors.As(err, &known) && !errors.As(err, &about) &&
+		!errors.Is(err, context.Canceled)
 }
 
 func pause(ctx context.Context, d time.Duration) {

@@ -21,13 +21,11 @@ const small = 256 << 10
 
 // Create implements files.FS. The file is sent when it is closed.
 func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (io.WriteCloser, error) {
-	err := f.use(ctx, []string{name}, func(n *line, _ bool) error { return f.free(n, name) })
+	err := f.use(ctx, []string{name}, func(n *line) error { return f.free(n, name) })
 	if err != nil {
 		return nil, err
 	}
-	f.mu.Lock()
-	f.note(name)
-	f.mu.Unlock()
+	f.known.changed(name, true)
 	return &sending{ctx: ctx, to: f, name: name, mode: mode}, nil
 }
 
@@ -37,25 +35,14 @@ func (f *FS) free(n *line, name string) error {
 	if err := f.folder(n, path.Dir(name)); err != nil {
 		return err
 	}
-	taken := &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
-	f.mu.Lock()
-	in, ours := f.made[path.Dir(name)]
-	there := in[path.Base(name)]
-	f.mu.Unlock()
+	free, known := f.known.isFree(name)
 	switch {
-	case there:
-		return taken
-	case ours:
+	case !known:
+		return f.clear(n, "create", name)
+	case free:
 		return nil
 	}
-	_, err := f.stat(n, name)
-	if err == nil {
-		return taken
-	}
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
+	return &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
 }
 
 // sending is a file that is being written.
@@ -91,7 +78,7 @@ func (s *sending) Close() error {
 	if s.spill != nil {
 		defer s.spill.Close()
 	}
-	err := s.to.use(s.ctx, []string{s.name}, func(n *line, _ bool) error {
+	err := s.to.use(s.ctx, []string{s.name}, func(n *line) error {
 		if err := n.upload(s.to.full(s.name), s.content()); err != nil {
 			return s.refused(n, err)
 		}
@@ -102,7 +89,7 @@ func (s *sending) Close() error {
 	}
 	// A call of its own: servers that hang up after each file must not be sent
 	// the file again for its mode.
-	return s.to.use(s.ctx, nil, func(n *line, _ bool) error { return s.to.settle(n, s.name, s.mode, false) })
+	return s.to.use(s.ctx, nil, func(n *line) error { return s.to.settle(n, s.name, s.mode, false) })
 }
 
 func (s *sending) content() io.Reader {
@@ -120,7 +107,12 @@ func (s *sending) refused(n *line, err error) error {
 		return err
 	}
 	_ = command(n, "DELE "+s.to.full(s.name))
-	if errors.Is(worded, fs.ErrNotExist) { // its folder is there
+	s.to.known.changed(s.name, false)
+	if errors.Is(worded, fs.ErrNotExist) {
+		s.to.known.forgetWay(s.name) // others may have taken its folder away
+		if gone := s.to.folder(n, path.Dir(s.name)); gone != nil {
+			return gone
+		}
 		return &fs.PathError{Op: "write", Path: s.name, Err: errors.Join(fs.ErrPermission, err)}
 	}
 	return worded
@@ -130,7 +122,7 @@ func (s *sending) refused(n *line, err error) error {
 // many commands under way at once.
 func (f *FS) RemoveAll(ctx context.Context, name string) error {
 	var is *files.Info
-	err := f.use(ctx, []string{name}, func(n *line, _ bool) error {
+	err := f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil
@@ -153,7 +145,7 @@ func (f *FS) RemoveAll(ctx context.Context, name string) error {
 	if err != nil || is == nil {
 		return err
 	}
-	defer f.forget()
+	defer f.gone(name)
 	if !is.IsDir() {
 		return nil
 	}
@@ -164,7 +156,7 @@ func (f *FS) RemoveAll(ctx context.Context, name string) error {
 // time, as far as there are connections.
 func (f *FS) removeTree(ctx context.Context, name string) error {
 	var folders []string
-	err := f.pool.use(ctx, func(n *line, _ bool) error {
+	err := f.pool.use(ctx, func(n *line) error {
 		folders = nil
 		all, err := f.list(n, name)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -194,7 +186,10 @@ func (f *FS) removeTree(ctx context.Context, name string) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	return f.pool.use(ctx, func(n *line, again bool) error {
+	asked := false
+	return f.pool.use(ctx, func(n *line) error {
+		again := asked
+		asked = true
 		err := plain("remove", name, command(n, "RMD "+f.full(name)))
 		if again && errors.Is(err, fs.ErrNotExist) {
 			return nil

@@ -1,7 +1,6 @@
 package local
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os/exec"
@@ -9,11 +8,18 @@ import (
 	"strings"
 	"time"
 
+	"tivset/internal/hosting/bounded"
 	"tivset/internal/hosting/files"
 )
 
 // commandTime is for how long a program may run at most.
 const commandTime = 10 * time.Minute
+
+// How much a program may write, in bytes; of what it says when it fails, the beginning is kept.
+const (
+	longestOutput    = 64 << 20
+	longestComplaint = 64 << 10
+)
 
 // Command implements files.Commander. Root runs programs as the user to whom
 // the folder belongs: what they write is the account's.
@@ -33,16 +39,18 @@ func (f *FS) Command(ctx context.Context, folder string, args []string, input st
 	c.Env = environment(f.root.Name())
 	c.WaitDelay = time.Second // for children of it that keep its output open
 	c.Stdin = strings.NewReader(input)
-	var said bytes.Buffer
-	c.Stderr = &said
-	out, err := c.Output()
-	if ctx.Err() != nil {
-		return out, ctx.Err()
+	out, said := bounded.New(longestOutput, nil), bounded.Beginning(longestComplaint)
+	c.Stdout, c.Stderr = out, said
+	err = c.Run()
+	switch {
+	case ctx.Err() != nil:
+		return out.Bytes(), ctx.Err()
+	case out.Exceeded():
+		return out.Bytes(), fmt.Errorf("%w: more than %d MB", bounded.ErrTooMuch, longestOutput>>20)
+	case err != nil:
+		return out.Bytes(), fmt.Errorf("%w: %s", err, strings.TrimSpace(said.String()))
 	}
-	if err != nil {
-		return out, fmt.Errorf("%w: %s", err, strings.TrimSpace(said.String()))
-	}
-	return out, nil
+	return out.Bytes(), nil
 }
 
 // environment is what the account's programs get: what a program needs to run,
