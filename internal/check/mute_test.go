@@ -18,7 +18,7 @@ func TestAddressesThatDoNotAnswer(t *testing.T) {
 	assert.True(t, fine["private files"])
 	w.Trip.FailOn("web GET")
 	e, fine := sitetest.Examined(t, w, done.Site.Address)
-	w.Trip.FailOn("")
+	w.Trip.FailOn()
 	require.Contains(t, fine, "private files")
 	assert.False(t, fine["private files"], "%v", e.Checks)
 }

@@ -41,6 +41,7 @@ func (r *RecordSite) Do(ctx context.Context) error {
 		r.As(&x)
 	}
 	site.Note(&x, r.Result.Now)
+	r.Result.Recorded = &x
 	return r.Book.Ledger.PutSite(ctx, x)
 }
 
@@ -83,6 +84,7 @@ func (s *SaveSite) Do(ctx context.Context) error {
 		}
 	}
 	site.Note(&now, s.Result.Now)
+	s.Result.Recorded = &now
 	return s.Book.Ledger.KeepSite(ctx, now)
 }
 

@@ -13,6 +13,7 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/hosting"
 	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
 )
@@ -33,6 +34,7 @@ type Tools struct {
 
 // Result is what a job finds out while it is carried out.
 type Result struct {
+	Recorded *ledger.Site // the site as it was recorded, by the step that settles the job
 	Checks   []check.Checked
 	Now      fill.Values // what the site was found to say of itself, by the names of kit.NowNames
 	Warnings []string

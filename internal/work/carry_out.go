@@ -32,7 +32,7 @@ type Job struct {
 
 // CarryOut runs a job's steps, with its journal and its record in the ledger.
 // It returns nil, or a fault after everything was undone (Failed) or with
-// something left (Left).
+// something left (Left), if only that the end could not be noted.
 func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 	if d.Plans {
 		return fault.New(fault.Usage, "this cannot be put on the queue", t.Site.Place.URL,
@@ -61,20 +61,52 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 	entry := ledger.Job{ID: t.Job, What: j.Way.Name, App: t.Site.App, Account: t.In.Name, Address: address,
 		Who: d.Who, Order: d.Order, Started: d.Now().UTC(), Outcome: "running"}
 	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
-		return err
+		return errors.Join(err, runner.Journal.Void())
 	}
-	runErr := runner.Run(ctx, list)
+	err = d.ended(ctx, t, j, entry, runner.Run(ctx, list))
+	return fault.Hiding(err, hiding(t.Site.Hidden()))
+}
+
+// ended notes how a job ended, and words why it did not come to its end. What cannot be
+// noted is said with what happened, never in its place.
+func (d *Desk) ended(ctx context.Context, t *step.Tools, j Job, entry ledger.Job, runErr error) error {
 	entry.Kept, entry.Replaced, entry.Problem = t.Result.Kept, t.Result.Replaced, problem(runErr, t.Site.Hidden())
-	if errors.Is(runErr, job.ErrNotOurs) { // whoever has the job in hand says how it ends
-		return fault.Hiding(d.stopped(ctx, t, j, runErr), hiding(t.Site.Hidden()))
+	var unnoted *job.Unnoted
+	var stopped *job.Stopped
+	done := runErr == nil || errors.As(runErr, &unnoted)
+	if errors.As(runErr, &stopped) {
+		done, runErr = false, d.stopped(ctx, t, j, stopped)
+		errors.As(stopped.Unnoted, &unnoted)
 	}
-	if err := d.endJob(entry, j.Way.Past, runErr); err != nil {
-		return err
+	if stopped != nil && errors.Is(stopped.Cause, job.ErrNotOurs) {
+		return runErr // whoever has the job in hand says how it ends
 	}
-	if runErr != nil {
-		return fault.Hiding(d.stopped(ctx, t, j, runErr), hiding(t.Site.Hidden()))
+	var noted error
+	if unnoted != nil {
+		noted = unnoted.Cause
 	}
-	return nil
+	if !errors.Is(noted, job.ErrNotOurs) {
+		noted = errors.Join(noted, d.endJob(entry, j.Way.Past, stopped))
+	}
+	switch {
+	case noted == nil:
+		return runErr
+	case done:
+		return d.doneUnnoted(t, j, noted)
+	}
+	f := fault.Of(runErr)
+	f.Details = append(f.Details, "How the job ended could not be noted either, and it is listed as cut off ("+
+		noted.Error()+"). To note it, run: "+fault.Call("undo", t.Job))
+	return f
+}
+
+// doneUnnoted is the fault of a job that did all that it was to do, and could not note it.
+func (d *Desk) doneUnnoted(t *step.Tools, j Job, why error) error {
+	f := fault.New(fault.Left, "the site is "+j.Way.Past+", but that the job has ended could not be noted",
+		t.Site.Place.URL, "When that is mended, run: "+fault.Call("resume", t.Job)).Because(why)
+	f.Job = t.Job
+	f.Details = []string{"Nothing of the site is missing; until the end is noted, the job is listed as cut off."}
+	return f
 }
 
 // telling is how a job's progress is told, without its secrets; nil where nobody
@@ -107,12 +139,11 @@ func counter(r *job.Runner) func(int64, int64, string) {
 	}
 }
 
-// endJob notes how a job ended.
-func (d *Desk) endJob(entry ledger.Job, outcome string, err error) error {
+// endJob notes in the ledger how a job ended; stopped is nil for one that came to its end.
+func (d *Desk) endJob(entry ledger.Job, outcome string, stopped *job.Stopped) error {
 	now := d.Now().UTC()
 	entry.Ended, entry.Outcome = &now, outcome
-	var stopped *job.Stopped
-	if errors.As(err, &stopped) {
+	if stopped != nil {
 		entry.Outcome = "undone"
 		if !stopped.Undone {
 			entry.Outcome, entry.Ended = "left", nil
@@ -140,11 +171,7 @@ func hiding(secrets []string) func(string) string {
 }
 
 // stopped words why a job did not come to its end, and what became of it.
-func (d *Desk) stopped(ctx context.Context, t *step.Tools, j Job, err error) error {
-	var stopped *job.Stopped
-	if !errors.As(err, &stopped) {
-		return err
-	}
+func (d *Desk) stopped(ctx context.Context, t *step.Tools, j Job, stopped *job.Stopped) error {
 	f := *fault.Of(stopped.Cause)
 	if f.Kind != fault.Decision || !stopped.Undone {
 		f.Kind = fault.Failed

@@ -110,11 +110,16 @@ type Done struct {
 }
 
 // Done tells what has become of the job's site. An interrupt that comes now is too
-// late: the job is at its end.
+// late: the job is at its end. Where the ledger cannot be read any more, the site is as the
+// job recorded it.
 func (d *Desk) Done(ctx context.Context, t *step.Tools, reviewed ...string) (Done, error) {
 	now, err := d.Book.Ledger.Site(context.WithoutCancel(ctx), t.Site.Address())
-	if err != nil {
+	switch {
+	case err != nil && t.Result.Recorded == nil:
 		return Done{}, err
+	case err != nil:
+		now = *t.Result.Recorded
+		t.Result.Warnings = append(t.Result.Warnings, "What is on record of the site now could not be read: "+err.Error())
 	}
 	d.Book.FillIn(&now)
 	done := Done{Job: t.Job, Site: now, Password: t.Site.Password(), Given: true,

@@ -30,16 +30,11 @@ const GivenUp = "given up"
 // that another job may work there, and it is recorded as given up. What it had
 // begun stays as it is; what lies in the store is named, not touched.
 func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
-	jobs, err := d.Book.Ledger.Jobs(ctx)
+	entry, err := d.ledgerJob(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	out := &GaveUp{Left: []string{}}
-	for _, j := range jobs {
-		if j.ID == id {
-			out.Job = j
-		}
-	}
+	out := &GaveUp{Job: entry, Left: []string{}}
 	journal, err := job.Open(d.Book.Journals, id, d.Now)
 	problem := "its journal is lost"
 	if err == nil {

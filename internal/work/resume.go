@@ -22,11 +22,16 @@ type Resumed struct {
 // finished. Of any other, what was begun is taken back, for nobody knows how
 // far its last step had come, and the same is done again.
 func (d *Desk) Resume(ctx context.Context, id string) (*Resumed, error) {
-	header, err := d.headerOf(id)
+	header, over, err := d.headerOf(id)
 	if err != nil {
 		return nil, err
 	}
 	way, known := d.Ways.Of(header.What)
+	if over && known {
+		if entry, err := d.ledgerJob(ctx, id); err == nil && entry.Ended != nil && entry.Outcome == way.Past {
+			return d.resumed(ctx, way, header) // it did all that it was to do, and that is on record
+		}
+	}
 	if !known || way.Again == nil {
 		return nil, fault.New(fault.Usage, "the journal does not say what was asked for", header.ID,
 			"Take it back with: "+fault.Call("undo", id)+"; then give the command again.")
@@ -73,11 +78,12 @@ func (d *Desk) resumed(ctx context.Context, way Way, header job.Header) (*Resume
 	return r, err
 }
 
-// headerOf reads the first line of a job's journal.
-func (d *Desk) headerOf(id string) (job.Header, error) {
+// headerOf reads the first line of a job's journal, and whether nothing is left to be done or
+// undone.
+func (d *Desk) headerOf(id string) (header job.Header, over bool, err error) {
 	journal, err := d.openJournal(id)
 	if err != nil {
-		return job.Header{}, err
+		return job.Header{}, false, err
 	}
-	return journal.Header, journal.Close()
+	return journal.Header, journal.Over(), journal.Close()
 }

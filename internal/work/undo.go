@@ -3,7 +3,6 @@ package work
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 
 	"tivset/internal/fault"
@@ -49,37 +48,33 @@ func (d *Desk) Unfinished(ctx context.Context) ([]ledger.Job, error) {
 }
 
 // Undo takes back a job that was cut off or left. One that had already settled
-// is finished instead. It returns the job as it is now recorded.
+// is finished instead, and one that was undone stays so. It returns the job as it is now
+// recorded.
 func (d *Desk) Undo(ctx context.Context, id string) (ledger.Job, error) {
 	entry, journal, err := d.openJob(ctx, id)
 	if err != nil {
 		return entry, err
 	}
 	defer journal.Close()
+	if journal.Over() && entry.Ended != nil && entry.Outcome == "undone" {
+		return entry, nil
+	}
 	if (journal.Over() || entry.Outcome == GivenUp) && entry.Ended != nil {
 		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome,
 			"Only a job that was cut off, or the last install of a site, can be undone.")
 	}
 	settled := journal.Ended == "done"
 	if !journal.Over() { // else only the ledger was not told any more
-		if settled, err = d.recover(ctx, journal, &entry, (*job.Runner).Recover); err != nil {
-			return entry, err
-		}
+		settled, err = d.recover(ctx, journal, &entry, (*job.Runner).Recover)
 	}
-	return d.jobEnded(ctx, entry, settled)
+	return d.jobEnded(ctx, entry, settled, err)
 }
 
 // openJob finds a job in the ledger and its journal.
 func (d *Desk) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal, error) {
-	var entry ledger.Job
-	jobs, err := d.Book.Ledger.Jobs(ctx)
+	entry, err := d.ledgerJob(ctx, id)
 	if err != nil {
 		return entry, nil, err
-	}
-	for _, j := range jobs {
-		if j.ID == id {
-			entry = j
-		}
 	}
 	journal, err := d.openJournal(id)
 	if err != nil {
@@ -92,6 +87,17 @@ func (d *Desk) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal
 	return entry, journal, nil
 }
 
+// ledgerJob finds a job in the ledger; one without an id where it has none of it.
+func (d *Desk) ledgerJob(ctx context.Context, id string) (entry ledger.Job, err error) {
+	jobs, err := d.Book.Ledger.Jobs(ctx)
+	for _, j := range jobs {
+		if j.ID == id {
+			entry = j
+		}
+	}
+	return entry, err
+}
+
 // openJournal opens the journal of a job that does not run.
 func (d *Desk) openJournal(id string) (*job.Journal, error) {
 	journal, err := job.Open(d.Book.Journals, id, d.Now)
@@ -101,15 +107,24 @@ func (d *Desk) openJournal(id string) (*job.Journal, error) {
 	return journal, err
 }
 
-func (d *Desk) jobEnded(ctx context.Context, entry ledger.Job, settled bool) (ledger.Job, error) {
-	now := d.Now().UTC()
+// jobEnded notes that a job was undone, or finished. The error is that of the undo: one that says
+// no more than that the journal could not be told of it is told with what else could not be noted.
+func (d *Desk) jobEnded(ctx context.Context, entry ledger.Job, settled bool, err error) (ledger.Job, error) {
+	var unnoted *job.Unnoted
+	if err != nil && !errors.As(err, &unnoted) {
+		return entry, err
+	}
+	now, what := d.Now().UTC(), "the job was undone"
 	entry.Outcome, entry.Ended = "undone", &now
 	if settled {
 		way, _ := d.Ways.Of(entry.What)
-		entry.Outcome = way.Past
+		entry.Outcome, what = way.Past, "the job was finished"
 	}
-	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
-		return entry, fmt.Errorf("record the end of the job: %w", err)
+	if err = errors.Join(err, d.Book.Ledger.PutJob(context.WithoutCancel(ctx), entry)); err != nil {
+		f := fault.New(fault.Left, what+", but that could not be noted", entry.ID,
+			"When that is mended, run once more: "+fault.Call("undo", entry.ID)).Because(err)
+		f.Job, f.Details = entry.ID, Kept(entry)
+		return entry, f
 	}
 	return entry, nil
 }
@@ -147,17 +162,18 @@ func (d *Desk) TakeBack(ctx context.Context, id string) (entry ledger.Job, left 
 		return entry, nil, err
 	}
 	defer journal.Close()
-	entry.Outcome, entry.Ended = "running", nil
-	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
-		return entry, nil, err
-	}
 	reverse := func(r *job.Runner, ctx context.Context, decode job.Decode) (bool, error) {
-		return false, r.Reverse(ctx, decode)
+		if err := journal.Reopen(); err != nil { // before all else: the undo can be asked for again then
+			return false, err
+		}
+		entry.Outcome, entry.Ended = "running", nil
+		if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
+			return false, err
+		}
+		return r.Recover(ctx, decode)
 	}
-	if _, err = d.recover(ctx, journal, &entry, reverse); err != nil {
-		return entry, nil, err
-	}
-	entry, err = d.jobEnded(ctx, entry, false)
+	_, err = d.recover(ctx, journal, &entry, reverse)
+	entry, err = d.jobEnded(ctx, entry, false, err)
 	if err != nil {
 		return entry, nil, err
 	}
@@ -202,6 +218,10 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 	}
 	settled, err = how(runner, ctx, t.Decode())
 	entry.Kept, entry.Replaced, entry.Warnings = t.Result.Kept, t.Result.Replaced, t.Result.Warnings
+	var unnoted *job.Unnoted
+	if errors.As(err, &unnoted) {
+		return settled, &job.Unnoted{Cause: fault.Hiding(unnoted.Cause, hiding(secrets))}
+	}
 	if err != nil {
 		f := &fault.Error{Kind: fault.Left, What: "the job could not be undone",
 			Where: journal.ID, Job: journal.ID, Details: Kept(*entry),

@@ -3,6 +3,7 @@ package job_test
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -44,7 +45,7 @@ func TestDiskFullInTheMiddleOfALine(t *testing.T) {
 		require.NoError(t, syscall.Setrlimit(syscall.RLIMIT_FSIZE, &before))
 		var stopped *job.Stopped
 		require.ErrorAs(t, err, &stopped)
-		require.False(t, stopped.Undone, "that it is undone could not be written")
+		require.Error(t, errors.Join(stopped.Left, stopped.Unnoted), "that it is undone could not be written")
 		require.NoError(t, r.Journal.Close())
 
 		again, err := job.Open(job.Files(dir), r.Journal.ID, time.Now)

@@ -125,6 +125,7 @@ type Stopped struct {
 	Settled bool  // whether it had settled: then it is to be finished, not undone
 	Kept    bool  // whether it was left as it was, to be looked at
 	Left    error // why it was not undone or finished
+	Unnoted error // why its journal could not be told that it was undone
 }
 
 // Error names the step and the cause.
@@ -133,8 +134,19 @@ func (s *Stopped) Error() string { return fmt.Sprintf("%s: %v", s.Step, s.Cause)
 // Unwrap gives the cause.
 func (s *Stopped) Unwrap() error { return s.Cause }
 
+// undone notes how the undo went.
+func (s *Stopped) undone(err error) {
+	var unnoted *Unnoted
+	if s.Undone = err == nil || errors.As(err, &unnoted); s.Undone {
+		s.Unnoted = err
+		return
+	}
+	s.Left = err
+}
+
 // Run carries out a list. On failure it undoes what was begun and returns
 // *Stopped. A failure after the job was settled leaves the rest for Recover.
+// *Unnoted means that everything was done.
 func (r *Runner) Run(ctx context.Context, list List) error {
 	all := list.parts()
 	settles := len(list.Steps)
@@ -153,8 +165,7 @@ func (r *Runner) Run(ctx context.Context, list List) error {
 				stopped.Kept = true
 				return stopped
 			}
-			stopped.Left = r.undo(ctx, all, i+1)
-			stopped.Undone = stopped.Left == nil
+			stopped.undone(r.undo(ctx, all, i+1))
 			return stopped
 		}
 		if i == settles {
@@ -279,7 +290,7 @@ func (r *Runner) undoOne(ctx context.Context, i int, all []part, s Step) error {
 type Decode func(kind string, fields json.RawMessage) (any, error)
 
 // Recover ends a job that a crash cut off: a settled one is finished, any
-// other undone. It says which by settled.
+// other undone. It says which by settled. *Unnoted means that it was.
 func (r *Runner) Recover(ctx context.Context, decode Decode) (settled bool, err error) {
 	all, settled, err := r.decoded(decode)
 	if err != nil {
@@ -324,17 +335,4 @@ func (r *Runner) decoded(decode Decode) (all []part, settled bool, err error) {
 		}
 	}
 	return all, last >= 0 && r.Journal.steps[last].state == done, nil
-}
-
-// Reverse undoes a job that had come to its end. Cut off, it is for Recover to
-// go on.
-func (r *Runner) Reverse(ctx context.Context, decode Decode) error {
-	all, _, err := r.decoded(decode)
-	if err != nil {
-		return err
-	}
-	if err := r.Journal.end(reversing); err != nil {
-		return err
-	}
-	return r.undo(ctx, all, len(all))
 }

@@ -245,13 +245,41 @@ func (j *Journal) line(v any) error {
 	return j.log.Append(line.Bytes())
 }
 
-func (j *Journal) end(how string) error {
-	j.Ended = how
-	return j.line(struct {
+// mark notes that the job has come to its end, or that its end is taken back.
+func (j *Journal) mark(how string) error {
+	err := j.line(struct {
 		End string    `json:"end"`
 		At  time.Time `json:"at"`
 	}{how, j.now().UTC()})
+	if err == nil {
+		j.Ended = how
+	}
+	return err
 }
+
+// end notes how the job ended; *Unnoted when that cannot be.
+func (j *Journal) end(how string) error {
+	if err := j.mark(how); err != nil {
+		return &Unnoted{err}
+	}
+	return nil
+}
+
+// Reopen notes that a job which had come to its end is to be undone: by Recover.
+func (j *Journal) Reopen() error { return j.mark(reversing) }
+
+// Void notes that nothing of the job was begun, nor will be.
+func (j *Journal) Void() error { return j.end(string(undone)) }
+
+// Unnoted is the error of a job of which everything was done, or undone, and whose journal could
+// not be told so: a later Recover finds nothing left to do, and notes it.
+type Unnoted struct{ Cause error }
+
+// Error gives the cause.
+func (u *Unnoted) Error() string { return "the end of the job cannot be noted: " + u.Cause.Error() }
+
+// Unwrap gives the cause.
+func (u *Unnoted) Unwrap() error { return u.Cause }
 
 // Close lets the journal go.
 func (j *Journal) Close() error { return j.log.Close() }

@@ -32,15 +32,19 @@ func CountFiles(lines []string) int {
 	return n
 }
 
-// Undo undoes, or finishes, every job that is left.
-func Undo(t *testing.T, w *World) {
+// Undo undoes, or finishes, every job that is left. It gives those that it undid.
+func Undo(t *testing.T, w *World) (undone []string) {
 	t.Helper()
 	left, err := w.Desk.Unfinished(context.Background())
 	require.NoError(t, err)
 	for _, j := range left {
-		_, err := w.Desk.Undo(context.Background(), j.ID)
+		ended, err := w.Desk.Undo(context.Background(), j.ID)
 		require.NoError(t, err)
+		if ended.Outcome == "undone" {
+			undone = append(undone, j.ID)
+		}
 	}
+	return undone
 }
 
 // CopyOf copies or moves a site, or says why that cannot be.

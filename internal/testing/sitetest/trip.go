@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -23,12 +24,13 @@ type Trip struct {
 	from   int // the first call that fails, 0 for none
 	to     int // the last
 	calls  int
-	Failed string // the call that failed last
-	Full   bool   // the disk is full: nothing can be written
-	on     string // calls of this name fail
-	keeps  string // what is below a folder whose name holds this cannot be taken away
-	dies   string // from the n-th call of this name on all calls fail …
-	nth    int    // … 0 once they do
+	noted  int      // of them, to the records
+	Failed string   // the call that failed last
+	Full   bool     // the disk is full: nothing can be written
+	on     []string // calls of these names fail
+	keeps  string   // what is below a folder whose name holds this cannot be taken away
+	dies   string   // from the n-th call of this name on all calls fail …
+	nth    int      // … 0 once they do
 }
 
 // Dies makes all calls fail from the n-th on whose name holds a text, as when the machine or
@@ -40,11 +42,11 @@ func (t *Trip) Dies(what string, n int) {
 	t.dies, t.nth = what, n
 }
 
-// FailOn makes every call of a name fail; "" ends that.
-func (t *Trip) FailOn(what string) {
+// FailOn makes every call of these names fail; without one it ends that.
+func (t *Trip) FailOn(names ...string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.on = what
+	t.on = names
 }
 
 // Keeps has the host refuse to take folders away whose names hold a text, as it
@@ -69,7 +71,7 @@ func (t *Trip) kept(name string) error {
 func (t *Trip) Arm(from, to int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.from, t.to, t.calls, t.Failed, t.dies = from, to, 0, "", ""
+	t.from, t.to, t.calls, t.noted, t.Failed, t.dies = from, to, 0, 0, "", ""
 }
 
 // Calls says how many calls there were since Arm.
@@ -79,11 +81,21 @@ func (t *Trip) Calls() int {
 	return t.calls
 }
 
+// Reached says how many of them were to an account, and not only to the records.
+func (t *Trip) Reached() int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.calls - t.noted
+}
+
 // Fails counts a call and says whether it is to fail.
 func (t *Trip) Fails(what string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.calls++
+	if strings.HasPrefix(what, "ledger, ") || strings.HasPrefix(what, "journal, ") {
+		t.noted++
+	}
 	if t.dies != "" && t.nth > 0 && strings.Contains(what, t.dies) {
 		t.nth--
 	}
@@ -91,7 +103,7 @@ func (t *Trip) Fails(what string) bool {
 		t.Failed = what
 		return true
 	}
-	if t.from > 0 && t.calls >= t.from && t.calls <= t.to || t.on != "" && t.on == what {
+	if t.from > 0 && t.calls >= t.from && t.calls <= t.to || slices.Contains(t.on, what) {
 		t.Failed = what
 		return true
 	}

@@ -159,7 +159,8 @@ func (w *World) on(p team.Place) {
 	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()},
 		Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
 	w.Core = core.In(core.World{
-		Home: w.Home, Catalogue: catalogue.New(w.source), Ledger: p.Ledger, Vault: v, Journals: p.Journals,
+		Home: w.Home, Catalogue: catalogue.New(w.source), Vault: v,
+		Ledger: &ledgerWrap{p.Ledger, w.Trip}, Journals: &shelfWrap{p.Journals, w.Trip},
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
 		Download: http.DefaultClient, SendMail: spelled,
 		Certified: hosting.Certified, TakesMail: func(context.Context, string) error { return nil },

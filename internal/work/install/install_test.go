@@ -113,13 +113,14 @@ func undoneAt(t *testing.T, w *sitetest.World, app, at string, from, to int) boo
 		require.NotNil(t, done)
 		return false
 	}
-	if fault.Of(err).Kind == fault.Left { // it had settled, and sitetest.Undo finishes it
-		sitetest.Undo(t, w)
+	// sitetest.Undo finishes what had settled, and takes back what could not be noted.
+	if fault.Of(err).Kind == fault.Left && len(sitetest.Undo(t, w)) == 0 {
 		_, err := w.Book.Find(context.Background(), planned.Place.URL)
 		require.NoError(t, err)
 		assert.NoDirExists(t, filepath.Join(w.Root, ".tivset"))
 		return true
 	}
+	sitetest.Undo(t, w) // its end may only not have been noted
 	sitetest.Same(t, before, w.Snapshot(), "call %d, %s: %v", from, failed, err)
 	names, err := w.Book.Vault.Names("sites/" + strings.TrimPrefix(strings.TrimSuffix(planned.Place.URL, "/"), "http://") +
 		"/")
@@ -135,7 +136,7 @@ func TestLeftThenUndone(t *testing.T) {
 	w := sitetest.Demo(t)
 	w.Hosting.Settle, w.Desk.Patience = 0, 0
 	before := w.Snapshot()
-	for n := 5; n < 90; n += 7 {
+	for n := 10; n < 90; n += 7 {
 		planned, err := w.Planner.Plan(context.Background(), sitetest.Request("quaybench", "lockside.localhost/forum"))
 		require.NoError(t, err)
 		w.Trip.Arm(n, 1<<30)

@@ -89,7 +89,7 @@ func TestNoRehearsal(t *testing.T) {
 	_, err = rehearse.Rehearse(ctx, w.Desk, update.Request{Site: "journal"})
 	require.ErrorContains(t, err, "could not be rehearsed")
 	sitetest.Same(t, before, w.Snapshot())
-	w.Trip.FailOn("")
+	w.Trip.FailOn()
 
 	_, err = rehearse.Rehearse(ctx, w.Desk, update.Request{Site: "journal", Release: "9.9.9"})
 	require.ErrorContains(t, err, "no release 9.9.9")

@@ -74,7 +74,7 @@ func TestRepairThatDoesNotHelpIsTakenBack(t *testing.T) {
 	before := w.Snapshot()
 	w.Trip.FailOn("web POST") // nobody can sign in any more
 	_, err := repair.Repair(ctx, w.Desk, at)
-	w.Trip.FailOn("")
+	w.Trip.FailOn()
 	require.Error(t, err)
 	f := fault.Of(err)
 	assert.Equal(t, fault.Failed, f.Kind)
@@ -107,7 +107,7 @@ func TestRepairMendsWhatACheckNames(t *testing.T) {
 
 	w.Trip.FailOn("web POST")
 	_, err = repair.Repair(ctx, w.Desk, at)
-	w.Trip.FailOn("")
+	w.Trip.FailOn()
 	require.Error(t, err)
 	sitetest.Same(t, before, w.Snapshot())
 

@@ -262,7 +262,7 @@ func TestAServerThatIsDown(t *testing.T) {
 	o.begin()
 	o.Trip.FailOn("open database")
 	came, lines := o.round(rounds.Request{})
-	o.Trip.FailOn("")
+	o.Trip.FailOn()
 	assert.True(t, came.Failed(), lines)
 	require.Len(t, o.mails, 1)
 	within, stop := context.WithCancel(ctx)
@@ -292,7 +292,7 @@ func TestManySites(t *testing.T) {
 	assert.Less(t, took, 3*time.Second)
 	assert.Equal(t, 200, came.Sites)
 	assert.Empty(t, lines)
-	assert.Zero(t, o.Trip.Calls())
+	assert.Zero(t, o.Trip.Reached())
 	assert.NotEqual(t, home.Rounds{}, o.kept())
 }
 

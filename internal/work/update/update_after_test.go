@@ -136,7 +136,7 @@ func TestAFailedReleaseIsNotTriedEveryNight(t *testing.T) {
 	require.Equal(t, "2.1.0", find().Due)
 	w.Trip.FailOn("web GET") // the account is not there: nothing was begun, and it is tried again
 	_, err = update.Due(ctx, w.Desk, find())
-	w.Trip.FailOn("")
+	w.Trip.FailOn()
 	require.Error(t, err)
 	_, err = update.Due(ctx, w.Desk, find())
 	require.ErrorContains(t, err, "berths")

@@ -347,9 +347,11 @@ func (f *FS) Remove(ctx context.Context, name string) error {
 			return err
 		}
 		info, err := f.stat(n, name)
-		if seen && errors.Is(err, fs.ErrNotExist) {
+		if errors.Is(err, fs.ErrNotExist) {
 			f.gone(name)
-			return nil
+			if seen {
+				return nil
+			}
 		}
 		if err != nil {
 			return err

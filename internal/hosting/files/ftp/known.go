@@ -76,15 +76,12 @@ func (k *knowledge) madeFolder(name string) {
 	k.change(name, true)
 }
 
-// isFree says whether a name in a folder made here is free; unknown for any other folder.
-func (k *knowledge) isFree(name string) (free, known bool) {
+// isFree says whether a name is known to be free because its folder was made here.
+func (k *knowledge) isFree(name string) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	in := k.made[path.Dir(name)]
-	if in == nil || time.Since(in.used) > folderAge {
-		return false, false
-	}
-	return !in.names[path.Base(name)], true
+	return in != nil && time.Since(in.used) < folderAge && !in.names[path.Base(name)]
 }
 
 // changed notes that something came to be at a name, or is not there any more.

@@ -164,3 +164,16 @@ func TestEndlessListing(t *testing.T) {
 	assert.ErrorContains(t, err, "a listing of more than 64 MB")
 	assert.Less(t, s.Listed(), int64(80<<20), "it was not read on")
 }
+
+// A file that could not be written is not taken for one that is there.
+func TestANameThatStaysFree(t *testing.T) {
+	home := t.TempDir()
+	f := open(t, login(standin(t, home, ftpd.Oddities{}), false), nothing(t), "/")
+	require.NoError(t, f.Mkdir(ctx, "busy", 0o755))
+	w, err := f.Create(ctx, "busy/part", 0o644)
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(filepath.Join(home, "busy"))) // another job found it empty
+	require.ErrorIs(t, w.Close(), fs.ErrNotExist)
+	require.NoError(t, os.Mkdir(filepath.Join(home, "busy"), 0o755))
+	require.NoError(t, files.Write(ctx, f, "busy/part", nil, 0o644))
+}

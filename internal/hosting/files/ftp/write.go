@@ -35,14 +35,10 @@ func (f *FS) free(n *line, name string) error {
 	if err := f.folder(n, path.Dir(name)); err != nil {
 		return err
 	}
-	free, known := f.known.isFree(name)
-	switch {
-	case !known:
-		return f.clear(n, "create", name)
-	case free:
+	if f.known.isFree(name) {
 		return nil
 	}
-	return &fs.PathError{Op: "create", Path: name, Err: fs.ErrExist}
+	return f.clear(n, "create", name)
 }
 
 // sending is a file that is being written.

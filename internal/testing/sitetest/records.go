@@ -1,0 +1,141 @@
+package sitetest
+
+import (
+	"bytes"
+	"context"
+	"time"
+
+	"tivset/internal/answer/care"
+	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
+)
+
+// ledgerWrap makes calls to the ledger fail; what is written, before or after its effect.
+type ledgerWrap struct {
+	ledger.Ledger
+	trip *Trip
+}
+
+func (l *ledgerWrap) both(what string, do func() error) error {
+	if err := l.trip.err("ledger, before " + what); err != nil {
+		return err
+	}
+	if err := do(); err != nil {
+		return err
+	}
+	return l.trip.err("ledger, after " + what)
+}
+
+func (l *ledgerWrap) Sites(ctx context.Context) ([]ledger.Site, error) {
+	if err := l.trip.err("ledger, sites"); err != nil {
+		return nil, err
+	}
+	return l.Ledger.Sites(ctx)
+}
+
+func (l *ledgerWrap) Site(ctx context.Context, address string) (ledger.Site, error) {
+	if err := l.trip.err("ledger, site"); err != nil {
+		return ledger.Site{}, err
+	}
+	return l.Ledger.Site(ctx, address)
+}
+
+func (l *ledgerWrap) Jobs(ctx context.Context) ([]ledger.Job, error) {
+	if err := l.trip.err("ledger, jobs"); err != nil {
+		return nil, err
+	}
+	return l.Ledger.Jobs(ctx)
+}
+
+func (l *ledgerWrap) Redirects(ctx context.Context) ([]ledger.Redirect, error) {
+	if err := l.trip.err("ledger, redirects"); err != nil {
+		return nil, err
+	}
+	return l.Ledger.Redirects(ctx)
+}
+
+func (l *ledgerWrap) PutSite(ctx context.Context, s ledger.Site) error {
+	return l.both("put site", func() error { return l.Ledger.PutSite(ctx, s) })
+}
+
+func (l *ledgerWrap) KeepSite(ctx context.Context, s ledger.Site) error {
+	return l.both("keep site", func() error { return l.Ledger.KeepSite(ctx, s) })
+}
+
+func (l *ledgerWrap) Entrust(ctx context.Context, decided map[string]care.Care) error {
+	return l.both("entrust", func() error { return l.Ledger.Entrust(ctx, decided) })
+}
+
+func (l *ledgerWrap) DropSite(ctx context.Context, address string) error {
+	return l.both("drop site", func() error { return l.Ledger.DropSite(ctx, address) })
+}
+
+func (l *ledgerWrap) PutJob(ctx context.Context, j ledger.Job) error {
+	return l.both("put job "+j.Outcome, func() error { return l.Ledger.PutJob(ctx, j) })
+}
+
+func (l *ledgerWrap) PutMeasure(ctx context.Context, m ledger.Measure) error {
+	return l.both("put measure", func() error { return l.Ledger.PutMeasure(ctx, m) })
+}
+
+func (l *ledgerWrap) PutRedirect(ctx context.Context, r ledger.Redirect) error {
+	return l.both("put redirect", func() error { return l.Ledger.PutRedirect(ctx, r) })
+}
+
+func (l *ledgerWrap) DropRedirect(ctx context.Context, address string) error {
+	return l.both("drop redirect", func() error { return l.Ledger.DropRedirect(ctx, address) })
+}
+
+func (l *ledgerWrap) PutRound(ctx context.Context, r ledger.Round) error {
+	return l.both("put round", func() error { return l.Ledger.PutRound(ctx, r) })
+}
+
+func (l *ledgerWrap) Tell(ctx context.Context, t ledger.Telling, again time.Duration) (bool, error) {
+	if err := l.trip.err("ledger, tell"); err != nil {
+		return false, err
+	}
+	return l.Ledger.Tell(ctx, t, again)
+}
+
+// shelfWrap makes calls to journals fail. After an error there is nothing of a line.
+type shelfWrap struct {
+	job.Shelf
+	trip *Trip
+}
+
+func (s *shelfWrap) New(id string) (job.Log, error) {
+	if err := s.trip.err("journal, new"); err != nil {
+		return nil, err
+	}
+	return s.wrapped(s.Shelf.New(id))
+}
+
+func (s *shelfWrap) Open(id string) (job.Log, error) {
+	if err := s.trip.err("journal, open"); err != nil {
+		return nil, err
+	}
+	return s.wrapped(s.Shelf.Open(id))
+}
+
+func (s *shelfWrap) wrapped(l job.Log, err error) (job.Log, error) {
+	if err != nil {
+		return nil, err
+	}
+	return &logWrap{l, s.trip}, nil
+}
+
+type logWrap struct {
+	job.Log
+	trip *Trip
+}
+
+func (l *logWrap) Append(line []byte) error {
+	what := "journal, append"
+	if bytes.HasPrefix(line, []byte(`{"end":`)) {
+		what = "journal, end"
+	}
+	if err := l.trip.err(what); err != nil {
+		return err
+	}
+	return l.Log.Append(line)
+}
