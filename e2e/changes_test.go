@@ -23,11 +23,11 @@ func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
 		do, back []string
 		done     string
 	}{
-		"update": {[]string{"update", "journal", "--yes", "--no-backup"}, nil, "updated"},
-		"renew":  {[]string{"reveal", "journal", "--renew"}, nil, "renewed"},
-		"remove": {[]string{"remove", "journal", "--yes", "--no-backup"}, nil, "removed"},
+		"update": {[]string{"update", "journal", "--yes", "--no-backup"}, nil, "update done"},
+		"renew":  {[]string{"reveal", "journal", "--renew"}, nil, "renew done"},
+		"remove": {[]string{"remove", "journal", "--yes", "--no-backup"}, nil, "remove done"},
 		"move": {[]string{"move", "journal", "--at", moved, "--yes"}, []string{"remove", moved, "--yes", "--no-backup"},
-			"moved"},
+			"move done"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -78,7 +78,7 @@ func (p *program) outcomeAfterCrash(done string) string {
 	var jobs []job
 	p.json(&jobs, "jobs")
 	for _, j := range jobs {
-		if j.Outcome == "cut off" || j.Outcome == "left" {
+		if j.Outcome == "cut off" || j.Outcome == "incomplete" {
 			// What the job had begun to change is put back over what is there, with a
 			// yes only.
 			var ended job
@@ -90,9 +90,10 @@ func (p *program) outcomeAfterCrash(done string) string {
 			}
 			require.NoError(p.t, err, "%s", out)
 			require.NoError(p.t, json.Unmarshal(out, &ended))
-			require.Contains(p.t, []string{"undone", done}, ended.Outcome)
-			return ended.Outcome
+			became := ended.What + " " + ended.Outcome
+			require.Contains(p.t, []string{ended.What + " undone", done}, became)
+			return became
 		}
 	}
-	return jobs[0].Outcome
+	return jobs[0].What + " " + jobs[0].Outcome
 }

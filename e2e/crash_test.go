@@ -64,7 +64,7 @@ func install(app, at string, more ...string) []string {
 		"admin.email=wharfinger@lockside.localhost", "--accept-licence", "--yes"}, more...)
 }
 
-type job struct{ Job, Outcome, Address string }
+type job struct{ Job, What, Outcome, Address string }
 
 // afterCrash undoes what the crash left, and makes sure that the account is as
 // before or, when the job had settled, that the site is there.
@@ -73,7 +73,7 @@ func (p *program) afterCrash(before, address, moment string) (settled bool) {
 	var jobs []job
 	p.json(&jobs, "jobs")
 	for _, j := range jobs {
-		if j.Outcome != "cut off" && j.Outcome != "left" {
+		if j.Outcome != "cut off" && j.Outcome != "incomplete" {
 			continue
 		}
 		var status struct{ Next []string }
@@ -81,7 +81,7 @@ func (p *program) afterCrash(before, address, moment string) (settled bool) {
 		require.Contains(p.t, status.Next, "tivset undo "+j.Job, "tivset alone names the command")
 		var done job
 		p.json(&done, "undo", j.Job)
-		require.Contains(p.t, []string{"undone", "installed"}, done.Outcome)
+		require.Contains(p.t, []string{"undone", "done"}, done.Outcome)
 	}
 	var sites []struct{ Address, URL string }
 	p.json(&sites, "sites")
@@ -202,7 +202,7 @@ func TestResumed(t *testing.T) {
 			Site    struct{ Address string }
 		}
 		p.json(&done, "resume", jobs[0].Job)
-		assert.Equal(t, "installed", done.Outcome)
+		assert.Equal(t, "done", done.Outcome)
 		var creds struct{ Admin struct{ Password string } }
 		p.json(&creds, "reveal", done.Site.Address)
 		assert.Equal(t, "Kranich-Teekanne-74-Ufer", creds.Admin.Password)

@@ -186,11 +186,11 @@ func TestWorkersDie(t *testing.T) {
 				}
 				first = second
 			}
-			var jobs []struct{ Outcome, Address string }
+			var jobs []struct{ Outcome, What, Address string }
 			p.of(&jobs, p.demo.Folder, "jobs")
 			installed := map[string]int{}
 			for _, j := range jobs {
-				if j.Outcome == "installed" {
+				if j.What == "install" && j.Outcome == "done" {
 					installed[j.Address]++
 				} else {
 					assert.Equal(t, "undone", j.Outcome)
@@ -329,17 +329,17 @@ func TestWorkersKilledAtRandom(t *testing.T) {
 // livedOnce sees that each site went through its life, and through each part of it once.
 func (p *teamed) livedOnce(lives []*life) {
 	p.t.Helper()
-	var jobs []struct{ Outcome, Address string }
+	var jobs []struct{ Outcome, What, Address string }
 	p.of(&jobs, p.demo.Folder, "jobs")
 	ended := map[string]int{}
 	for _, j := range jobs {
-		ended[j.Outcome+" "+path.Base(j.Address)]++
+		ended[j.Outcome+" "+j.What+" "+path.Base(j.Address)]++
 	}
 	var sites []struct{ Address, Release string }
 	p.of(&sites, p.demo.Folder, "sites")
 	assert.Len(p.t, sites, len(lives))
 	for _, l := range lives {
-		for _, one := range []string{"installed " + l.name, "updated " + l.name, "moved " + l.name + "-moved"} {
+		for _, one := range []string{"done install " + l.name, "done update " + l.name, "done move " + l.name + "-moved"} {
 			assert.Equal(p.t, 1, ended[one], one)
 			delete(ended, one)
 		}
@@ -409,4 +409,37 @@ func TestControlPage(t *testing.T) {
 	failed := page(1, "inkreach", "lockside.localhost/other", "Other", "w@lockside.localhost")
 	assert.False(t, failed.OK)
 	assert.Contains(t, failed.Problem, "the front page")
+}
+
+// A worker is killed at the first of all that is due: the one that takes over does the rest, and only then is
+// the order done.
+func TestAWorkerDiesAtTheFirstOfManyThings(t *testing.T) {
+	servers.Slow(t)
+	p := newTeam(t)
+	const sites = 5
+	for n := range sites {
+		p.json(&struct{}{}, install("inkreach", fmt.Sprintf("lockside.localhost/s%d", n), "--yes")...)
+	}
+	p.must(p.demo.Folder, "update", "--all", "--dry-run")
+	var put []queued
+	p.of(&put, p.demo.Folder, "rounds", "--queue", "--now")
+	require.Len(t, put, 1)
+	first := p.works(p.second)
+	backups := func(outcome string) (all int) {
+		var jobs []struct{ What, Outcome string }
+		p.of(&jobs, p.demo.Folder, "jobs")
+		for _, j := range jobs {
+			if j.What == "backup" && j.Outcome == outcome {
+				all++
+			}
+		}
+		return all
+	}
+	require.Eventually(t, func() bool { return backups("done")+backups("running") > 0 }, time.Minute, 10*time.Millisecond)
+	require.NoError(t, first.Process.Kill())
+	_ = first.Wait()
+	require.Less(t, backups("done"), sites, "it was killed in the middle")
+	p.works(p.demo.Folder)
+	assert.Equal(t, "done", p.ends(put[0].Number).State)
+	assert.Equal(t, sites, backups("done"), "each is backed up, once")
 }

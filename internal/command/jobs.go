@@ -99,7 +99,7 @@ func (a *app) giveUp(ctx context.Context, s *core.Core, id string) error {
 		return a.streams.WriteJSON(map[string]any{"outcome": done.Job.Outcome, "job": done.Job, "left": done.Left,
 			"marks": done.Marks, "looked_at": done.Seen == nil})
 	}
-	if done.Job.Outcome != work.GivenUp { // it could be brought to an end after all
+	if done.Job.Outcome != ledger.GivenUp { // it could be brought to an end after all
 		return a.showJob(done.Job)
 	}
 	a.streams.Print("Job %s is given up. What it had begun at %s stays as it is.", id, done.Job.Address)
@@ -201,8 +201,8 @@ func (a *app) showJob(j ledger.Job) error {
 		return a.streams.WriteJSON(j)
 	}
 	switch {
-	case j.Outcome != "undone":
-		a.streams.Print("Finished: %s is %s.", j.Address, j.Outcome)
+	case j.Outcome != ledger.Undone:
+		a.streams.Ended(j)
 	case len(j.Kept) > 0 || len(j.Warnings) > 0:
 		a.streams.Print("Undone: %s is as it was before job %s.", j.Address, j.ID)
 	default:

@@ -19,6 +19,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/mail"
 	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
@@ -129,7 +130,7 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 	w.Broke = func(ctx context.Context, number int64, why any) queue.Result {
 		err := fault.New(fault.Failed, "the program itself failed, which is a mistake in it", fmt.Sprint(why),
 			"Tell whoever makes it, with what was ordered.")
-		if _, left := a.endOf(ctx, number); left != nil {
+		if _, left := a.endJobs(ctx, number); left != nil {
 			err = fault.New(fault.Left, "the program itself failed, and what it had begun could not be taken back",
 				fmt.Sprint(why), "See: "+fault.Call("jobs")).Because(left)
 		}
@@ -137,7 +138,7 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 		document, _ := json.Marshal(a.streams.Failed(err))
 		return queue.Result{Code: screen.Code(err), Document: document}
 	}
-	w.End = func(ctx context.Context, number int64) (bool, error) { return a.endOf(ctx, number) }
+	w.End = a.endOf
 	w.Stuck = func(number int64, err error) {
 		f := fault.Of(err)
 		a.streams.Note(fmt.Sprintf("number %d, of a worker that is gone, cannot be ended now, and is tried again: %s. %s",
@@ -221,37 +222,57 @@ func whyFailed(r queue.Result) string {
 	return strings.TrimSuffix(out, ".") + ". " + said.Error.Remedy
 }
 
-// endOf ends what a worker that is gone had begun of an order: undone, or finished where the
-// site had settled already. Done says that nothing is to be done again.
-func (a *app) endOf(ctx context.Context, number int64) (done bool, err error) {
+// endOf ends what a worker that is gone had begun of an order, and says what is to become of
+// that. It is over only if all that it was for is done: what else was done for it, such as the copy
+// for a rehearsal, or the first of all that was due, is not.
+func (a *app) endOf(ctx context.Context, number int64, o queue.Order) (queue.Ending, error) {
+	jobs, err := a.endJobs(ctx, number)
+	if err != nil {
+		return queue.Ending{}, err
+	}
+	for _, j := range jobs {
+		switch {
+		case j.What != o.What || site.IsRehearsal(j.Address):
+		case j.Outcome == ledger.Done:
+			return queue.Ending{Over: true}, nil
+		case j.Outcome == ledger.GivenUp:
+			document, err := json.Marshal(a.streams.Failed(fault.New(fault.Left, "its job was given up", j.ID+", "+j.Address,
+				"Look at the site; then order it again.")))
+			return queue.Ending{Over: true, Result: queue.Result{Code: int(fault.Left), Document: document}}, err
+		}
+	}
+	return queue.Ending{}, nil
+}
+
+// endJobs ends what was begun for an order: undone, or finished where the site had settled
+// already. It gives all of its jobs, the newest first.
+func (a *app) endJobs(ctx context.Context, number int64) (of []ledger.Job, err error) {
 	s, close, err := a.core(ctx)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	defer close()
 	// whoever gave the order wanted the site changed by it; what is put back over is kept first
 	s.Desk.Agree = func(context.Context, string) error { return nil }
 	jobs, err := s.Book.Ledger.Jobs(ctx)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	for _, j := range jobs { // the newest first
+	for _, j := range jobs {
 		if j.Order != number {
 			continue
 		}
-		if j.Outcome == "running" || j.Outcome == "left" {
+		if j.Outcome.Unfinished() {
 			if err := free(ctx, s, j.ID); err != nil {
-				return false, err
+				return nil, err
 			}
 			if j, err = s.Desk.Undo(ctx, j.ID); err != nil {
-				return false, err
+				return nil, err
 			}
 		}
-		if !site.IsRehearsal(j.Address) { // the copy of an update that was still to come is not what was ordered
-			done = done || j.Outcome != "undone" && j.Outcome != "left"
-		}
+		of = append(of, j)
 	}
-	return done, nil
+	return of, nil
 }
 
 // free takes a journal out of the hand of a program that is gone, or that stands still.

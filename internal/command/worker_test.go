@@ -2,17 +2,20 @@ package command
 
 import (
 	"context"
+	"fmt"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/records/queue"
 )
 
-// What a worker that is gone had ended of an order counts as done, but for the copy of a
-// rehearsal: the update that was ordered is still to come.
+// An order whose worker is gone is over when what it was for is done. Neither the copy of a rehearsal
+// is that, nor the first of all that was due, nor a job that somebody gave up.
 func TestEndOf(t *testing.T) {
 	w, _, _ := twoSites(t)
 	a := &app{world: World{Env: func(name string) string {
@@ -20,17 +23,28 @@ func TestEndOf(t *testing.T) {
 	}, Now: time.Now}}
 	a.streams = a.world.streams()
 	now := time.Now()
-	put := func(id string, order int64, what, address, outcome string) {
-		t.Helper()
-		require.NoError(t, w.Book.Ledger.PutJob(context.Background(), ledger.Job{ID: id, Order: order, What: what,
-			Address: address, Outcome: outcome, Started: now, Ended: &now}))
-	}
-	put("20261123-080000-aaaa", 1, "install", "lockside.localhost/x", "installed")
-	put("20261123-080000-aaab", 2, "install", "lockside.localhost/x", "undone")
-	put("20261123-080000-aaac", 3, "copy", "lockside.localhost/rehearsal-0123456789abcdef", "copied")
-	for order, want := range map[int64]bool{1: true, 2: false, 3: false, 4: false} {
-		done, err := a.endOf(context.Background(), order)
+	for n, c := range []struct {
+		order   string
+		job, at string
+		became  ledger.Outcome
+		over    bool
+		code    int
+	}{
+		{"install", "install", "lockside.localhost/x", ledger.Done, true, 0},
+		{"install", "install", "lockside.localhost/x", ledger.Undone, false, 0},
+		{"install", "install", "lockside.localhost/x", ledger.GivenUp, true, int(fault.Left)},
+		{"update", "copy", "lockside.localhost/rehearsal-0123456789abcdef", ledger.Done, false, 0},
+		{"update", "update", "lockside.localhost/rehearsal-0123456789abcdef", ledger.Done, false, 0},
+		{"rounds", "backup", "lockside.localhost/x", ledger.Done, false, 0},
+		{"rounds", "update", "lockside.localhost/x", ledger.GivenUp, false, 0},
+		{"check", "repair", "lockside.localhost/x", ledger.Done, false, 0},
+	} {
+		number := int64(n + 1)
+		require.NoError(t, w.Book.Ledger.PutJob(context.Background(), ledger.Job{ID: fmt.Sprintf("20261123-080000-aaa%d", n),
+			Order: number, What: c.job, Address: c.at, Outcome: c.became, Started: now, Ended: &now}))
+		ending, err := a.endOf(context.Background(), number, queue.Order{What: c.order})
 		require.NoError(t, err)
-		assert.Equal(t, want, done, order)
+		assert.Equal(t, c.over, ending.Over, "%v", c)
+		assert.Equal(t, c.code, ending.Result.Code, "%v", c)
 	}
 }

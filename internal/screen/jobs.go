@@ -6,7 +6,11 @@ import (
 
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
+	"tivset/internal/work/ways"
 )
+
+// Ended says of a job that was finished what its site is now.
+func (s *Streams) Ended(j ledger.Job) { s.Print("Finished: %s is %s.", j.Address, ended(j)) }
 
 // Jobs lists what ran, how it ended first. On a terminal a problem stands below its job.
 // With who it is said who asked for it, and when it began (UTC).
@@ -19,7 +23,7 @@ func (s *Streams) Jobs(all []ledger.Job, who bool) {
 		head = append(head, "App", "Problem")
 	}
 	for _, j := range all {
-		row := []string{j.Outcome, j.What, shortly(j.Address), j.ID}
+		row := []string{ended(j), j.What, shortly(j.Address), j.ID}
 		if who {
 			row = append(row, Dash(j.Who), j.Started.UTC().Format("2006-01-02 15:04"))
 		}
@@ -41,6 +45,15 @@ func (s *Streams) Jobs(all []ledger.Job, who bool) {
 		return text
 	}
 	s.table(head, rows, below)
+}
+
+// ended says what became of a job, in a word.
+func ended(j ledger.Job) string {
+	if j.Outcome != ledger.Done {
+		return string(j.Outcome)
+	}
+	way, _ := ways.Table().Of(j.What)
+	return way.Past
 }
 
 // shortly leaves out the random part of a rehearsal's address.

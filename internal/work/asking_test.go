@@ -27,7 +27,7 @@ func TestResumeAndUndoOfOtherJobs(t *testing.T) {
 	jobs, err := w.Desk.Jobs(ctx)
 	require.NoError(t, err)
 	require.Len(t, jobs, 1)
-	assert.Equal(t, "installed", jobs[0].Outcome)
+	assert.Equal(t, ledger.Done, jobs[0].Outcome)
 	_, err = w.Book.Reveal(ctx, done.Site.Address)
 	assert.NoError(t, err)
 }

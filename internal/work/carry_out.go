@@ -59,7 +59,7 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 	}
 	defer runner.Journal.Close()
 	entry := ledger.Job{ID: t.Job, What: j.Way.Name, App: t.Site.App, Account: t.In.Name, Address: address,
-		Who: d.Who, Order: d.Order, Started: d.Now().UTC(), Outcome: "running"}
+		Who: d.Who, Order: d.Order, Started: d.Now().UTC(), Outcome: ledger.Running}
 	if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
 		return errors.Join(err, runner.Journal.Void())
 	}
@@ -86,7 +86,7 @@ func (d *Desk) ended(ctx context.Context, t *step.Tools, j Job, entry ledger.Job
 		noted = unnoted.Cause
 	}
 	if !errors.Is(noted, job.ErrNotOurs) {
-		noted = errors.Join(noted, d.endJob(entry, j.Way.Past, stopped))
+		noted = errors.Join(noted, d.endJob(entry, stopped))
 	}
 	switch {
 	case noted == nil:
@@ -140,13 +140,13 @@ func counter(r *job.Runner) func(int64, int64, string) {
 }
 
 // endJob notes in the ledger how a job ended; stopped is nil for one that came to its end.
-func (d *Desk) endJob(entry ledger.Job, outcome string, stopped *job.Stopped) error {
+func (d *Desk) endJob(entry ledger.Job, stopped *job.Stopped) error {
 	now := d.Now().UTC()
-	entry.Ended, entry.Outcome = &now, outcome
+	entry.Ended, entry.Outcome = &now, ledger.Done
 	if stopped != nil {
-		entry.Outcome = "undone"
+		entry.Outcome = ledger.Undone
 		if !stopped.Undone {
-			entry.Outcome, entry.Ended = "left", nil
+			entry.Outcome, entry.Ended = ledger.Incomplete, nil
 		}
 	}
 	return d.Book.Ledger.PutJob(context.Background(), entry)

@@ -22,9 +22,6 @@ type GaveUp struct {
 	Seen  error    // why the account could not be looked at; nil when it was
 }
 
-// GivenUp is the outcome of a job that nobody undoes any more.
-const GivenUp = "given up"
-
 // GiveUp ends a job whose journal is lost or cannot be read, or that could not be
 // undone though it was tried, and cannot be now: its marks leave the account, so
 // that another job may work there, and it is recorded as given up. What it had
@@ -41,7 +38,7 @@ func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 		if err := journal.Close(); err != nil {
 			return nil, err
 		}
-		if out.Job.Outcome != "left" {
+		if out.Job.Outcome != ledger.Incomplete {
 			return nil, fault.New(fault.Usage, "the job's journal is there", id, "Undo it: "+fault.Call("undo", id))
 		}
 		undone, err := d.Undo(ctx, id)
@@ -63,7 +60,7 @@ func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 		return nil, ctx.Err()
 	}
 	now := d.Now().UTC()
-	out.Job.Outcome, out.Job.Ended, out.Job.Problem = GivenUp, &now, problem
+	out.Job.Outcome, out.Job.Ended, out.Job.Problem = ledger.GivenUp, &now, problem
 	return out, d.Book.Ledger.PutJob(ctx, out.Job)
 }
 

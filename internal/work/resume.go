@@ -8,6 +8,7 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 	"tivset/internal/site"
 )
 
@@ -28,7 +29,7 @@ func (d *Desk) Resume(ctx context.Context, id string) (*Resumed, error) {
 	}
 	way, known := d.Ways.Of(header.What)
 	if over && known {
-		if entry, err := d.ledgerJob(ctx, id); err == nil && entry.Ended != nil && entry.Outcome == way.Past {
+		if entry, err := d.ledgerJob(ctx, id); err == nil && entry.Ended != nil && entry.Outcome == ledger.Done {
 			return d.resumed(ctx, way, header) // it did all that it was to do, and that is on record
 		}
 	}
@@ -44,7 +45,7 @@ func (d *Desk) Resume(ctx context.Context, id string) (*Resumed, error) {
 	if err != nil {
 		return nil, err
 	}
-	if entry.Outcome != "undone" {
+	if entry.Outcome != ledger.Undone {
 		return d.resumed(ctx, way, header)
 	}
 	done, err := again(ctx)

@@ -123,7 +123,7 @@ func TestAnotherMachineUndoes(t *testing.T) {
 	sitetest.Same(t, before, first.Snapshot())
 	jobs, err := second.Desk.Jobs(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, "undone", jobs[0].Outcome)
+	assert.Equal(t, ledger.Undone, jobs[0].Outcome)
 	done, err := second.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 	require.NoError(t, err)
 	sitetest.Examined(t, first, done.Site.Address)

@@ -20,8 +20,8 @@ func (d *Desk) Jobs(ctx context.Context) ([]ledger.Job, error) {
 		return nil, err
 	}
 	for i := range jobs {
-		if jobs[i].Outcome == "running" && d.cutOff(jobs[i].ID) {
-			jobs[i].Outcome = "cut off"
+		if jobs[i].Outcome == ledger.Running && d.cutOff(jobs[i].ID) {
+			jobs[i].Outcome = ledger.CutOff
 		}
 	}
 	return jobs, nil
@@ -40,7 +40,7 @@ func (d *Desk) Unfinished(ctx context.Context) ([]ledger.Job, error) {
 	jobs, err := d.Jobs(ctx)
 	var out []ledger.Job
 	for _, j := range jobs {
-		if j.Outcome == "cut off" || j.Outcome == "left" {
+		if j.Outcome == ledger.CutOff || j.Outcome == ledger.Incomplete {
 			out = append(out, j)
 		}
 	}
@@ -56,11 +56,11 @@ func (d *Desk) Undo(ctx context.Context, id string) (ledger.Job, error) {
 		return entry, err
 	}
 	defer journal.Close()
-	if journal.Over() && entry.Ended != nil && entry.Outcome == "undone" {
+	if journal.Over() && entry.Ended != nil && entry.Outcome == ledger.Undone {
 		return entry, nil
 	}
-	if (journal.Over() || entry.Outcome == GivenUp) && entry.Ended != nil {
-		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+entry.Outcome,
+	if (journal.Over() || entry.Outcome == ledger.GivenUp) && entry.Ended != nil {
+		return entry, fault.New(fault.Usage, "the job has ended already", id+", "+string(entry.Outcome),
 			"Only a job that was cut off, or the last install of a site, can be undone.")
 	}
 	settled := journal.Ended == "done"
@@ -115,10 +115,9 @@ func (d *Desk) jobEnded(ctx context.Context, entry ledger.Job, settled bool, err
 		return entry, err
 	}
 	now, what := d.Now().UTC(), "the job was undone"
-	entry.Outcome, entry.Ended = "undone", &now
+	entry.Outcome, entry.Ended = ledger.Undone, &now
 	if settled {
-		way, _ := d.Ways.Of(entry.What)
-		entry.Outcome, what = way.Past, "the job was finished"
+		entry.Outcome, what = ledger.Done, "the job was finished"
 	}
 	if err = errors.Join(err, d.Book.Ledger.PutJob(context.WithoutCancel(ctx), entry)); err != nil {
 		f := fault.New(fault.Left, what+", but that could not be noted", entry.ID,
@@ -166,7 +165,7 @@ func (d *Desk) TakeBack(ctx context.Context, id string) (entry ledger.Job, left 
 		if err := journal.Reopen(); err != nil { // before all else: the undo can be asked for again then
 			return false, err
 		}
-		entry.Outcome, entry.Ended = "running", nil
+		entry.Outcome, entry.Ended = ledger.Running, nil
 		if err := d.Book.Ledger.PutJob(ctx, entry); err != nil {
 			return false, err
 		}
@@ -229,7 +228,7 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 		if entry.Ended == nil {
 			f.Remedy += ". If it cannot be, have what is left named and the job ended: " +
 				fault.Call("undo", journal.ID, "--give-up")
-			entry.Outcome, entry.Problem = "left", f.Cause.Error()
+			entry.Outcome, entry.Problem = ledger.Incomplete, f.Cause.Error()
 			return settled, errors.Join(f, d.Book.Ledger.PutJob(context.WithoutCancel(ctx), *entry))
 		}
 		return settled, f

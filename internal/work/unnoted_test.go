@@ -16,7 +16,7 @@ import (
 // The last thing that a job does is to note that it ended. When that cannot be, an installed site is still
 // an installed site.
 func TestTheEndOfAnInstallCannotBeNoted(t *testing.T) {
-	for _, fails := range []string{"journal, end", "ledger, before put job installed", "ledger, after put job installed"} {
+	for _, fails := range []string{"journal, end", "ledger, before put job done", "ledger, after put job done"} {
 		t.Run(fails, func(t *testing.T) {
 			w := sitetest.Demo(t)
 			w.Trip.FailOn(fails)
@@ -32,7 +32,7 @@ func TestTheEndOfAnInstallCannotBeNoted(t *testing.T) {
 			r, err := w.Desk.Resume(ctx, f.Job)
 			require.NoError(t, err, "the remedy is one")
 			assert.Equal(t, "journal", path.Base(r.Site.Address))
-			assert.Equal(t, "installed", outcomeOf(t, w, f.Job).Outcome)
+			assert.Equal(t, ledger.Done, outcomeOf(t, w, f.Job).Outcome)
 		})
 	}
 }
@@ -55,7 +55,7 @@ func TestTheEndOfAFailureCannotBeNoted(t *testing.T) {
 			sitetest.Same(t, before, w.Snapshot())
 			_, err = w.Desk.Undo(ctx, f.Job)
 			require.NoError(t, err, "the remedy is one")
-			assert.Equal(t, "undone", outcomeOf(t, w, f.Job).Outcome)
+			assert.Equal(t, ledger.Undone, outcomeOf(t, w, f.Job).Outcome)
 			sitetest.Same(t, before, w.Snapshot())
 		})
 	}
@@ -66,7 +66,7 @@ func TestTheEndOfWhatIsLeftCannotBeNoted(t *testing.T) {
 	w := sitetest.Demo(t)
 	w.Desk.Patience = 0
 	before := w.Snapshot()
-	w.Trip.FailOn("web POST", "before drop database", "ledger, before put job left")
+	w.Trip.FailOn("web POST", "before drop database", "ledger, before put job incomplete")
 	_, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	w.Trip.FailOn()
 	f := fault.Of(err)
@@ -98,7 +98,7 @@ func TestTheEndOfAnUndoCannotBeNoted(t *testing.T) {
 			sitetest.Same(t, before, w.Snapshot())
 			_, err = w.Desk.Undo(ctx, id)
 			require.NoError(t, err, "the remedy is one")
-			assert.Equal(t, "undone", outcomeOf(t, w, id).Outcome)
+			assert.Equal(t, ledger.Undone, outcomeOf(t, w, id).Outcome)
 		})
 	}
 }

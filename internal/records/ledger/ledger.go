@@ -219,7 +219,7 @@ type Job struct {
 	Order   int64      `json:"order,omitempty"` // of the queue, that it carries out
 	Started time.Time  `json:"started_at"`
 	Ended   *time.Time `json:"ended_at,omitempty"`
-	Outcome string     `json:"outcome"` // running, installed, undone, left
+	Outcome Outcome    `json:"outcome"`
 	Problem string     `json:"problem,omitempty"`
 	// folders of the account with files that it put others in the place of
 	Replaced []string `json:"replaced,omitempty"`

@@ -120,7 +120,8 @@ var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.Job
 // Put puts an order on the queue, with its files, nil for none, and gives its number. A decision
 // is needed where the same is on it already for that place.
 func (q *Queue) Put(ctx context.Context, o Order, priority int, files Parts) (int64, error) {
-	options := river.InsertOpts{Priority: priority, MaxAttempts: attempts, UniqueOpts: river.UniqueOpts{ByArgs: true,
+	// one that fails is not begun again by the library: what is to be tried again is put back
+	options := river.InsertOpts{Priority: priority, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true,
 		ByState: unfinished}}
 	var put *rivertype.JobInsertResult
 	err := pgx.BeginFunc(ctx, q.team.Pool(), func(tx pgx.Tx) (err error) {
@@ -181,9 +182,6 @@ func (q *Queue) drop(ctx context.Context, id int64) {
 	// what stays goes with the order's row, which the library drops after days
 	_, _ = q.team.Pool().Exec(ctx, "DELETE FROM order_files WHERE number = $1", id)
 }
-
-// attempts is how often an order is begun that its worker did not end.
-const attempts = 5
 
 // List lists orders, the newest first.
 func (q *Queue) List(ctx context.Context, most int) ([]Listed, error) {

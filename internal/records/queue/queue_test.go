@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/url"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -66,7 +67,7 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 				close(took)
 				time.Sleep(time.Minute) // a step that takes long
 				return queue.Result{}, 0
-			}, End: func(context.Context, int64) (bool, error) { return false, nil }, Stuck: func(int64, error) {}})
+			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil }, Stuck: func(int64, error) {}})
 	}()
 	n, err := near.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
 	require.NoError(t, err)
@@ -79,9 +80,9 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
 				calls.Add(1)
 				return queue.Result{}, 0
-			}, End: func(context.Context, int64) (bool, error) {
+			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) {
 				over <- time.Now()
-				return false, nil
+				return queue.Ending{}, nil
 			}})
 	}()
 	taken := <-over
@@ -121,11 +122,11 @@ func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
 	go func() {
 		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: time.Second, Gone: func() {},
 			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) { return queue.Result{}, 0 },
-			End: func(_ context.Context, number int64) (bool, error) {
+			End: func(_ context.Context, number int64, _ queue.Order) (queue.Ending, error) {
 				if number == numbers[0] && tried.Add(1) < 3 {
-					return false, errors.New("no answer")
+					return queue.Ending{}, errors.New("no answer")
 				}
-				return false, nil
+				return queue.Ending{}, nil
 			}, Stuck: func(int64, error) { stuck.Add(1) }})
 	}()
 	state := func(n int64) string {
@@ -183,7 +184,7 @@ func TestAnOrderThatBreaksTheProgram(t *testing.T) {
 			}, Broke: func(context.Context, int64, any) queue.Result {
 				broke.Add(1)
 				return queue.Result{Code: 1}
-			}, End: func(context.Context, int64) (bool, error) { return false, nil }})
+			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil }})
 	}()
 	require.Eventually(t, func() bool {
 		a, err := q.Get(ctx, numbers[0])
@@ -195,4 +196,142 @@ func TestAnOrderThatBreaksTheProgram(t *testing.T) {
 	stop()
 	require.NoError(t, <-done)
 	assert.Equal(t, []int32{2, 1}, []int32{begun.Load(), broke.Load()})
+}
+
+// lease is short, so that tests need not wait.
+const lease = time.Second
+
+// worker is one that does nothing with orders but what a test says.
+func worker(id string) *queue.Worker {
+	return &queue.Worker{ID: id, AtOnce: 1, Lease: lease, Gone: func() {},
+		Do:  func(context.Context, int64, queue.Order) (queue.Result, time.Duration) { return queue.Result{}, 0 },
+		End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil }}
+}
+
+// works has a worker work until the test, or the returned function, ends it.
+func works(t *testing.T, q *queue.Queue, w *queue.Worker) (stop func()) {
+	t.Helper()
+	within, cancel := context.WithCancel(ctx)
+	done := make(chan error, 1)
+	go func() { done <- q.Work(within, w) }()
+	stop = sync.OnceFunc(func() {
+		cancel()
+		require.NoError(t, <-done)
+	})
+	t.Cleanup(stop)
+	return stop
+}
+
+func ends(t *testing.T, q *queue.Queue, n int64) (o queue.Listed) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		var err error
+		o, err = q.Get(ctx, n)
+		require.NoError(t, err)
+		return o.Ended != nil
+	}, 20*time.Second, 20*time.Millisecond)
+	return o
+}
+
+// How an order ended is on record before anybody hears it and before its files go: a worker that dies in
+// between leaves neither an order that is begun anew without its files, nor one that nobody hears of.
+func TestTheEndIsOnRecordBeforeItIsTold(t *testing.T) {
+	servers.Slow(t)
+	l := begun(t, sitetest.Records(t))
+	q := queueOf(t, l)
+	file := func(add func(int, []byte) error) error { return add(0, []byte("sealed")) }
+	n, err := q.Put(ctx, queue.Order{What: "restore", At: "a", Tell: "wharfinger@lockside.localhost"}, 2, file)
+	require.NoError(t, err)
+	w := worker("one")
+	w.Do = func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
+		return queue.Result{Code: 1}, 0
+	}
+	told := make(chan queue.Listed, 10)
+	w.Ended = func(ctx context.Context, n int64, _ queue.Order, _ queue.Result) {
+		o, err := q.Get(ctx, n)
+		assert.NoError(t, err)
+		told <- o
+	}
+	stop := works(t, q, w)
+	heard := <-told
+	assert.Equal(t, "failed", heard.State)
+	require.NotNil(t, heard.Ended)
+	stop()
+	var kind string
+	require.NoError(t, l.Pool().QueryRow(ctx, "SELECT state FROM river_job WHERE id = $1", n).Scan(&kind))
+	assert.Equal(t, "discarded", kind, "a failure is one for the library too")
+	var files int
+	require.NoError(t, l.Pool().QueryRow(ctx, "SELECT count(*) FROM order_files").Scan(&files))
+	assert.Zero(t, files)
+
+	// The worker died when it was about to tell.
+	_, err = l.Pool().Exec(ctx, `UPDATE river_job SET metadata = metadata - 'told' || '{"telling": "one"}'`)
+	require.NoError(t, err)
+	other := worker("two")
+	other.Ended = w.Ended
+	stop = works(t, q, other)
+	assert.Equal(t, n, (<-told).Number, "another one tells")
+	stop()
+	stop = works(t, q, func() *queue.Worker { again := worker("three"); again.Ended = w.Ended; return again }())
+	time.Sleep(lease)
+	stop()
+	assert.Empty(t, told, "once")
+}
+
+// While what a dead worker had begun is undone, which may take long, nothing in the database waits for that;
+// and when the one that does it dies too, it is another's turn.
+func TestTakingOverHoldsNothingUp(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	l := begun(t, at)
+	q := queueOf(t, l)
+	n, err := q.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
+	require.NoError(t, err)
+	_, err = l.Pool().Exec(ctx, "UPDATE river_job SET state = 'running', attempted_by = '{gone}', attempted_at = now()")
+	require.NoError(t, err)
+	undoes, goOn := make(chan queue.Order), make(chan struct{})
+	w := worker("one")
+	w.End = func(_ context.Context, _ int64, o queue.Order) (queue.Ending, error) {
+		undoes <- o
+		<-goOn
+		return queue.Ending{Over: true, Result: queue.Result{Code: 4}}, nil
+	}
+	works(t, q, w)
+	assert.Equal(t, "update", (<-undoes).What, "it is said what the order is")
+	var open int
+	require.NoError(t, l.Pool().QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND "+
+		"state LIKE 'idle in transaction%'").Scan(&open))
+	assert.Zero(t, open)
+	o, err := q.Get(ctx, n)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"running", "one"}, []string{o.State, o.Worker})
+	close(goOn)
+	o = ends(t, q, n)
+	assert.Equal(t, "failed", o.State, "an order that was given up is not done")
+	require.NotNil(t, o.Result)
+	assert.Equal(t, 4, o.Result.Code)
+}
+
+// Orders can be looked up for as long as rounds.
+func TestOrdersAreKept(t *testing.T) {
+	assert.Equal(t, 60*24*time.Hour, queue.KeptFor)
+	servers.Slow(t)
+	l := begun(t, sitetest.Records(t))
+	q := queueOf(t, l)
+	old, err := q.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
+	require.NoError(t, err)
+	kept, err := q.Put(ctx, queue.Order{What: "update", At: "b"}, 2, nil)
+	require.NoError(t, err)
+	for n, days := range map[int64]int{old: 61, kept: 59} {
+		_, err = l.Pool().Exec(ctx, "UPDATE river_job SET state = 'completed', finalized_at = now() - make_interval(days => $2) "+
+			"WHERE id = $1", n, days)
+		require.NoError(t, err)
+	}
+	works(t, q, worker("one"))
+	require.Eventually(t, func() bool {
+		_, err := q.Get(ctx, old)
+		return err != nil
+	}, 40*time.Second, 100*time.Millisecond)
+	_, err = q.Get(ctx, kept)
+	assert.NoError(t, err)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"maps"
 	"slices"
 	"strconv"
@@ -11,9 +12,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
 )
 
 // UsualLease is the usual value of Worker.Lease.
@@ -36,17 +37,17 @@ type Worker struct {
 	// of it is ended. It is not begun again: it would fail in the same way, on every machine.
 	Broke func(ctx context.Context, number int64, why any) Result
 
-	// End ends what a worker that is gone had begun of an order: undone, or brought to its
-	// end, which it says by done.
-	End func(ctx context.Context, number int64) (done bool, err error)
+	// End ends what a worker that is gone had begun of an order, and says what is to become
+	// of the order.
+	End func(ctx context.Context, number int64, o Order) (Ending, error)
 
 	// Gone is called when this worker was away for nearly as long as its lease, or could not
 	// reach the database: others have what it had, or will. It must end what it is at, and not
 	// say how that ended. It does not come back.
 	Gone func()
 
-	// Ended hears how an order ended; also one that another worker had brought to its end
-	// before it was gone. May be nil.
+	// Ended hears how an order ended, once that is on record; also one of a worker that is
+	// gone. It hears it again if this worker dies while it does. May be nil.
 	Ended func(ctx context.Context, number int64, o Order, result Result)
 
 	// Stuck hears that an order of a worker that is gone could not be taken over. It is tried
@@ -59,6 +60,12 @@ type Worker struct {
 	queue *Queue
 	lost  atomic.Bool
 	seen  atomic.Pointer[time.Time] // before its last sign of life, by this machine's clock
+}
+
+// Ending is what is to become of an order whose worker is gone.
+type Ending struct {
+	Over   bool // it is not put back on the queue, for all of it is done, or it cannot be
+	Result Result
 }
 
 // orders makes the worker known to the library.
@@ -83,12 +90,17 @@ func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
 	}
 	w.of.tell("ended", job.ID, job.Args)
 	result.Worker = w.of.ID
-	w.of.ended(context.WithoutCancel(ctx), job.ID, job.Args, result)
-	if ctx.Err() != nil && result.Code != 0 {
+	switch err := river.RecordOutput(ctx, result); {
+	case err != nil || result.Code == 0:
+		return err
+	case ctx.Err() != nil:
 		return river.JobCancel(ctx.Err())
 	}
-	return river.RecordOutput(ctx, result)
+	return errFailed
 }
+
+// errFailed is what the library is told of an order that failed; why is in its result.
+var errFailed = errors.New("it failed")
 
 // do carries an order out.
 func (w *Worker) do(ctx context.Context, number int64, o Order) (result Result, later time.Duration) {
@@ -98,14 +110,6 @@ func (w *Worker) do(ctx context.Context, number int64, o Order) (result Result, 
 		}
 	}()
 	return w.Do(ctx, number, o)
-}
-
-// ended lets an order's files go, and tells how it ended.
-func (w *Worker) ended(ctx context.Context, number int64, o Order, r Result) {
-	w.queue.drop(ctx, number)
-	if w.Ended != nil {
-		w.Ended(ctx, number, o, r)
-	}
 }
 
 func (w *Worker) tell(what string, number int64, o Order) {
@@ -133,11 +137,15 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 		FetchCooldown: 10 * time.Millisecond, Queues: map[string]river.QueueConfig{w.from(): {
 			MaxWorkers: w.AtOnce}},
 		// how long an order may take nobody knows; whose worker is gone, watches finds
-		JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour}
+		JobTimeout: -1, RescueStuckJobsAfter: 365 * 24 * time.Hour,
+		CompletedJobRetentionPeriod: KeptFor, CancelledJobRetentionPeriod: KeptFor, DiscardedJobRetentionPeriod: KeptFor}
 	client, err := river.NewClient(riverpgxv5.New(q.team.Pool()), config)
 	if err != nil {
 		return err
 	}
+	ends, unsubscribe := client.Subscribe(river.EventKindJobCompleted, river.EventKindJobCancelled,
+		river.EventKindJobFailed)
+	defer unsubscribe()
 	if err := client.Start(context.WithoutCancel(ctx)); err != nil {
 		return q.team.Explain(err)
 	}
@@ -146,12 +154,14 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	go w.beats(within)
 	go w.keepsTime(within)
 	go w.watches(within)
+	go w.listens(within, ends)
 	<-ctx.Done()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Hour)
 	defer cancel()
 	if err := client.Stop(stopping); err != nil {
 		return err
 	}
+	w.tellAll(stopping)
 	_, err = q.team.Pool().Exec(stopping, "DELETE FROM workers WHERE id = $1", w.ID)
 	return err
 }
@@ -249,37 +259,41 @@ const dead = `SELECT id FROM river_job WHERE state = 'running' AND kind = 'order
 	seen > now() - make_interval(secs => $1)) ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED`
 
 // takeOver ends what one worker that is gone had begun, and puts its order back on the queue,
-// or notes that it is done. Of several workers one does. Without one there is no number.
+// or notes what came of it. The order is this worker's meanwhile; when it dies too, or cannot end
+// that, it is another's turn. Without such an order there is no number.
 func (w *Worker) takeOver(ctx context.Context, but []int64) (id int64, err error) {
-	var ended bool
 	var o Order
-	err = pgx.BeginFunc(ctx, w.queue.team.Pool(), func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, dead, w.Lease.Seconds(), but).Scan(&id); err != nil {
-			return err
-		}
-		done, err := w.End(ctx, id)
-		if err != nil {
-			return err
-		}
-		if ended = done; done {
-			if err := tx.QueryRow(ctx, "SELECT args FROM river_job WHERE id = $1", id).Scan(&o); err != nil {
-				return err
-			}
-		}
-		w.tell("took over", id, Order{})
-		state := "UPDATE river_job SET state = 'available', scheduled_at = now(), finalized_at = NULL WHERE id = $1"
-		if done {
-			state = "UPDATE river_job SET state = 'completed', finalized_at = now(), metadata = metadata || " +
-				`jsonb_build_object('output', jsonb_build_object('code', 0, 'worker', 'one that is gone')) WHERE id = $1`
-		}
-		_, err = tx.Exec(ctx, state, id)
-		return err
-	})
-	if err == nil && ended {
-		w.ended(ctx, id, o, Result{Worker: "one that is gone"})
+	pool := w.queue.team.Pool()
+	if err := pool.QueryRow(ctx, "UPDATE river_job SET attempted_by = array_append(attempted_by, $3) WHERE id = ("+dead+
+		") RETURNING id, args", w.Lease.Seconds(), but, w.ID).Scan(&id, &o); err != nil {
+		return 0, err
+	}
+	w.tell("took over", id, o)
+	ending, err := w.End(ctx, id, o)
+	if err != nil {
+		_, givenBack := pool.Exec(context.WithoutCancel(ctx), "UPDATE river_job SET attempted_by = "+
+			"attempted_by[1:array_upper(attempted_by, 1) - 1] WHERE id = $1 AND "+mine, id, w.ID)
+		return id, errors.Join(err, givenBack)
+	}
+	if !ending.Over {
+		_, err = pool.Exec(ctx, "UPDATE river_job SET state = 'available', scheduled_at = now(), finalized_at = NULL "+
+			"WHERE id = $1 AND "+mine, id, w.ID)
+		return id, err
+	}
+	ending.Result.Worker = w.ID
+	state := rivertype.JobStateCompleted
+	if ending.Result.Code != 0 {
+		state = rivertype.JobStateDiscarded
+	}
+	if _, err = pool.Exec(ctx, "UPDATE river_job SET state = $3, finalized_at = now(), metadata = metadata || "+
+		"jsonb_build_object('output', $4::jsonb) WHERE id = $1 AND "+mine, id, w.ID, state, ending.Result); err == nil {
+		w.tellAll(ctx)
 	}
 	return id, err
 }
+
+// mine is an order that is said to run here.
+const mine = "state = 'running' AND attempted_by[array_upper(attempted_by, 1)] = $2"
 
 // from is the library's queue from which this worker takes: workers for the same accounts
 // share one.

@@ -106,14 +106,14 @@ type Work struct {
 
 // Job is one job of the last weeks.
 type Job struct {
-	ID      string  `json:"job"`
-	At      string  `json:"at"`
-	What    string  `json:"what"`
-	Address string  `json:"address"`
-	Outcome string  `json:"outcome"`
-	Seconds float64 `json:"seconds"` // 0 for one that has not ended
-	Problem string  `json:"problem,omitempty"`
-	Good    bool    `json:"good"`
+	ID      string         `json:"job"`
+	At      string         `json:"at"`
+	What    string         `json:"what"`
+	Address string         `json:"address"`
+	Outcome ledger.Outcome `json:"outcome"`
+	Seconds float64        `json:"seconds"` // 0 for one that has not ended
+	Problem string         `json:"problem,omitempty"`
+	Good    bool           `json:"good"`
 }
 
 // Round is the last round that did anything.
@@ -319,22 +319,18 @@ func (r *Report) work(f From) {
 			continue
 		}
 		job := Job{ID: j.ID, At: j.Started.UTC().Format("2006-01-02 15:04"), What: j.What, Address: j.Address,
-			Outcome: j.Outcome, Problem: j.Problem, Good: good(j.Outcome)}
+			Outcome: j.Outcome, Problem: j.Problem, Good: j.Outcome == ledger.Done}
 		if j.Ended != nil {
 			job.Seconds = j.Ended.Sub(j.Started).Seconds()
 		}
 		switch {
 		case job.Good:
 			r.Days[n].Done++
-		case j.Outcome == "undone":
+		case j.Outcome == ledger.Undone:
 			r.Days[n].Undone++
 		default:
 			r.Days[n].Left++
 		}
 		r.Jobs = append(r.Jobs, job)
 	}
-}
-
-func good(outcome string) bool {
-	return outcome != "undone" && outcome != "left" && outcome != "running"
 }

@@ -59,12 +59,12 @@ func made() report.From {
 		started := now.AddDate(0, 0, -d)
 		ended := started.Add(time.Duration(3+d) * 700 * time.Millisecond)
 		j := ledger.Job{ID: fmt.Sprintf("20261123-0930%02d-abcd", d), What: "update", Address: f.Sites[d%6].Address,
-			Started: started, Ended: &ended, Outcome: "updated"}
+			Started: started, Ended: &ended, Outcome: ledger.Done}
 		if d%9 == 2 {
-			j.Outcome, j.Problem = "undone", "See that the site works: the front page answers 500"
+			j.Outcome, j.Problem = ledger.Undone, "See that the site works: the front page answers 500"
 		}
 		if d == 5 {
-			j.Outcome, j.Ended = "left", nil
+			j.Outcome, j.Ended = ledger.Incomplete, nil
 		}
 		f.Jobs = append(f.Jobs, j)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"tivset/internal/check"
 	"tivset/internal/demo"
+	"tivset/internal/records/ledger"
 	"tivset/internal/work/place"
 )
 
@@ -40,7 +41,7 @@ func Undo(t *testing.T, w *World) (undone []string) {
 	for _, j := range left {
 		ended, err := w.Desk.Undo(context.Background(), j.ID)
 		require.NoError(t, err)
-		if ended.Outcome == "undone" {
+		if ended.Outcome == ledger.Undone {
 			undone = append(undone, j.ID)
 		}
 	}

@@ -71,7 +71,7 @@ func (l *ledgerWrap) DropSite(ctx context.Context, address string) error {
 }
 
 func (l *ledgerWrap) PutJob(ctx context.Context, j ledger.Job) error {
-	return l.both("put job "+j.Outcome, func() error { return l.Ledger.PutJob(ctx, j) })
+	return l.both("put job "+string(j.Outcome), func() error { return l.Ledger.PutJob(ctx, j) })
 }
 
 func (l *ledgerWrap) PutMeasure(ctx context.Context, m ledger.Measure) error {

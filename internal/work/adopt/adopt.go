@@ -51,7 +51,7 @@ func Adopt(ctx context.Context, d *work.Desk, r Request) (check.Examined, error)
 		return done, err
 	}
 	return done, d.Book.Ledger.PutJob(ctx, ledger.Job{ID: x.Job, What: Way().Name, App: x.App, Account: x.Account,
-		Address: x.Address, Started: x.InstalledAt, Ended: &x.InstalledAt, Outcome: Way().Past})
+		Address: x.Address, Started: x.InstalledAt, Ended: &x.InstalledAt, Outcome: ledger.Done})
 }
 
 // Look says which site an app would be recorded as; nothing is recorded.

@@ -27,7 +27,7 @@ import (
 
 // Way is this way's line in the table.
 func Way() work.Way {
-	return work.Way{Name: "back up", Past: "backed up",
+	return work.Way{Name: "backup", Past: "backed up",
 		Again: work.AgainWith(func(ctx context.Context, d *work.Desk, r Request) error {
 			_, err := Make(ctx, d, r)
 			return err

@@ -51,7 +51,7 @@ func TestSetAsideAndTakenBack(t *testing.T) {
 
 	entry, left, err := w.Desk.TakeBack(ctx, done.Job)
 	require.NoError(t, err)
-	assert.Equal(t, "undone", entry.Outcome)
+	assert.Equal(t, ledger.Undone, entry.Outcome)
 	assert.Empty(t, left)
 	sitetest.Same(t, before, w.Snapshot())
 	_, err = w.Book.Reveal(ctx, done.Site.Address)

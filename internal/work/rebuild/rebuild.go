@@ -211,5 +211,5 @@ func cutOff(d *work.Desk, id string) (*ledger.Job, error) {
 	}
 	started, err := time.Parse("20060102-150405", id[:len("20060102-150405")])
 	return &ledger.Job{ID: id, What: j.What, Account: j.Account, Address: j.Address, Started: started,
-		Outcome: "running"}, err
+		Outcome: ledger.Running}, err
 }

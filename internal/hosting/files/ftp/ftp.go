@@ -285,7 +285,7 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 				}
 			}
 		}
-		if err := f.clear(n, "move", to); err != nil {
+		if err := f.clear(n, from, to); err != nil {
 			if _, gone := f.stat(n, from); errors.Is(gone, fs.ErrNotExist) {
 				return gone
 			}
@@ -317,17 +317,27 @@ func (f *FS) moved(from, to string) {
 	}
 }
 
-// clear makes sure that nothing is at a name to which something is to be moved. When many
-// are asked for in one folder, it is listed once.
-func (f *FS) clear(n *line, op, name string) error {
-	if f.known.wasFree(name) {
+// clear makes sure that nothing is at a name to which something is to be moved. When many are
+// moved from one folder into another, that is listed once. What is moved within its folder may
+// be a mark that others want to set too: it is asked for each time.
+func (f *FS) clear(n *line, from, to string) error {
+	into := path.Dir(to)
+	if path.Dir(from) == into {
+		return f.absent(n, "move", to)
+	}
+	if f.known.wasFree(to) {
 		return nil
 	}
-	if f.known.oftenAsked(path.Dir(name)) {
-		if _, err := f.list(n, path.Dir(name)); err == nil && f.known.wasFree(name) {
+	if f.known.oftenAsked(into) {
+		if _, err := f.list(n, into); err == nil && f.known.wasFree(to) {
 			return nil
 		}
 	}
+	return f.absent(n, "move", to)
+}
+
+// absent makes sure that nothing is at a name; fs.ErrExist where something is.
+func (f *FS) absent(n *line, op, name string) error {
 	_, err := f.stat(n, name)
 	switch {
 	case err == nil:

@@ -17,7 +17,7 @@ const (
 	listingAge  = 2 * time.Second  // what is in a folder, to read it
 	listingCost = 20
 	longestAge  = time.Minute
-	freeAge     = time.Second // that nothing is at a name, to move something there
+	freeAge     = 500 * time.Millisecond // that nothing is at a name, when many are moved into its folder
 )
 
 // knowledge is what was seen of a server's folders. It is forgotten name by name, as things change.
@@ -26,7 +26,8 @@ type knowledge struct {
 	folders  map[string]time.Time   // folders seen to be none but folders, and when
 	made     map[string]*content    // folders made here
 	listings map[listingOf]*listing // what was listed
-	asked    map[string]time.Time   // folders in which a single name was last asked for, to move something there
+	asked    map[string]time.Time   // folders into which something was moved last
+	altered  map[string]time.Time   // folders in which something was changed here
 	turns    map[listingOf]*sync.Mutex
 }
 
@@ -51,7 +52,7 @@ type listing struct {
 
 func newKnowledge() *knowledge {
 	return &knowledge{folders: map[string]time.Time{}, made: map[string]*content{}, listings: map[listingOf]*listing{},
-		asked: map[string]time.Time{}, turns: map[listingOf]*sync.Mutex{}}
+		asked: map[string]time.Time{}, altered: map[string]time.Time{}, turns: map[listingOf]*sync.Mutex{}}
 }
 
 // isFolder says whether a name was seen to be a folder, lately.
@@ -94,6 +95,7 @@ func (k *knowledge) changed(name string, there bool) {
 // change is changed for who holds the lock.
 func (k *knowledge) change(name string, there bool) {
 	folder, base := path.Dir(name), path.Base(name)
+	k.altered[folder] = time.Now()
 	if in := k.made[folder]; in != nil {
 		in.names[base], in.used = there, time.Now()
 	}
@@ -136,7 +138,8 @@ func (k *knowledge) dropListings(folder string) {
 	delete(k.listings, listingOf{folder, false})
 }
 
-// listed keeps what was listed; it began then.
+// listed keeps what was listed; it began then. A listing during which something was changed here may
+// have missed that, and is not kept.
 func (k *knowledge) listed(of listingOf, all []files.Info, began time.Time) {
 	now := time.Now()
 	l := &listing{names: map[string]*files.Info{}, began: began,
@@ -147,7 +150,10 @@ func (k *knowledge) listed(of listingOf, all []files.Info, began time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	maps.DeleteFunc(k.listings, func(_ listingOf, l *listing) bool { return now.After(l.until) })
-	k.listings[of] = l
+	maps.DeleteFunc(k.altered, func(_ string, at time.Time) bool { return now.Sub(at) > longestAge })
+	if !k.altered[of.folder].After(began) {
+		k.listings[of] = l
+	}
 }
 
 // seen gives what a listing that is still believed says of a name; false when none does.
@@ -175,7 +181,7 @@ func (k *knowledge) wasFree(name string) bool {
 	return false
 }
 
-// oftenAsked says whether another name of a folder was asked for just now: then all are listed at once.
+// oftenAsked says whether something was moved into a folder just now: then all of it is listed at once.
 func (k *knowledge) oftenAsked(folder string) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()

@@ -177,3 +177,26 @@ func TestANameThatStaysFree(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(home, "busy"), 0o755))
 	require.NoError(t, files.Write(ctx, f, "busy/part", nil, 0o644))
 }
+
+// Of two jobs that set the same mark one finds that of the other, however short ago that came, and whatever
+// it has seen itself of the folder.
+func TestMarksOfOthersAreSeenAtOnce(t *testing.T) {
+	s := standin(t, t.TempDir(), ftpd.Oddities{})
+	one, other := open(t, login(s, false), nothing(t), "/"), open(t, login(s, false), nothing(t), "/")
+	require.NoError(t, one.Mkdir(ctx, "busy", 0o755))
+	for n := range 6 {
+		mark := fmt.Sprintf("busy/%d.json", n)
+		for name, f := range map[string]*ftp.FS{"one": one, "other": other} {
+			_, err := f.List(ctx, "busy")
+			require.NoError(t, err)
+			require.NoError(t, files.Write(ctx, f, "busy/"+name+mark[5:], []byte(name), 0o600))
+		}
+		require.NoError(t, one.Rename(ctx, "busy/one"+mark[5:], mark))
+		assert.ErrorIs(t, other.Rename(ctx, "busy/other"+mark[5:], mark), fs.ErrExist)
+		_, err := other.Create(ctx, mark, 0o600)
+		assert.ErrorIs(t, err, fs.ErrExist)
+		text, err := files.Read(ctx, other, mark, 10)
+		require.NoError(t, err)
+		assert.Equal(t, "one", string(text))
+	}
+}

@@ -38,7 +38,7 @@ func (f *FS) free(n *line, name string) error {
 	if f.known.isFree(name) {
 		return nil
 	}
-	return f.clear(n, "create", name)
+	return f.absent(n, "create", name)
 }
 
 // sending is a file that is being written.

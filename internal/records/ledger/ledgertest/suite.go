@@ -62,12 +62,12 @@ func jobs(t *testing.T, l ledger.Ledger) {
 		require.NoError(t, l.PutJob(ctx, ledger.Job{ID: id, Who: "bosun", Started: now.Add(time.Duration(i) *
 			time.Millisecond)}))
 	}
-	require.NoError(t, l.PutJob(ctx, ledger.Job{ID: "3", Outcome: "undone", Started: now.Add(time.Millisecond)}))
+	require.NoError(t, l.PutJob(ctx, ledger.Job{ID: "3", Outcome: ledger.Undone, Started: now.Add(time.Millisecond)}))
 	all, err := l.Jobs(ctx)
 	require.NoError(t, err)
 	require.Len(t, all, 3)
 	assert.Equal(t, []string{"2", "3", "1"}, []string{all[0].ID, all[1].ID, all[2].ID}, "newest first")
-	assert.Equal(t, []string{"bosun", "undone"}, []string{all[0].Who, all[1].Outcome})
+	assert.Equal(t, []any{"bosun", ledger.Undone}, []any{all[0].Who, all[1].Outcome})
 }
 
 func redirects(t *testing.T, l ledger.Ledger) {
