@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/records/ledger"
 	"tivset/internal/testing/sitetest"
 )
 

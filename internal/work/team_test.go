@@ -15,6 +15,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/records/job"
+	"tivset/internal/records/ledger"
 	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/backup"
