@@ -14,6 +14,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/crowd"
+	"tivset/internal/records/ledger"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
@@ -197,15 +198,12 @@ type stagesShown map[string]int
 
 // more shows what has been done since.
 func (s stagesShown) more(ctx context.Context, a *app, p team.Place, o queue.Listed) error {
-	jobs, err := p.Ledger.Jobs(ctx)
+	jobs, err := p.Ledger.Jobs(ctx, ledger.JobFilter{Order: o.Number})
 	if err != nil {
 		return err
 	}
 	slices.Reverse(jobs) // the oldest first
 	for _, j := range jobs {
-		if j.Order != o.Number {
-			continue
-		}
 		titles, err := p.Ledger.(*team.Team).Stages(ctx, j.ID, s[j.ID])
 		if err != nil {
 			return err

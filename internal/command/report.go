@@ -80,7 +80,7 @@ func (a *app) reportOf(ctx context.Context, s *core.Core, word string) (*report.
 	} else if from.Sites, err = a.chosenSites(ctx, s, nil); err != nil {
 		return nil, err
 	}
-	if from.Jobs, err = s.Book.Ledger.Jobs(ctx); err != nil {
+	if from.Jobs, err = s.Book.Ledger.Jobs(ctx, ledger.JobFilter{Since: report.JobsSince(a.world.Now())}); err != nil {
 		return nil, err
 	}
 	if from.Measures, err = s.Book.Ledger.Measures(ctx); err != nil {

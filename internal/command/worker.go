@@ -254,14 +254,11 @@ func (a *app) endJobs(ctx context.Context, number int64) (of []ledger.Job, err e
 	defer close()
 	// whoever gave the order wanted the site changed by it; what is put back over is kept first
 	s.Desk.Agree = func(context.Context, string) error { return nil }
-	jobs, err := s.Book.Ledger.Jobs(ctx)
+	jobs, err := s.Book.Ledger.Jobs(ctx, ledger.JobFilter{Order: number})
 	if err != nil {
 		return nil, err
 	}
 	for _, j := range jobs {
-		if j.Order != number {
-			continue
-		}
 		if j.Outcome.Unfinished() {
 			if err := free(ctx, s, j.ID); err != nil {
 				return nil, err

@@ -90,6 +90,7 @@ func (d *Desk) ended(ctx context.Context, t *step.Tools, j Job, entry ledger.Job
 	}
 	switch {
 	case noted == nil:
+		d.prune(context.WithoutCancel(ctx))
 		return runErr
 	case done:
 		return d.doneUnnoted(t, j, noted)
@@ -98,6 +99,14 @@ func (d *Desk) ended(ctx context.Context, t *step.Tools, j Job, entry ledger.Job
 	f.Details = append(f.Details, "How the job ended could not be noted either, and it is listed as cut off ("+
 		noted.Error()+"). To note it, run: "+fault.Call("undo", t.Job))
 	return f
+}
+
+// prune forgets jobs of long ago, with their journals. What cannot be forgotten now is the next time.
+func (d *Desk) prune(ctx context.Context) {
+	old, _ := d.Book.Ledger.DropJobs(ctx, d.Now().AddDate(0, 0, -ledger.JobsFor))
+	for _, id := range old {
+		_ = d.Book.Journals.Drop(id)
+	}
 }
 
 // doneUnnoted is the fault of a job that did all that it was to do, and could not note it.

@@ -340,7 +340,7 @@ func inBackup(t *testing.T, file string, entries []string) string {
 // jobOf is the record of the job that a fault tells of.
 func jobOf(t *testing.T, w *sitetest.World, err error) ledger.Job {
 	t.Helper()
-	jobs, errJobs := w.Book.Ledger.Jobs(ctx)
+	jobs, errJobs := w.Book.Ledger.Jobs(ctx, ledger.JobFilter{})
 	require.NoError(t, errJobs)
 	for _, j := range jobs {
 		if f := fault.Of(err); f != nil && j.ID == f.Job {

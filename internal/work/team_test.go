@@ -313,7 +313,7 @@ func TestAnotherMachineTakesBackLater(t *testing.T) {
 	require.NoError(t, err, "%v", fault.Of(err))
 	first.Query(done.Site, "UPDATE {tables}meta SET value = 'Another title' WHERE name = 'title'")
 	require.NoError(t, os.Rename(first.Home.State, first.Home.State+"-elsewhere")) // on another disk
-	_, err = first.Book.Ledger.Jobs(ctx)
+	_, err = first.Book.Ledger.Jobs(ctx, ledger.JobFilter{})
 	require.NoError(t, err)
 	_, left, err := second.Desk.TakeBack(ctx, done.Job)
 	require.NoError(t, err, "%v", fault.Of(err))

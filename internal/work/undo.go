@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"slices"
 
 	"tivset/internal/fault"
@@ -15,7 +16,11 @@ import (
 // Jobs lists the jobs, newest first. One that is recorded as running although
 // nobody has its journal in hand was cut off.
 func (d *Desk) Jobs(ctx context.Context) ([]ledger.Job, error) {
-	jobs, err := d.Book.Ledger.Jobs(ctx)
+	return d.jobs(ctx, ledger.JobFilter{})
+}
+
+func (d *Desk) jobs(ctx context.Context, of ledger.JobFilter) ([]ledger.Job, error) {
+	jobs, err := d.Book.Ledger.Jobs(ctx, of)
 	if err != nil {
 		return nil, err
 	}
@@ -37,7 +42,7 @@ func (d *Desk) cutOff(id string) bool {
 
 // Unfinished lists the jobs that need an undo.
 func (d *Desk) Unfinished(ctx context.Context) ([]ledger.Job, error) {
-	jobs, err := d.Jobs(ctx)
+	jobs, err := d.jobs(ctx, ledger.JobFilter{Unfinished: true})
 	var out []ledger.Job
 	for _, j := range jobs {
 		if j.Outcome == ledger.CutOff || j.Outcome == ledger.Incomplete {
@@ -88,12 +93,10 @@ func (d *Desk) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal
 }
 
 // ledgerJob finds a job in the ledger; one without an id where it has none of it.
-func (d *Desk) ledgerJob(ctx context.Context, id string) (entry ledger.Job, err error) {
-	jobs, err := d.Book.Ledger.Jobs(ctx)
-	for _, j := range jobs {
-		if j.ID == id {
-			entry = j
-		}
+func (d *Desk) ledgerJob(ctx context.Context, id string) (ledger.Job, error) {
+	entry, err := d.Book.Ledger.Job(ctx, id)
+	if errors.Is(err, fs.ErrNotExist) {
+		return ledger.Job{}, nil
 	}
 	return entry, err
 }
@@ -131,17 +134,18 @@ func (d *Desk) jobEnded(ctx context.Context, entry ledger.Job, settled bool, err
 // Installed gives the site that a job installed and that nothing has changed
 // since; false when there is none.
 func (d *Desk) Installed(ctx context.Context, id string) (ledger.Site, bool, error) {
-	jobs, err := d.Book.Ledger.Jobs(ctx)
-	if err != nil || !slices.ContainsFunc(jobs, func(j ledger.Job) bool { return j.ID == id && j.Ended != nil }) {
+	entry, err := d.ledgerJob(ctx, id)
+	if err != nil || entry.Ended == nil {
 		return ledger.Site{}, false, err
 	}
-	sites, err := d.Book.Ledger.Sites(ctx)
-	for _, x := range sites {
-		if x.Job == id && x.LastJob == "" {
-			return x, true, err
-		}
+	x, err := d.Book.Ledger.Site(ctx, entry.Address)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return ledger.Site{}, false, nil
+	case err != nil || x.Job != id || x.LastJob != "":
+		return ledger.Site{}, false, err
 	}
-	return ledger.Site{}, false, err
+	return x, true, nil
 }
 
 // TakeBack undoes the job that installed a site: the site goes, with all that

@@ -24,6 +24,21 @@ type Shelf interface {
 
 	// IDs lists the jobs that have a journal.
 	IDs() ([]string, error)
+
+	// Drop forgets the journal of a job that has ended; none there is fine.
+	Drop(id string) error
+}
+
+// Drop implements Shelf.
+func (f Files) Drop(id string) error {
+	if !idForm.MatchString(id) {
+		return nil
+	}
+	err := os.Remove(f.path(id))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // Log is the text of one journal, a line after the other.

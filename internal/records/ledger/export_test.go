@@ -11,7 +11,9 @@ func (l *SQLite) SetFormatForTest(n int) error {
 // BeforeRedirectsForTest makes the file one of the first format.
 func (l *SQLite) BeforeRedirectsForTest() error {
 	_, err := l.db.Exec(
-		"DROP TABLE redirects; DROP TABLE measures; DROP TABLE rounds; DROP TABLE told; PRAGMA user_version = 1",
+		"DROP TABLE redirects; DROP TABLE measures; DROP TABLE rounds; DROP TABLE told; DROP INDEX jobs_ended; " +
+			"DROP INDEX jobs_number; ALTER TABLE jobs DROP COLUMN ended; ALTER TABLE jobs DROP COLUMN number; " +
+			"PRAGMA user_version = 1",
 	)
 	return err
 }

@@ -41,8 +41,15 @@ type Ledger interface {
 	// PutMeasure keeps a measure, replacing one of the same address and day.
 	PutMeasure(ctx context.Context, m Measure) error
 
-	// Jobs lists the jobs, newest first.
-	Jobs(ctx context.Context) ([]Job, error)
+	// Jobs lists the jobs that a filter lets through, newest first.
+	Jobs(ctx context.Context, of JobFilter) ([]Job, error)
+
+	// Job returns a job; fs.ErrNotExist when there is none of the id.
+	Job(ctx context.Context, id string) (Job, error)
+
+	// DropJobs forgets jobs that ended before, but for those which installed a site that is on record,
+	// and gives their ids.
+	DropJobs(ctx context.Context, before time.Time) ([]string, error)
 
 	// PutJob keeps a job, replacing one of the same id.
 	PutJob(ctx context.Context, j Job) error

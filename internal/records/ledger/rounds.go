@@ -34,68 +34,55 @@ type Telling struct {
 }
 
 // Rounds implements Ledger.
-func (l *SQLite) Rounds(ctx context.Context) ([]Round, error) {
-	return records[Round](ctx, l.db, "SELECT record FROM rounds ORDER BY at DESC")
+func (l *SQL) Rounds(ctx context.Context) ([]Round, error) {
+	return records[Round](ctx, l, "SELECT record FROM rounds ORDER BY at DESC")
 }
 
 // PutRound implements Ledger.
-func (l *SQLite) PutRound(ctx context.Context, r Round) error {
+func (l *SQL) PutRound(ctx context.Context, r Round) error {
 	text, err := json.Marshal(r)
 	if err != nil {
 		return err
 	}
-	return l.inOne(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT OR REPLACE INTO rounds (at, who, record) VALUES (?, ?, ?)",
-			Moment(r.At), r.Who, string(text)); err != nil {
+	return l.inOne(ctx, func(ctx context.Context, tx runner) error {
+		if _, err := l.exec(ctx, tx, "INSERT INTO rounds (at, who, record) VALUES (?, ?, ?) ON CONFLICT (at, who) DO UPDATE "+
+			"SET record = excluded.record", Moment(r.At), r.Who, string(text)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM rounds WHERE at < ?", Moment(r.At.AddDate(0, 0, -RoundsFor)))
+		_, err := l.exec(ctx, tx, "DELETE FROM rounds WHERE at < ?", Moment(r.At.AddDate(0, 0, -RoundsFor)))
 		return err
 	})
 }
 
-// Moment is a time as text that sorts by time.
-func Moment(at time.Time) string { return at.UTC().Format("2006-01-02T15:04:05.000000000Z") }
-
 // Tell implements Ledger.
-func (l *SQLite) Tell(ctx context.Context, t Telling, again time.Duration) (bool, error) {
-	done, err := l.db.ExecContext(ctx, "INSERT INTO told (address, trouble, at) VALUES (?, ?, ?) ON CONFLICT (address, "+
-		"trouble) DO UPDATE SET at = excluded.at WHERE told.at <= ?", t.Address, t.Trouble, Moment(t.At),
-		Moment(t.At.Add(-again)))
-	if err != nil {
-		return false, told(err)
-	}
-	n, err := done.RowsAffected()
-	return n > 0, err
+func (l *SQL) Tell(ctx context.Context, t Telling, again time.Duration) (noted bool, err error) {
+	err = l.try(ctx, func(ctx context.Context) error {
+		n, err := l.exec(ctx, l.runner(), "INSERT INTO told (address, trouble, at) VALUES (?, ?, ?) ON CONFLICT (address, "+
+			"trouble) DO UPDATE SET at = excluded.at WHERE told.at <= ?", t.Address, t.Trouble, Moment(t.At),
+			Moment(t.At.Add(-again)))
+		noted = n > 0
+		return err
+	})
+	return noted, err
 }
 
 // Told implements Ledger.
-func (l *SQLite) Told(ctx context.Context) (out []Telling, err error) {
-	rows, err := l.db.QueryContext(ctx, "SELECT address, trouble, at FROM told ORDER BY address, trouble")
-	if err != nil {
-		return nil, told(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var t Telling
+func (l *SQL) Told(ctx context.Context) ([]Telling, error) {
+	return list(ctx, l, func(rows *sql.Rows) (t Telling, err error) {
 		var at string
 		if err := rows.Scan(&t.Address, &t.Trouble, &at); err != nil {
-			return nil, err
+			return t, err
 		}
-		if t.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
-			return nil, err
-		}
-		out = append(out, t)
-	}
-	return out, told(rows.Err())
+		t.At, err = time.Parse(time.RFC3339Nano, at)
+		return t, err
+	}, "SELECT address, trouble, at FROM told ORDER BY address, trouble")
 }
 
 // Untell implements Ledger.
-func (l *SQLite) Untell(ctx context.Context, address string, troubles ...string) error {
-	return l.inOne(ctx, func(tx *sql.Tx) error {
+func (l *SQL) Untell(ctx context.Context, address string, troubles ...string) error {
+	return l.inOne(ctx, func(ctx context.Context, tx runner) error {
 		for _, trouble := range troubles {
-			_, err := tx.ExecContext(ctx, "DELETE FROM told WHERE address = ? AND trouble = ?", address, trouble)
-			if err != nil {
+			if _, err := l.exec(ctx, tx, "DELETE FROM told WHERE address = ? AND trouble = ?", address, trouble); err != nil {
 				return err
 			}
 		}

@@ -67,7 +67,8 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 				close(took)
 				time.Sleep(time.Minute) // a step that takes long
 				return queue.Result{}, 0
-			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil }, Stuck: func(int64, error) {}})
+			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil },
+			Stuck: func(int64, error) {}})
 	}()
 	n, err := near.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
 	require.NoError(t, err)
@@ -299,8 +300,9 @@ func TestTakingOverHoldsNothingUp(t *testing.T) {
 	works(t, q, w)
 	assert.Equal(t, "update", (<-undoes).What, "it is said what the order is")
 	var open int
-	require.NoError(t, l.Pool().QueryRow(ctx, "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND "+
-		"state LIKE 'idle in transaction%'").Scan(&open))
+	require.NoError(t, l.Pool().QueryRow(ctx,
+		"SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND "+
+			"state LIKE 'idle in transaction%'").Scan(&open))
 	assert.Zero(t, open)
 	o, err := q.Get(ctx, n)
 	require.NoError(t, err)
@@ -323,8 +325,9 @@ func TestOrdersAreKept(t *testing.T) {
 	kept, err := q.Put(ctx, queue.Order{What: "update", At: "b"}, 2, nil)
 	require.NoError(t, err)
 	for n, days := range map[int64]int{old: 61, kept: 59} {
-		_, err = l.Pool().Exec(ctx, "UPDATE river_job SET state = 'completed', finalized_at = now() - make_interval(days => $2) "+
-			"WHERE id = $1", n, days)
+		_, err = l.Pool().Exec(ctx,
+			"UPDATE river_job SET state = 'completed', finalized_at = now() - make_interval(days => $2) "+
+				"WHERE id = $1", n, days)
 		require.NoError(t, err)
 	}
 	works(t, q, worker("one"))

@@ -56,6 +56,11 @@ func (s Journals) IDs() ([]string, error) {
 	return list(context.Background(), s.Team, pgx.RowTo[string], "SELECT DISTINCT id FROM journals ORDER BY id")
 }
 
+// Drop implements job.Shelf.
+func (s Journals) Drop(id string) error {
+	return s.exec(context.Background(), "DELETE FROM journals WHERE id = $1", id)
+}
+
 // rowLog is a journal in the database.
 type rowLog struct {
 	of   *Team

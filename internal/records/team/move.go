@@ -2,11 +2,9 @@ package team
 
 import (
 	"context"
-	"encoding/json"
+	"database/sql"
 	"errors"
 	"fmt"
-
-	"github.com/jackc/pgx/v5"
 
 	"tivset/internal/fault"
 	"tivset/internal/records/home"
@@ -56,7 +54,7 @@ func (p Place) Read(ctx context.Context) (*Belongings, error) {
 		}
 	}
 	read(func() (err error) { b.Sites, err = p.Ledger.Sites(ctx); return err })
-	read(func() (err error) { b.Jobs, err = p.Ledger.Jobs(ctx); return err })
+	read(func() (err error) { b.Jobs, err = p.Ledger.Jobs(ctx, ledger.JobFilter{}); return err })
 	read(func() (err error) { b.Redirects, err = p.Ledger.Redirects(ctx); return err })
 	read(func() (err error) { b.Measures, err = p.Ledger.Measures(ctx); return err })
 	read(func() (err error) { b.Rounds, err = p.Ledger.Rounds(ctx); return err })
@@ -105,7 +103,7 @@ func (p Place) journals(b *Belongings) error {
 // Begin makes a ledger in the database, with the first person, and with all that a place
 // has: all of it, or nothing.
 func (t *Team) Begin(ctx context.Context, first Person, b *Belongings, checksums secret.Text) error {
-	err := t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
+	err := t.inOne(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		if err := t.make(ctx, tx); err != nil {
 			return err
 		}
@@ -114,11 +112,12 @@ func (t *Team) Begin(ctx context.Context, first Person, b *Belongings, checksums
 		if err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "INSERT INTO people (name, key, may, added, by, mark) VALUES ($1, $2, $3, $4, '', $5)",
+		if _, err := tx.ExecContext(ctx,
+			"INSERT INTO people (name, key, may, added, by, mark) VALUES ($1, $2, $3, $4, '', $5)",
 			first.Name, first.Key, MayAll, t.now().UTC(), mark); err != nil {
 			return err
 		}
-		return b.bring(ctx, tx, first.Key, checksums)
+		return b.bring(ctx, t, tx, first.Key, checksums)
 	})
 	if errors.Is(err, errThere) {
 		return fault.New(fault.Decision, "somebody else began a ledger there at the same time", t.address,
@@ -128,54 +127,18 @@ func (t *Team) Begin(ctx context.Context, first Person, b *Belongings, checksums
 }
 
 // bring writes everything into empty tables.
-func (b *Belongings) bring(ctx context.Context, tx pgx.Tx, key string, checksums secret.Text) error {
-	for _, s := range b.Sites {
-		if err := putSite(ctx, tx, "record = excluded.record", s); err != nil {
-			return err
-		}
-	}
-	for _, m := range b.Measures {
-		if err := putMeasure(ctx, tx, m); err != nil {
-			return err
-		}
-	}
-	for _, j := range b.Jobs {
-		text, err := json.Marshal(j)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, putJob, j.ID, ledger.Moment(j.Started), text); err != nil {
-			return err
-		}
-	}
-	for _, r := range b.Redirects {
-		text, err := json.Marshal(r)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, putRedirect, r.Address, text); err != nil {
-			return err
-		}
-	}
-	for _, r := range b.Rounds {
-		if err := putRound(ctx, tx, r); err != nil {
-			return err
-		}
-	}
-	for _, one := range b.Told {
-		if _, err := tx.Exec(ctx, tell, one.Address, one.Trouble, ledger.Moment(one.At),
-			ledger.Moment(one.At)); err != nil {
-			return err
-		}
+func (b *Belongings) bring(ctx context.Context, t *Team, tx *sql.Tx, key string, checksums secret.Text) error {
+	if err := b.list(ctx, t.SQL.Within(tx)); err != nil {
+		return err
 	}
 	for name, file := range b.Accounts {
-		if _, err := tx.Exec(ctx, putAccount, name, string(file)); err != nil {
+		if _, err := tx.ExecContext(ctx, putAccount, name, string(file)); err != nil {
 			return err
 		}
 	}
 	for id, lines := range b.Journals {
 		for n, line := range lines {
-			if _, err := tx.Exec(ctx, "INSERT INTO journals (id, n, line) VALUES ($1, $2, $3)", id, n,
+			if _, err := tx.ExecContext(ctx, "INSERT INTO journals (id, n, line) VALUES ($1, $2, $3)", id, n,
 				string(line)); err != nil {
 				return err
 			}
@@ -192,37 +155,45 @@ func (b *Belongings) bring(ctx context.Context, tx pgx.Tx, key string, checksums
 	return put(ctx, tx, sealed)
 }
 
-// Write writes everything into a place where nothing is.
-func (p Place) Write(ctx context.Context, b *Belongings) error {
+// list writes into a ledger what belongs there.
+func (b *Belongings) list(ctx context.Context, l ledger.Ledger) error {
 	for _, s := range b.Sites {
-		if err := p.Ledger.PutSite(ctx, s); err != nil {
+		if err := l.PutSite(ctx, s); err != nil {
 			return err
 		}
 	}
 	for _, j := range b.Jobs {
-		if err := p.Ledger.PutJob(ctx, j); err != nil {
+		if err := l.PutJob(ctx, j); err != nil {
 			return err
 		}
 	}
 	for _, r := range b.Redirects {
-		if err := p.Ledger.PutRedirect(ctx, r); err != nil {
+		if err := l.PutRedirect(ctx, r); err != nil {
 			return err
 		}
 	}
 	for _, m := range b.Measures {
-		if err := p.Ledger.PutMeasure(ctx, m); err != nil {
+		if err := l.PutMeasure(ctx, m); err != nil {
 			return err
 		}
 	}
 	for _, r := range b.Rounds {
-		if err := p.Ledger.PutRound(ctx, r); err != nil {
+		if err := l.PutRound(ctx, r); err != nil {
 			return err
 		}
 	}
 	for _, one := range b.Told {
-		if _, err := p.Ledger.Tell(ctx, one, 0); err != nil {
+		if _, err := l.Tell(ctx, one, 0); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// Write writes everything into a place where nothing is.
+func (p Place) Write(ctx context.Context, b *Belongings) error {
+	if err := b.list(ctx, p.Ledger); err != nil {
+		return err
 	}
 	for name, file := range b.Accounts {
 		if err := p.Home.PutAccountFile(name, file); err != nil {
@@ -267,18 +238,18 @@ func (b *Belongings) Compare(other *Belongings) error {
 // MovedAway notes that the ledger is not in this database any more, unless somebody has
 // joined it meanwhile.
 func (t *Team) MovedAway(ctx context.Context) error {
-	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "LOCK TABLE people IN ACCESS EXCLUSIVE MODE"); err != nil {
+	return t.inOne(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "LOCK TABLE people IN ACCESS EXCLUSIVE MODE"); err != nil {
 			return err
 		}
 		var people int
-		if err := tx.QueryRow(ctx, "SELECT count(*) FROM people").Scan(&people); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM people").Scan(&people); err != nil {
 			return err
 		}
 		if people > 1 {
 			return errOthers
 		}
-		_, err := tx.Exec(ctx, "UPDATE about SET moved = $1", t.now().UTC())
+		_, err := tx.ExecContext(ctx, "UPDATE about SET moved = $1", t.now().UTC())
 		return err
 	})
 }

@@ -2,6 +2,7 @@ package team
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 
@@ -11,7 +12,7 @@ import (
 )
 
 // Format is the version of the tables.
-const Format = 2
+const Format = 3
 
 // What a record says is kept as JSON, so that adding a field needs no change of tables.
 // Addresses and times are compared byte by byte, as on every machine.
@@ -34,6 +35,9 @@ var since = map[int]string{
 CREATE TABLE told (address TEXT COLLATE "C", trouble TEXT COLLATE "C", at TEXT COLLATE "C" NOT NULL,
 	PRIMARY KEY (address, trouble));
 ALTER TABLE people ADD COLUMN mark BYTEA NOT NULL DEFAULT '';`,
+	3: `ALTER TABLE jobs ADD COLUMN ended TEXT COLLATE "C" NOT NULL DEFAULT '';
+ALTER TABLE jobs ADD COLUMN number BIGINT NOT NULL DEFAULT 0;
+CREATE INDEX jobs_ended ON jobs (ended); CREATE INDEX jobs_number ON jobs (number);`,
 }
 
 // Found says whether a ledger is in the database, and in a form that this program knows.
@@ -65,29 +69,30 @@ func (t *Team) Found(ctx context.Context) (bool, error) {
 }
 
 // make makes the tables, in a transaction: of several who do so at once, one does.
-func (t *Team) make(ctx context.Context, tx pgx.Tx) error {
-	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", "tivset "+t.schema); err != nil {
+func (t *Team) make(ctx context.Context, tx *sql.Tx) error {
+	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))",
+		"tivset "+t.schema); err != nil {
 		return err
 	}
 	var there bool
-	if err := tx.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", t.schema+".about").Scan(&there); err != nil {
+	if err := tx.QueryRowContext(ctx, "SELECT to_regclass($1) IS NOT NULL", t.schema+".about").Scan(&there); err != nil {
 		return err
 	}
 	if there {
 		return errThere
 	}
-	if _, err := tx.Exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+pgx.Identifier{t.schema}.Sanitize()); err != nil {
+	if _, err := tx.ExecContext(ctx, "CREATE SCHEMA IF NOT EXISTS "+pgx.Identifier{t.schema}.Sanitize()); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, tables); err != nil {
+	if _, err := tx.ExecContext(ctx, tables); err != nil {
 		return err
 	}
 	for n := 2; n <= Format; n++ {
-		if _, err := tx.Exec(ctx, since[n]); err != nil {
+		if _, err := tx.ExecContext(ctx, since[n]); err != nil {
 			return err
 		}
 	}
-	_, err := tx.Exec(ctx, "INSERT INTO about (format, made) VALUES ($1, $2)", Format, t.now().UTC())
+	_, err := tx.ExecContext(ctx, "INSERT INTO about (format, made) VALUES ($1, $2)", Format, t.now().UTC())
 	return err
 }
 
@@ -102,17 +107,17 @@ func (t *Team) Upgrade(ctx context.Context, v Opener) error {
 	if err != nil {
 		return err
 	}
-	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "LOCK TABLE about IN ACCESS EXCLUSIVE MODE"); err != nil {
+	return t.inOne(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "LOCK TABLE about IN ACCESS EXCLUSIVE MODE"); err != nil {
 			return err
 		}
 		var have int
-		if err := tx.QueryRow(ctx, "SELECT format FROM about").Scan(&have); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT format FROM about").Scan(&have); err != nil {
 			return err
 		}
 		for have < Format {
 			have++
-			if _, err := tx.Exec(ctx, since[have]); err != nil {
+			if _, err := tx.ExecContext(ctx, since[have]); err != nil {
 				return err
 			}
 			if have == 2 { // which has no marks yet
@@ -121,7 +126,10 @@ func (t *Team) Upgrade(ctx context.Context, v Opener) error {
 				}
 			}
 		}
-		if _, err := tx.Exec(ctx, "UPDATE about SET format = $1", have); err != nil {
+		if err := t.SQL.Within(tx).FillColumns(ctx); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE about SET format = $1", have); err != nil {
 			return err
 		}
 		t.older.Store(false)
@@ -129,17 +137,14 @@ func (t *Team) Upgrade(ctx context.Context, v Opener) error {
 	})
 }
 
-func markAll(ctx context.Context, tx pgx.Tx, marks func([]byte) []byte) error {
-	rows, err := tx.Query(ctx, allPeople)
-	if err != nil {
-		return err
-	}
-	people, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Person])
+func markAll(ctx context.Context, tx *sql.Tx, marks func([]byte) []byte) error {
+	people, err := within(ctx, tx, person, allPeople)
 	if err != nil {
 		return err
 	}
 	for _, p := range people {
-		if _, err := tx.Exec(ctx, "UPDATE people SET mark = $2 WHERE name = $1", p.Name, marks(p.Marked())); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE people SET mark = $2 WHERE name = $1", p.Name,
+			marks(p.Marked())); err != nil {
 			return err
 		}
 	}

@@ -3,6 +3,7 @@ package team
 import (
 	"context"
 	"crypto/hmac"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -49,7 +50,7 @@ func (s Secrets) Put(seal func(keys []string) (map[string][]byte, error)) error 
 	if err != nil {
 		return err
 	}
-	return s.inOne(context.Background(), func(ctx context.Context, tx pgx.Tx) error {
+	return s.inOne(context.Background(), func(ctx context.Context, tx *sql.Tx) error {
 		keys, err := openers(ctx, tx, "SHARE", marks)
 		if err != nil {
 			return err
@@ -64,15 +65,11 @@ func (s Secrets) Put(seal func(keys []string) (map[string][]byte, error)) error 
 
 // openers are the keys of those who may open the vault and were put there by one who may, with
 // the list of people locked.
-func openers(ctx context.Context, tx pgx.Tx, lock string, marks func([]byte) []byte) (keys []string, err error) {
-	if _, err := tx.Exec(ctx, "LOCK TABLE people IN "+lock+" MODE"); err != nil {
+func openers(ctx context.Context, tx *sql.Tx, lock string, marks func([]byte) []byte) (keys []string, err error) {
+	if _, err := tx.ExecContext(ctx, "LOCK TABLE people IN "+lock+" MODE"); err != nil {
 		return nil, err
 	}
-	rows, err := tx.Query(ctx, allPeople)
-	if err != nil {
-		return nil, err
-	}
-	people, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Person])
+	people, err := within(ctx, tx, person, allPeople)
 	for _, p := range people {
 		if p.May == MayAll && hmac.Equal(p.Mark, marks(p.Marked())) {
 			keys = append(keys, p.Key)
@@ -84,9 +81,9 @@ func openers(ctx context.Context, tx pgx.Tx, lock string, marks func([]byte) []b
 	return keys, err
 }
 
-func put(ctx context.Context, tx pgx.Tx, sealed map[string][]byte) error {
+func put(ctx context.Context, tx *sql.Tx, sealed map[string][]byte) error {
 	for name, text := range sealed {
-		if _, err := tx.Exec(ctx, "INSERT INTO vault (name, sealed) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET "+
+		if _, err := tx.ExecContext(ctx, "INSERT INTO vault (name, sealed) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET "+
 			"sealed = excluded.sealed", name, text); err != nil {
 			return err
 		}
@@ -148,21 +145,28 @@ var (
 
 // Join adds somebody, and seals every secret for them too, with the vault of somebody who may.
 func (t *Team) Join(ctx context.Context, p Person, v Opener) error {
-	return t.people(ctx, v, p.May == MayAll, func(ctx context.Context, tx pgx.Tx, marks func([]byte) []byte) error {
-		done, err := tx.Exec(ctx, "INSERT INTO people (name, key, may, added, by, mark) VALUES ($1, $2, $3, $4, $5, $6) "+
-			"ON CONFLICT DO NOTHING", p.Name, p.Key, p.May, t.now().UTC(), p.By, marks(p.Marked()))
-		if err == nil && done.RowsAffected() == 0 {
+	return t.people(ctx, v, p.May == MayAll, func(ctx context.Context, tx *sql.Tx, marks func([]byte) []byte) error {
+		done, err := tx.ExecContext(ctx,
+			"INSERT INTO people (name, key, may, added, by, mark) VALUES ($1, $2, $3, $4, $5, $6) "+
+				"ON CONFLICT DO NOTHING", p.Name, p.Key, p.May, t.now().UTC(), p.By, marks(p.Marked()))
+		if err == nil && none(done) {
 			return ErrKnown
 		}
 		return err
 	})
 }
 
+// none says whether a statement changed nothing.
+func none(done sql.Result) bool {
+	n, err := done.RowsAffected()
+	return err == nil && n == 0
+}
+
 // Leave takes somebody out, and seals every secret anew without them.
 func (t *Team) Leave(ctx context.Context, name string, v Opener) error {
-	return t.people(ctx, v, true, func(ctx context.Context, tx pgx.Tx, _ func([]byte) []byte) error {
-		done, err := tx.Exec(ctx, "DELETE FROM people WHERE name = $1", name)
-		if err == nil && done.RowsAffected() == 0 {
+	return t.people(ctx, v, true, func(ctx context.Context, tx *sql.Tx, _ func([]byte) []byte) error {
+		done, err := tx.ExecContext(ctx, "DELETE FROM people WHERE name = $1", name)
+		if err == nil && none(done) {
 			return ErrNobody
 		}
 		return err
@@ -171,14 +175,14 @@ func (t *Team) Leave(ctx context.Context, name string, v Opener) error {
 
 // people changes who is there, and seals all secrets anew where that changes who may open
 // them.
-func (t *Team) people(ctx context.Context, v Opener, anew bool, change func(ctx context.Context, tx pgx.Tx,
+func (t *Team) people(ctx context.Context, v Opener, anew bool, change func(ctx context.Context, tx *sql.Tx,
 	marks func([]byte) []byte) error) error {
 	marks, err := v.Marks()
 	if err != nil {
 		return err
 	}
-	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "LOCK TABLE people IN ACCESS EXCLUSIVE MODE"); err != nil {
+	return t.inOne(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "LOCK TABLE people IN ACCESS EXCLUSIVE MODE"); err != nil {
 			return err
 		}
 		if err := change(ctx, tx, marks); err != nil {
@@ -192,25 +196,23 @@ func (t *Team) people(ctx context.Context, v Opener, anew bool, change func(ctx 
 	})
 }
 
-func resealAll(ctx context.Context, tx pgx.Tx, keys []string, reseal vault.Reseal) error {
-	rows, err := tx.Query(ctx, "SELECT name FROM vault ORDER BY name")
-	if err != nil {
-		return err
-	}
-	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+func resealAll(ctx context.Context, tx *sql.Tx, keys []string, reseal vault.Reseal) error {
+	names, err := within(ctx, tx, func(rows *sql.Rows) (name string, err error) {
+		return name, rows.Scan(&name)
+	}, "SELECT name FROM vault ORDER BY name")
 	if err != nil {
 		return err
 	}
 	for _, name := range names {
 		var sealed []byte
-		if err := tx.QueryRow(ctx, "SELECT sealed FROM vault WHERE name = $1", name).Scan(&sealed); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT sealed FROM vault WHERE name = $1", name).Scan(&sealed); err != nil {
 			return err
 		}
 		anew, err := reseal(sealed, keys)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		if _, err := tx.Exec(ctx, "UPDATE vault SET sealed = $2 WHERE name = $1", name, anew); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE vault SET sealed = $2 WHERE name = $1", name, anew); err != nil {
 			return err
 		}
 	}

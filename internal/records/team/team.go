@@ -7,6 +7,7 @@ package team
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,8 +22,10 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
 
 	"tivset/internal/fault"
+	"tivset/internal/records/ledger"
 )
 
 // Patience is for how long a database that went away is waited for.
@@ -36,7 +39,10 @@ const mostConns = 8
 
 // Team is a database that is open.
 type Team struct {
+	*ledger.SQL
+
 	pool     *pgxpool.Pool
+	db       *sql.DB // on the same connections
 	config   *pgx.ConnConfig
 	schema   string
 	address  string // without the password, for people
@@ -102,6 +108,8 @@ func Open(ctx context.Context, address string, now func() time.Time) (*Team, err
 		t.pool.Close()
 		return nil, t.explain(err)
 	}
+	t.db = stdlib.OpenDBFromPool(t.pool)
+	t.SQL = ledger.In(t.db, true, t.do)
 	return t, nil
 }
 
@@ -137,8 +145,9 @@ func (t *Team) Address() string { return t.address }
 
 // Close lets go of the database.
 func (t *Team) Close() error {
+	err := t.db.Close()
 	t.pool.Close()
-	return nil
+	return err
 }
 
 // do does something with the database, and again where it was not there: for as long as
@@ -235,8 +244,9 @@ func (t *Team) Explain(err error) error { return t.explain(err) }
 
 // Alone does something that only one program does at a time.
 func (t *Team) Alone(ctx context.Context, what string, do func(context.Context) error) error {
-	return t.inOne(ctx, func(ctx context.Context, tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))", t.schema+" "+what); err != nil {
+	return t.inOne(ctx, func(ctx context.Context, tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 0))",
+			t.schema+" "+what); err != nil {
 			return err
 		}
 		return do(ctx)

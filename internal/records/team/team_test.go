@@ -315,8 +315,13 @@ func TestTablesOfAnOlderRelease(t *testing.T) {
 	first, second := begun(t, at), another(t, at)
 	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
 	c := connected(t, at)
+	now := time.Now()
+	for id, j := range map[string]ledger.Job{"a": {Ended: &now, Outcome: ledger.Done, Order: 3}, "b": {}} {
+		j.ID, j.Started = id, now
+		require.NoError(t, first.team.PutJob(ctx, j))
+	}
 	_, err := c.Exec(ctx, "SET search_path TO tivset; DROP TABLE rounds, told; ALTER TABLE people DROP COLUMN mark; "+
-		"UPDATE about SET format = 1")
+		"ALTER TABLE jobs DROP COLUMN ended; ALTER TABLE jobs DROP COLUMN number; UPDATE about SET format = 1")
 	require.NoError(t, err)
 	for range 2 {
 		l := open(t, at)
@@ -334,4 +339,10 @@ func TestTablesOfAnOlderRelease(t *testing.T) {
 	assert.Equal(t, "one", got.Reveal())
 	_, err = first.team.Rounds(ctx)
 	assert.NoError(t, err)
+	for wanted, of := range map[string]ledger.JobFilter{"a": {Order: 3}, "b": {Unfinished: true}} {
+		jobs, err := first.team.Jobs(ctx, of)
+		require.NoError(t, err)
+		require.Len(t, jobs, 1)
+		assert.Equal(t, wanted, jobs[0].ID)
+	}
 }

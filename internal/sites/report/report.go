@@ -302,13 +302,18 @@ func (r *Report) space(f From) {
 	r.Space = append([]Day{}, r.Space...)
 }
 
+// JobsSince is since when a report that is made now tells of jobs.
+func JobsSince(now time.Time) time.Time {
+	return now.UTC().AddDate(0, 0, 1-7*weeks).Truncate(24 * time.Hour)
+}
+
 // work tells of the jobs of the last weeks, by day and one by one.
 func (r *Report) work(f From) {
 	of := map[string]bool{}
 	for _, x := range f.Sites {
 		of[x.Address] = true
 	}
-	first := f.Now.UTC().AddDate(0, 0, 1-7*weeks).Truncate(24 * time.Hour)
+	first := JobsSince(f.Now)
 	r.Days = make([]Work, 7*weeks)
 	for i := range r.Days {
 		r.Days[i].Day = first.AddDate(0, 0, i).Format(time.DateOnly)

@@ -40,11 +40,18 @@ func (l *ledgerWrap) Site(ctx context.Context, address string) (ledger.Site, err
 	return l.Ledger.Site(ctx, address)
 }
 
-func (l *ledgerWrap) Jobs(ctx context.Context) ([]ledger.Job, error) {
+func (l *ledgerWrap) Jobs(ctx context.Context, of ledger.JobFilter) ([]ledger.Job, error) {
 	if err := l.trip.err("ledger, jobs"); err != nil {
 		return nil, err
 	}
-	return l.Ledger.Jobs(ctx)
+	return l.Ledger.Jobs(ctx, of)
+}
+
+func (l *ledgerWrap) Job(ctx context.Context, id string) (ledger.Job, error) {
+	if err := l.trip.err("ledger, job"); err != nil {
+		return ledger.Job{}, err
+	}
+	return l.Ledger.Job(ctx, id)
 }
 
 func (l *ledgerWrap) Redirects(ctx context.Context) ([]ledger.Redirect, error) {

@@ -174,7 +174,7 @@ func adoptable(address string) error {
 // jobs records the jobs that are known by their journals alone and have not come
 // to an end: they can be taken back or brought to it again.
 func jobs(ctx context.Context, d *work.Desk) ([]ledger.Job, error) {
-	known, err := d.Book.Ledger.Jobs(ctx)
+	known, err := d.Book.Ledger.Jobs(ctx, ledger.JobFilter{})
 	if err != nil {
 		return nil, err
 	}

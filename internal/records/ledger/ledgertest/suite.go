@@ -21,6 +21,7 @@ import (
 func Run(t *testing.T, open func(t *testing.T) ledger.Ledger) {
 	t.Run("sites", func(t *testing.T) { sites(t, open(t), open(t)) })
 	t.Run("jobs", func(t *testing.T) { jobs(t, open(t)) })
+	t.Run("jobs by filter", func(t *testing.T) { jobsByFilter(t, open(t)) })
 	t.Run("redirects", func(t *testing.T) { redirects(t, open(t)) })
 	t.Run("measures", func(t *testing.T) { measures(t, open(t)) })
 	t.Run("rounds", func(t *testing.T) { rounds(t, open(t)) })
@@ -63,11 +64,72 @@ func jobs(t *testing.T, l ledger.Ledger) {
 			time.Millisecond)}))
 	}
 	require.NoError(t, l.PutJob(ctx, ledger.Job{ID: "3", Outcome: ledger.Undone, Started: now.Add(time.Millisecond)}))
-	all, err := l.Jobs(ctx)
+	all, err := l.Jobs(ctx, ledger.JobFilter{})
 	require.NoError(t, err)
 	require.Len(t, all, 3)
 	assert.Equal(t, []string{"2", "3", "1"}, []string{all[0].ID, all[1].ID, all[2].ID}, "newest first")
 	assert.Equal(t, []any{"bosun", ledger.Undone}, []any{all[0].Who, all[1].Outcome})
+}
+
+// jobsByFilter proves which jobs are listed, and which are forgotten.
+func jobsByFilter(t *testing.T, l ledger.Ledger) {
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	longAgo := now.AddDate(0, 0, -500)
+	there, err := l.Jobs(ctx, ledger.JobFilter{})
+	require.NoError(t, err)
+	for _, j := range there { // what other tests left
+		j.Ended = &longAgo
+		require.NoError(t, l.PutJob(ctx, j))
+	}
+	_, err = l.DropJobs(ctx, now)
+	require.NoError(t, err)
+	require.NoError(t, l.PutSite(ctx, ledger.Site{Address: "filter.localhost", Job: "old-needed"}))
+	for id, j := range map[string]ledger.Job{
+		"old-needed": {Started: longAgo, Ended: &longAgo, Outcome: ledger.Done},
+		"old":        {Started: longAgo, Ended: &longAgo, Outcome: ledger.Undone, Order: 7},
+		"old-open":   {Started: longAgo, Outcome: ledger.Incomplete},
+		"new":        {Started: now, Ended: &now, Outcome: ledger.Done, Order: 7},
+		"new-open":   {Started: now.Add(time.Second), Outcome: ledger.Running, Order: 8},
+	} {
+		j.ID = id
+		require.NoError(t, l.PutJob(ctx, j))
+	}
+	ids := func(of ledger.JobFilter) (out []string) {
+		t.Helper()
+		all, err := l.Jobs(ctx, of)
+		require.NoError(t, err)
+		for _, j := range all {
+			out = append(out, j.ID)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"new-open", "old-open"}, ids(ledger.JobFilter{Unfinished: true}))
+	assert.Equal(t, []string{"new", "old"}, ids(ledger.JobFilter{Order: 7}))
+	assert.Equal(t, []string{"new-open", "new"}, ids(ledger.JobFilter{Since: now}))
+	assert.Empty(t, ids(ledger.JobFilter{Since: now, Unfinished: true, Order: 7}))
+	one, err := l.Job(ctx, "old-open")
+	require.NoError(t, err)
+	assert.Equal(t, ledger.Incomplete, one.Outcome)
+	_, err = l.Job(ctx, "none")
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+
+	one.Ended, one.Outcome = &now, ledger.GivenUp
+	require.NoError(t, l.PutJob(ctx, one))
+	assert.Equal(t, []string{"new-open"}, ids(ledger.JobFilter{Unfinished: true}), "what has ended is so everywhere")
+	dropped, err := l.DropJobs(ctx, now.AddDate(0, 0, -ledger.JobsFor))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"old"}, dropped)
+	assert.Equal(t, []string{"new-open", "new", "old-open", "old-needed"}, ids(ledger.JobFilter{}))
+	for _, id := range []string{"new-open", "new", "old-open"} {
+		one, err := l.Job(ctx, id)
+		require.NoError(t, err)
+		one.Started, one.Ended = longAgo, &longAgo
+		require.NoError(t, l.PutJob(ctx, one))
+	}
+	require.NoError(t, l.DropSite(ctx, "filter.localhost"))
+	_, err = l.DropJobs(ctx, now)
+	require.NoError(t, err)
+	assert.Empty(t, ids(ledger.JobFilter{}))
 }
 
 func redirects(t *testing.T, l ledger.Ledger) {
