@@ -156,3 +156,17 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("a: &a [*a]"))
 	f.Fuzz(func(t *testing.T, text []byte) { _, _ = answer.Parse(text) })
 }
+
+func TestBothConditions(t *testing.T) {
+	one, err := answer.ParseCondition("a == 1")
+	require.NoError(t, err)
+	other, err := answer.ParseCondition("not b")
+	require.NoError(t, err)
+	both := one.And(other)
+	assert.True(t, both.Holds(answer.Given{"a": "1"}))
+	assert.False(t, both.Holds(answer.Given{"a": "1", "b": "yes"}))
+	assert.False(t, both.Holds(answer.Given{"b": "no"}))
+	assert.Equal(t, []string{"a"}, one.Names(), "the one is what it was")
+	assert.True(t, answer.Condition{}.And(answer.Condition{}).Holds(nil))
+	assert.False(t, answer.Never.Holds(answer.Given{"": "x"}))
+}

@@ -20,6 +20,14 @@ type Condition struct{ terms []term }
 
 type term struct{ id, sign, value string }
 
+// Never is a condition that never holds.
+var Never = Condition{[]term{{"", "==", "never"}}}
+
+// And is the condition that holds when both do.
+func (c Condition) And(other Condition) Condition {
+	return Condition{append(slices.Clone(c.terms), other.terms...)}
+}
+
 var termForm = regexp.MustCompile(`^(not +)?([a-z][a-z0-9.-]*)(?: *(==|!=| has ) *(.+))?$`)
 
 // ParseCondition reads a condition; "" always holds.

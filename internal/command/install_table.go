@@ -75,11 +75,8 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 		if closing := file.Close(); err == nil {
 			err = closing
 		}
-		if err != nil {
-			a.streams.Note("the results could not be written: " + err.Error())
-		}
 	}
-	return a.tabled(results, o.showPassword)
+	return a.unwritten(err, a.tabled(results, o.showPassword))
 }
 
 // installs are the orders for the rows of a table that are not there yet.

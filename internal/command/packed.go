@@ -80,7 +80,8 @@ func packed(words []string) (c call, open files, err error) {
 			continue
 		}
 		if word[at:] == "-" {
-			return c, open, fault.New(fault.Usage, "standard input cannot go to the queue", word, "Name a file.")
+			open.close()
+			return c, nil, fault.New(fault.Usage, "standard input cannot go to the queue", word, "Name a file.")
 		}
 		file, sum, err := readable(word[at:])
 		if err != nil {

@@ -242,11 +242,23 @@ func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chos
 		}})
 	w.Close()
 	if file != nil {
-		if err := writeResults(file, rows, ends, failed); err != nil {
-			a.streams.Note("the results could not be written: " + err.Error())
-		}
+		err = writeResults(file, rows, ends, failed)
 	}
-	return a.severalEnded(ends, failed)
+	return a.unwritten(err, a.severalEnded(ends, failed))
+}
+
+// unwritten says that the table of results could not be written, if so, beside how all of them ended: nobody
+// may take a table that is not whole for all that came of it.
+func (a *app) unwritten(why, ended error) error {
+	if why == nil {
+		return ended
+	}
+	a.streams.Note(screen.Spelled("the results could not be written: " + why.Error() + "; see what came of each with " +
+		fault.Call("jobs") + ", and a password with " + fault.Call("reveal", "SITE")))
+	if how := (*silent)(nil); ended == nil || errors.As(ended, &how) && how.code < int(fault.Left) {
+		return &silent{int(fault.Left)}
+	}
+	return ended
 }
 
 // agreeToAll has everything agreed to that will be done; what needs no yes has no review.

@@ -242,6 +242,9 @@ func (b *BackUp) open(ctx context.Context, name string) (io.ReadCloser, error) {
 	return b.In.Files.Open(ctx, name)
 }
 
+// Lasts implements job.Lasting: of one that stays, only what is half written goes.
+func (b *BackUp) Lasts() bool { return b.Stays }
+
 // Undo takes the backup away, whole or half written; a whole one that is to stay
 // is left.
 func (b *BackUp) Undo(ctx context.Context) error {

@@ -19,6 +19,7 @@ import (
 // CheckSite proves that the site works before anybody says so.
 type CheckSite struct {
 	*Tools `json:"-"`
+	lasting
 
 	Lenient bool        `json:"-"` // what fails is noted, and does not stop the job
 	Asked   bool        `json:"-"` // the site is new: it has the title and the admin that were asked for
@@ -30,9 +31,6 @@ type CheckSite struct {
 // Kind and Title implement job.Step.
 func (*CheckSite) Kind() string  { return "check" }
 func (*CheckSite) Title() string { return "Check the site" }
-
-// Undo has nothing to do.
-func (*CheckSite) Undo(context.Context) error { return nil }
 
 // Do checks; the first that fails stops the job.
 func (c *CheckSite) Do(ctx context.Context) error {

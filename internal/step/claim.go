@@ -196,15 +196,13 @@ func (c *Claim) with(ctx context.Context, do func(*Tools) error) error {
 // Unclaim lets a place go that was only looked at.
 type Unclaim struct {
 	*Tools `json:"-"`
+	lasting
 	Marker string `json:"marker"`
 }
 
 // Kind and Title implement job.Step.
 func (*Unclaim) Kind() string  { return "unclaim" }
 func (*Unclaim) Title() string { return "Let others work at the original again" }
-
-// Undo has nothing to do: the claim's own takes a mark away that is still there.
-func (*Unclaim) Undo(context.Context) error { return nil }
 
 // Do takes the mark away.
 func (u *Unclaim) Do(ctx context.Context) error { return u.In.DropMark(ctx, u.Marker, u.Job) }

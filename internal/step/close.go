@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net/http"
 	"path"
 	"slices"
 	"strings"
@@ -324,7 +325,9 @@ func (c *Close) Undo(ctx context.Context) error {
 			empty = append(empty, dir)
 		}
 	}
-	slices.SortFunc(empty, func(a, b string) int { return cmp.Compare(len(b), len(a)) })
+	slices.SortFunc(empty, func(a, b string) int { // the innermost first, and the same beside each other
+		return cmp.Or(cmp.Compare(len(b), len(a)), cmp.Compare(a, b))
+	})
 	aside := path.Dir(c.Shut)
 	return files.DropEmpty(ctx, t.In.Files, append(slices.Compact(empty), c.Shut, aside, path.Dir(aside),
 		path.Dir(c.Board.At), t.Store().Top())...)
@@ -364,13 +367,13 @@ func (c *Close) look(ctx context.Context) error {
 				"Look at its name and its address in the account.").Because(err)
 		case strings.Contains(string(page.Body), noticeSign): // with 503, where pages are run
 			return nil
-		case page.Status >= 400:
-			c.Result.Warn(fmt.Sprintf("while it was closed the site answered %d in place of the notice", page.Status))
+		case page.Status == http.StatusServiceUnavailable: // the server's own page for that
+			c.Result.Warn("while it was closed the site answered with a page of the server's in place of the notice")
 			return nil
 		}
-		return fault.New(fault.Failed, fmt.Sprintf("the site cannot be closed: its pages answer %d though its files are "+
-			"out of the web", page.Status), c.URL,
-			"Switch off what keeps pages in front of it (a cache, a proxy) while it is worked on.")
+		return fault.New(fault.Failed, fmt.Sprintf("the site cannot be closed: its address answers %d, and not with the "+
+			"notice, though its files are out of the web", page.Status), c.URL,
+			"Switch off what answers in front of it (a cache, a proxy, a rule of the server's) while it is worked on.")
 	})
 	if err != nil && c.Lenient {
 		c.Result.Warn("that the site is closed could not be seen: " + err.Error())

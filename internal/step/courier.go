@@ -54,15 +54,13 @@ func (c *SendCourier) Undo(ctx context.Context) error { return c.In.DismissCouri
 // DismissCourier takes the courier away when its work is done.
 type DismissCourier struct {
 	*Tools `json:"-"`
+	lasting
 	courier.Place
 }
 
 // Kind and Title implement job.Step.
 func (*DismissCourier) Kind() string  { return "dismiss-courier" }
 func (*DismissCourier) Title() string { return "Take the helping file away" }
-
-// Undo has nothing to do.
-func (*DismissCourier) Undo(context.Context) error { return nil }
 
 // Do ends the courier at work, or takes away what is left of one.
 func (d *DismissCourier) Do(ctx context.Context) error {

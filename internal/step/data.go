@@ -203,7 +203,8 @@ func reload(ctx context.Context, s database.Session, d *ledger.Database, script 
 // step before it to put back.
 type LoadData struct {
 	*Tools `json:"-"`
-	Label  string `json:"label"`
+	lasting
+	Label string `json:"label"`
 
 	Data    DataPlace                                    `json:"-"`
 	Options database.ScriptOptions                       `json:"-"`
@@ -216,9 +217,6 @@ func (l *LoadData) Title() string { return l.Label }
 
 // Changes implements job.Changer.
 func (*LoadData) Changes() bool { return true }
-
-// Undo has nothing to do.
-func (*LoadData) Undo(context.Context) error { return nil }
 
 // Do empties the database and runs the script.
 func (l *LoadData) Do(ctx context.Context) error {

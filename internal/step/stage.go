@@ -174,9 +174,10 @@ func (u *Unpack) Undo(ctx context.Context) error {
 // goes with the stage and the database, so it needs no undo of its own.
 type SetUp struct {
 	*Tools `json:"-"`
-	N      int    `json:"n"`
-	Label  string `json:"label"`
-	Still  bool   `json:"still,omitempty"` // it leaves the data alone
+	lasting
+	N     int    `json:"n"`
+	Label string `json:"label"`
+	Still bool   `json:"still,omitempty"` // it leaves the data alone
 
 	Step kit.Step      `json:"-"`
 	Run  *setup.Runner `json:"-"`
@@ -189,9 +190,6 @@ func (s *SetUp) Title() string { return s.Label }
 // Changes implements job.Changer.
 func (s *SetUp) Changes() bool { return !s.Still }
 
-// Undo has nothing to do.
-func (*SetUp) Undo(context.Context) error { return nil }
-
 // Do carries the kit's step out.
 func (s *SetUp) Do(ctx context.Context) error {
 	err := s.Run.Do(ctx, s.Step)
@@ -203,6 +201,7 @@ func (s *SetUp) Do(ctx context.Context) error {
 
 // Prepared works on what lies in a stage, and goes with it.
 type Prepared struct {
+	lasting
 	Label string `json:"label"`
 
 	Work func(context.Context) error `json:"-"`
@@ -214,9 +213,6 @@ func (p *Prepared) Title() string { return p.Label }
 
 // Do does the work.
 func (p *Prepared) Do(ctx context.Context) error { return p.Work(ctx) }
-
-// Undo has nothing to do.
-func (*Prepared) Undo(context.Context) error { return nil }
 
 // UnpackBackup unpacks a backup's files beside the site.
 type UnpackBackup struct {
@@ -260,6 +256,7 @@ func (u *UnpackBackup) Undo(ctx context.Context) error {
 // step before it puts back what they change.
 type SetPassword struct {
 	*Tools `json:"-"`
+	lasting
 
 	Folder string `json:"-"` // where the site's files are
 }
@@ -270,9 +267,6 @@ func (*SetPassword) Title() string { return "Set the new password" }
 
 // Changes implements job.Changer.
 func (*SetPassword) Changes() bool { return true }
-
-// Undo has nothing to do.
-func (*SetPassword) Undo(context.Context) error { return nil }
 
 // Do carries the kit's steps out where the site lies.
 func (s *SetPassword) Do(ctx context.Context) error {

@@ -220,3 +220,20 @@ func TestDraftOfNothing(t *testing.T) {
 		require.NoError(t, err, "%s", d.Files["kit.yaml"])
 	}
 }
+
+// The same files make the same draft, each time: also where a name speaks of two engines.
+func TestTheSameDraft(t *testing.T) {
+	files := maps.Clone(tidewall)
+	table := "CREATE TABLE tw_users (id int);"
+	files["sql/mysql/from-pgsql.sql"], files["sql/pgsql/from-mysql.sql"] = table, table
+	files["sql/sqlite-or-mysql.sql"] = table
+	var first draft.Draft
+	for n := range 40 {
+		d := app(t, files).Draft(draft.Source{App: "tidewall", Release: "2.0.3", Date: "2026-11-26",
+			Archive: "{name: tidewall-2.0.3.zip, fetch: get it, sha256: " + strings.Repeat("0", 64) + "}"})
+		if n == 0 {
+			first = *d
+		}
+		require.Equal(t, first, *d)
+	}
+}

@@ -106,12 +106,13 @@ func (a *App) sqlText(name string) string {
 }
 
 func engineOf(name, text string) string {
-	for engine, words := range inPath {
-		if words.MatchString(name) {
+	known := []string{"sqlite", "postgresql", "mariadb"}
+	for _, engine := range known { // in one order: some names speak of several
+		if inPath[engine].MatchString(name) {
 			return engine
 		}
 	}
-	for _, engine := range []string{"sqlite", "postgresql", "mariadb"} {
+	for _, engine := range known {
 		if ofEngine[engine].MatchString(text) {
 			return engine
 		}

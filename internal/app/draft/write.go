@@ -297,7 +297,7 @@ func (w *writer) uses(c Config) {
 			continue
 		}
 		line := strings.Split(w.a.text(c.Sample), "\n")[p.Line-1]
-		for spelled := range spellings {
+		for _, spelled := range slices.Sorted(maps.Keys(spellings)) {
 			if strings.Contains(line, "'"+spelled+"'") || strings.Contains(line, `"`+spelled+`"`) ||
 				strings.HasSuffix(strings.TrimSpace(line), spelled) {
 				w.spelled = spelled

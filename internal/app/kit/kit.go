@@ -182,11 +182,18 @@ type Ask struct {
 	Help     string   `yaml:"help"`
 }
 
-// Condition gives when the question is asked; a kit that was read has no
-// broken one.
+// Condition gives when the question is asked: when both of its conditions hold. One that is broken,
+// as no kit has that was read, never does.
 func (a Ask) Condition() answer.Condition {
-	c, _ := answer.ParseCondition(a.NeededIf + a.AskedIf)
-	return c
+	var both answer.Condition
+	for _, text := range []string{a.NeededIf, a.AskedIf} {
+		c, err := answer.ParseCondition(text)
+		if err != nil {
+			return answer.Never
+		}
+		both = both.And(c)
+	}
+	return both
 }
 
 // Limit is what an app bears of an answer.

@@ -135,10 +135,11 @@ func (c *Client) Close() error {
 }
 
 func (c *Client) connect(ctx context.Context) (*ssh.Client, error) {
-	methods, err := c.methods()
+	methods, signedIn, err := c.methods()
 	if err != nil {
 		return nil, err
 	}
+	defer signedIn()
 	where := c.login.User + "@" + c.login.Address
 	config := &ssh.ClientConfig{User: c.login.User, Auth: methods, HostKeyCallback: c.hosts.checker(c.login.Account),
 		HostKeyAlgorithms: c.hosts.algorithms(c.login.Address), Timeout: connectTime}
@@ -178,17 +179,21 @@ func (c *Client) explain(err error, where string) error {
 
 // methods are the ways to sign in that the login has, keys first. An agent's
 // keys and the key of the login are offered together.
-func (c *Client) methods() ([]ssh.AuthMethod, error) {
+// Done lets the agent go, once one has signed in.
+func (c *Client) methods() (ways []ssh.AuthMethod, done func(), err error) {
 	var signers []ssh.Signer
+	done = func() {}
 	if c.login.Agent != "" {
 		if line, err := net.Dial("unix", c.login.Agent); err == nil {
 			signers, _ = agent.NewClient(line).Signers() // an agent that does not answer has no keys
+			done = func() { _ = line.Close() }
 		}
 	}
 	if len(c.login.Key) > 0 {
 		signer, err := c.signer()
 		if err != nil && len(signers) == 0 {
-			return nil, err
+			done()
+			return nil, nil, err
 		}
 		if err == nil {
 			signers = append(signers, signer)
@@ -210,10 +215,11 @@ func (c *Client) methods() ([]ssh.AuthMethod, error) {
 		}))
 	}
 	if len(out) == 0 {
-		return nil, fault.New(fault.Usage, "nothing to sign in with", c.login.User+"@"+c.login.Address,
+		done()
+		return nil, nil, fault.New(fault.Usage, "nothing to sign in with", c.login.User+"@"+c.login.Address,
 			"Give the account login: {password: …} or {key: FILE}, or start an SSH agent.")
 	}
-	return out, nil
+	return out, done, nil
 }
 
 func (c *Client) signer() (ssh.Signer, error) {

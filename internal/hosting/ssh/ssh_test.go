@@ -7,6 +7,7 @@ import (
 	"encoding/pem"
 	"net"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -123,14 +124,23 @@ func TestAgent(t *testing.T) {
 	l, err := net.Listen("unix", socket)
 	require.NoError(t, err)
 	defer l.Close()
+	var open atomic.Int32
 	go func() {
 		for {
 			line, err := l.Accept()
 			if err != nil {
 				return
 			}
-			go func() { _ = agent.ServeAgent(keys, line) }()
+			open.Add(1)
+			go func() {
+				_ = agent.ServeAgent(keys, line)
+				open.Add(-1)
+			}()
 		}
+	}()
+	defer func() {
+		assert.Eventually(t, func() bool { return open.Load() == 0 }, 5*time.Second, 10*time.Millisecond,
+			"the agent is let go once one has signed in, or was refused")
 	}()
 	login := ssh.Login{Address: real.Address, User: real.User, Agent: socket}
 	assert.ErrorContains(t, connects(login, h), "nothing to sign in with", "the agent has no key")

@@ -49,6 +49,12 @@ type Keeper interface {
 	Unchanged()
 }
 
+// Lasting is a step of which nothing is taken back, such as a check, or one that leaves something
+// which stays: nobody is told that it is undone.
+type Lasting interface {
+	Lasts() bool
+}
+
 // Finisher is what is left to do when a job is settled: it is only ever finished,
 // never undone, and after a crash it is redone from the journal alone. Its
 // exported fields are all that it needs, and none of its fields is a function.
@@ -225,7 +231,9 @@ func (r *Runner) undo(ctx context.Context, all []part, n int) error {
 		if !r.Journal.Begun(i) || !undoes {
 			continue
 		}
-		r.tell(Event{Step: i + 1, Of: of, Title: step.Title(), Undo: true})
+		if lasting, is := step.(Lasting); !is || !lasting.Lasts() {
+			r.tell(Event{Step: i + 1, Of: of, Title: step.Title(), Undo: true})
+		}
 		if keeper, keeps := step.(Keeper); keeps && !r.changed(all[:n], i) {
 			keeper.Unchanged()
 		}

@@ -247,3 +247,25 @@ func TestFailureIsKept(t *testing.T) {
 	require.ErrorAs(t, again.Run(ctx, list), &stopped)
 	assert.True(t, stopped.Undone)
 }
+
+// lasting is a step that has nothing to take back.
+type lasting struct{ step }
+
+func (*lasting) Lasts() bool { return true }
+
+// Nobody is told that a step is undone of which nothing is taken back.
+func TestWhatLastsIsNotSaidToBeUndone(t *testing.T) {
+	var log, told []string
+	list := settledBy(&step{Name: "a", log: &log}, &lasting{step{Name: "b", log: &log}},
+		&step{Name: "c", log: &log, fail: errors.New("full")}, &step{Name: "d", log: &log})
+	r := begin(t, t.TempDir(), list)
+	defer r.Journal.Close()
+	r.Progress = func(e job.Event) {
+		if e.Undo {
+			told = append(told, e.Title)
+		}
+	}
+	require.Error(t, r.Run(context.Background(), list))
+	assert.Equal(t, []string{"c", "a"}, told)
+	assert.Equal(t, "undone", r.Journal.Ended)
+}

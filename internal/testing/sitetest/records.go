@@ -3,6 +3,7 @@ package sitetest
 import (
 	"bytes"
 	"context"
+	"path"
 	"time"
 
 	"tivset/internal/answer/care"
@@ -102,6 +103,13 @@ func (l *ledgerWrap) Tell(ctx context.Context, t ledger.Telling, again time.Dura
 		return false, err
 	}
 	return l.Ledger.Tell(ctx, t, again)
+}
+
+func (l *ledgerWrap) Untell(ctx context.Context, address string, troubles ...string) error {
+	if err := l.trip.err("ledger, untell " + path.Base(address)); err != nil {
+		return err
+	}
+	return l.Ledger.Untell(ctx, address, troubles...)
 }
 
 // shelfWrap makes calls to journals fail. After an error there is nothing of a line.

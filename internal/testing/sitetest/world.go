@@ -60,8 +60,10 @@ type World struct {
 	Demo *demo.Demo // nil when the account is no stand-in
 	Real *servers.Database
 	*core.Core
-	Trip  *Trip
-	Reach *reach.Reach
+	Trip *Trip
+	// Instead, if not nil, gives the status that is answered in place of the stand-in's; 0 for that
+	Instead func(*http.Request) int
+	Reach   *reach.Reach
 
 	source catalogue.Source
 }
@@ -128,6 +130,12 @@ func (w *World) proxy() {
 	s := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if w.Trip.Fails("web " + r.Method) {
 			panic(http.ErrAbortHandler)
+		}
+		if w.Instead != nil {
+			if status := w.Instead(r); status != 0 {
+				http.Error(rw, "something else", status)
+				return
+			}
 		}
 		forward.ServeHTTP(rw, r)
 	}))

@@ -104,16 +104,15 @@ func Go(ctx context.Context, d *work.Desk, r Request, shows func(Line)) (*Round,
 		return nil, err
 	}
 	begun := d.Now()
-	if err := o.all(ctx); err != nil {
-		return nil, err
-	}
+	failed := o.all(ctx)
 	o.out.Took = d.Now().Sub(begun)
 	if r.Dry || o.out.Another {
-		return o.out, nil
+		return o.out, failed
 	}
-	o.tell(ctx)
+	// Whatever ended it, what was done until then is told of and recorded.
+	o.tell(context.WithoutCancel(ctx))
 	o.kept.At, o.kept.Seconds = begun.UTC(), o.out.Took.Seconds()
-	return o.out, errors.Join(o.keep(context.WithoutCancel(ctx), begun), d.Book.Home.KeepRounds(o.kept))
+	return o.out, errors.Join(failed, o.keep(context.WithoutCancel(ctx), begun), d.Book.Home.KeepRounds(o.kept))
 }
 
 // sole is a ledger that holds off other machines.
@@ -226,7 +225,12 @@ func (o *round) account(ctx context.Context, name string, sites []ledger.Site) e
 			continue
 		}
 		if err := o.site(ctx, x); err != nil {
-			return err
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			// of this site: the others are due all the same
+			o.troubled(x, "rounds", fault.New(fault.Failed, "not all that is due could be done", "",
+				"The next time it is tried again; see: "+fault.Call("check", x.Address)).Because(err))
 		}
 	}
 	return nil

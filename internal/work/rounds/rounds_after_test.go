@@ -272,6 +272,33 @@ func TestAServerThatIsDown(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
+// What fails at one site without anybody's fault keeps neither the others from what is due, nor anybody from
+// hearing what was done.
+func TestOneSiteFails(t *testing.T) {
+	o := owners(t)
+	for _, name := range []string{"a", "b", "c"} {
+		_, err := o.Install(sitetest.Request("inkreach", "lockside.localhost/"+name))
+		require.NoError(t, err)
+		o.entrust(name, map[string]string{"tells": "q@quillmere.localhost, everything"})
+	}
+	o.begin()
+	_, err := o.Book.Ledger.Tell(ctx, ledger.Telling{Address: o.find("b").Address, Trouble: "backup", At: o.Now()}, 0)
+	require.NoError(t, err)
+	o.Trip.FailOn("ledger, untell b")
+	came, lines := o.round(rounds.Request{})
+	o.Trip.FailOn()
+	assert.True(t, came.Failed())
+	for _, line := range []string{"backed up a", "trouble b", "backed up c"} {
+		assert.Contains(t, lines, line)
+	}
+	require.Len(t, o.mails, 1)
+	assert.Contains(t, o.mails[0].Text, sitetest.ErrTrip.Error())
+	assert.Contains(t, o.mails[0].Text, "THIS WAS DONE")
+	did, err := o.Book.Ledger.Rounds(ctx)
+	require.NoError(t, err)
+	require.Len(t, did, 1, "and it is on record")
+}
+
 // A round over many sites at which nothing is due asks no account anything.
 func TestManySites(t *testing.T) {
 	o := owners(t)
