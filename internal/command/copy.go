@@ -117,11 +117,6 @@ func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *
 		}
 		l.options = map[string][]string{"at": {r.At}, "answer": answered(r.Answers)}
 		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
-			p, err := place.Look(ctx, d, r)
-			if err != nil {
-				return ended{}, err
-			}
-			defer p.Close()
 			done, err := place.Carry(ctx, d, p)
 			if err != nil {
 				return ended{}, err
@@ -129,7 +124,8 @@ func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *
 			return ended{"copied", "a copy of " + p.From.Address + ", checked",
 				changedJSON{outcomeJSON: outcome("copied", done), FromAddress: p.From.Address}}, nil
 		}
-		return l, p.Close()
+		l.close = p.Close
+		return l, nil
 	})
 }
 

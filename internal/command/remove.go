@@ -91,18 +91,14 @@ func (a *app) removeSeveral(ctx context.Context, s *core.Core, rows []siteRow, o
 		}
 		l.review, l.document = a.streams.ReviewRemove(p), p
 		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
-			p, err := remove.Look(ctx, d, one)
-			if err != nil {
-				return ended{}, err
-			}
-			defer p.Close()
 			done, err := remove.Remove(ctx, d, p)
 			if err != nil {
 				return ended{}, err
 			}
 			return ended{"removed", "taken out", removedJSON(done)}, nil
 		}
-		return l, p.Close()
+		l.close = p.Close
+		return l, nil
 	})
 }
 

@@ -170,7 +170,18 @@ type looked struct {
 	nothing  *ended              // nothing is to be done, and this is said instead
 	options  map[string][]string // of the command for this site alone, where they are not in the table's columns
 
-	do func(ctx context.Context, d *work.Desk) (ended, error)
+	// do does what was looked at, and agreed to; close lets go of that, done or not. May be nil.
+	do    func(ctx context.Context, d *work.Desk) (ended, error)
+	close func() error
+}
+
+// letGo lets go of what was looked at.
+func (l *looked) letGo() (err error) {
+	if l.close != nil {
+		err = l.close()
+	}
+	l.close = nil
+	return err
 }
 
 // lookedAt begins the look at a site that is on record.
@@ -200,6 +211,11 @@ type ended struct {
 func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chosen, question string,
 	look func(ctx context.Context, r siteRow) (looked, error)) error {
 	found, failed, err := lookAll(ctx, rows, o.strict || o.table != "", look)
+	defer func() {
+		for i := range found {
+			_ = found[i].letGo()
+		}
+	}()
 	if err != nil {
 		return err
 	}
@@ -236,7 +252,8 @@ func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chos
 	}
 	many.Side(ctx, s.Desk, many.AtOnce(o.atOnce), tasks, many.Watch{
 		Stage: func(n int, e job.Event) { w.Stage(rows[of[n]].name(), e) },
-		Ended: func(n int, err error) {
+		Ended: func(n int, err error) { // a task may have been begun more than once until then
+			_ = found[of[n]].letGo()
 			failed[of[n]] = err
 			w.Ended(rows[of[n]].name(), ends[of[n]].says, err)
 		}})

@@ -64,7 +64,7 @@ func lookAll(ctx context.Context, rows []siteRow, strict bool,
 		})
 	}
 	if err := group.Wait(); err != nil {
-		return nil, nil, err
+		return found, nil, err
 	}
 	var problems mistakes
 	seen := map[string]int{}

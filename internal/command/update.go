@@ -134,13 +134,15 @@ func (a *app) updateSeveral(ctx context.Context, s *core.Core, rows []siteRow, o
 		}
 		one.Release = p.To // what was agreed to, whatever is published meanwhile
 		l.review, l.document = a.streams.ReviewUpdate(p), p
-		l.do = func(ctx context.Context, d *work.Desk) (ended, error) { return a.updateAgreed(ctx, d, one, first) }
-		return l, p.Close()
+		l.do = func(ctx context.Context, d *work.Desk) (ended, error) { return a.updateAgreed(ctx, d, one, p, first) }
+		l.close = p.Close
+		return l, nil
 	})
 }
 
 // updateAgreed updates one of several sites, after a rehearsal where that is wanted.
-func (a *app) updateAgreed(ctx context.Context, d *work.Desk, r update.Request, first bool) (ended, error) {
+func (a *app) updateAgreed(ctx context.Context, d *work.Desk, r update.Request, p *update.Plan, first bool) (ended,
+	error) {
 	var rehearsed *rehearse.Rehearsed
 	if first {
 		var err error
@@ -151,11 +153,6 @@ func (a *app) updateAgreed(ctx context.Context, d *work.Desk, r update.Request, 
 			return ended{}, notRehearsed(rehearsed, r.Site)
 		}
 	}
-	p, err := update.Look(ctx, d, r)
-	if err != nil {
-		return ended{}, err
-	}
-	defer p.Close()
 	done, err := update.Update(ctx, d, p)
 	if err != nil {
 		return ended{}, err

@@ -81,6 +81,10 @@ func (o *Opener) unhurried(ctx context.Context, a *account.Account, open func() 
 	}, open)
 }
 
+// Under has the account work for another opener from now on: who looks at what is to be done is not always who
+// does it.
+func (a *Account) Under(o *Opener) { a.opener = o }
+
 // Close lets go of the account.
 func (a *Account) Close() error { return a.close() }
 

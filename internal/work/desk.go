@@ -85,6 +85,7 @@ func (d *Desk) Begin(in *hosting.Account, s *site.Site) (*step.Tools, error) {
 	if err != nil {
 		return nil, err
 	}
+	in.Under(d.Hosting)
 	t := d.tools(in, job.NewID(d.Now(), token))
 	t.Site = s
 	return t, nil

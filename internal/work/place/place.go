@@ -168,6 +168,9 @@ func Carry(ctx context.Context, d *work.Desk, p *Plan) (*work.Done, error) {
 		return nil, err
 	}
 	defer in.Close()
+	if p.source != nil {
+		p.source.In.Under(d.Hosting)
+	}
 	t, err := d.Begin(in, &p.Site)
 	if err != nil {
 		return nil, err
