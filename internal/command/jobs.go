@@ -16,15 +16,23 @@ import (
 )
 
 func (a *app) jobs() *cobra.Command {
-	who, follow := false, ""
+	who, log, follow := false, false, ""
 	c := &cobra.Command{
-		Use:   "jobs [--who] [--follow NUMBER]",
+		Use:   "jobs [JOB --log] [--who] [--follow NUMBER]",
 		Short: "List what ran and how it ended",
 		Long: "Lists the jobs, the newest first. With --who also who asked for each, and when.\n" +
+			"With --log it shows the log of one: what was asked of files, database, web and SSH, how long each took,\n" +
+			"and what came of it; it holds no password, and can be sent to whoever is to find out what went wrong.\n" +
 			"With --follow it shows what a worker does with an order of the queue, until that has ended.",
-		Example: "  tivset jobs\n  tivset jobs --who\n  tivset jobs --follow 12",
-		Args:    takes(0, 0, ""),
-		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error {
+		Example: "  tivset jobs\n  tivset jobs --who\n  tivset jobs --follow 12\n  tivset jobs 20261123-074500-k3fa --log",
+		Args:    takes(0, 1, "JOB --log"),
+		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
+			switch {
+			case log != (len(args) == 1):
+				return fault.New(fault.Usage, "a job is named to see its log", "", "Write: tivset jobs JOB --log")
+			case log:
+				return a.jobLog(ctx, s, args[0])
+			}
 			if follow != "" {
 				return a.follow(ctx, follow)
 			}
@@ -45,7 +53,24 @@ func (a *app) jobs() *cobra.Command {
 	}
 	c.Flags().StringVar(&follow, "follow", "", "show how an order of the queue goes on, by its number")
 	c.Flags().BoolVar(&who, "who", false, "also who asked for them, and when")
+	c.Flags().BoolVar(&log, "log", false, "show what a job asked of files, database and web, and what came of it")
 	return c
+}
+
+// jobLog shows a job's log.
+func (a *app) jobLog(ctx context.Context, s *core.Core, id string) error {
+	file, text, err := s.Desk.Log(ctx, id)
+	if err != nil {
+		return err
+	}
+	lines := strings.Split(strings.TrimSuffix(string(text), "\n"), "\n")
+	if a.json {
+		return a.streams.WriteJSON(map[string]any{"job": id, "log": file, "lines": lines})
+	}
+	for _, line := range lines {
+		a.streams.Print("%s", line)
+	}
+	return nil
 }
 
 func (a *app) undo() *cobra.Command {

@@ -12,6 +12,7 @@ import (
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/logs"
 	"tivset/internal/near"
 	"tivset/internal/records/catalogues"
 	"tivset/internal/screen"
@@ -29,6 +30,7 @@ type app struct {
 	dryRun  bool
 	quiet   bool
 	verbose bool
+	logFile string
 	noColor bool
 	json    bool
 	args    []string // as they were typed
@@ -106,7 +108,7 @@ func (a *app) root() *cobra.Command {
 				return fault.New(fault.Usage, "this command has no dry run", c.CommandPath(),
 					"Leave --dry-run out to carry it out. Nothing was touched.")
 			}
-			return nil
+			return a.openLog(c)
 		},
 		RunE: a.status,
 	}
@@ -122,6 +124,7 @@ func (a *app) root() *cobra.Command {
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress, only results and faults")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "say more, such as what was checked")
 	f.BoolVar(&a.noColor, "no-color", false, "no colours (as does NO_COLOR)")
+	f.StringVar(&a.logFile, "log", "", "add what is asked of files, database, web and SSH to this file")
 	option(root, "account", a.accountWords, 0)
 	root.AddCommand(
 		a.demo(),
@@ -157,6 +160,20 @@ func (a *app) root() *cobra.Command {
 		c.DisableFlagsInUseLine = true
 	}
 	return root
+}
+
+// openLog has all that a command does written to the file that was named. A log is closed by the program's end.
+func (a *app) openLog(c *cobra.Command) error {
+	if a.logFile == "" || c.Name() == "jobs" { // which has a --log of its own
+		return nil
+	}
+	l, _, err := logs.Open(a.logFile, nil)
+	if err != nil {
+		return fault.New(fault.Usage, "the log cannot be written", a.logFile, "Name another file.").Because(err)
+	}
+	l.Info("command begins", "command", c.CommandPath(), "version", Version)
+	c.SetContext(logs.With(c.Context(), l))
+	return nil
 }
 
 // unknown words a command that is none.

@@ -14,6 +14,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/web"
+	"tivset/internal/logs"
 	"tivset/internal/secret"
 )
 
@@ -63,6 +64,7 @@ type Account struct {
 func (o *Opener) Open(ctx context.Context, a *account.Account) (*Account, error) {
 	var f files.Closer
 	err := o.unhurried(ctx, a, func() (err error) {
+		defer logs.Asked(ctx, "files", "open the account", a.Name)(&err)
 		f, err = o.OpenFiles(ctx, a)
 		return err
 	})
@@ -175,10 +177,14 @@ func (o *Opener) Connect(ctx context.Context, a *account.Account, d *account.Dat
 	}
 	var server database.Server
 	err = o.unhurried(ctx, a, func() (err error) {
+		defer logs.Asked(ctx, "database server", "sign in", d.Name)(&err)
 		server, err = o.OpenServer(ctx, a, d, login)
 		return err
 	})
-	return server, err
+	if err != nil {
+		return nil, err
+	}
+	return database.Logged(server), nil
 }
 
 // Session signs in to a site's database.
@@ -186,10 +192,14 @@ func (o *Opener) Session(ctx context.Context, a *account.Account, d *account.Dat
 	l database.Login) (database.Session, error) {
 	var session database.Session
 	err := o.unhurried(ctx, a, func() (err error) {
+		defer logs.Asked(ctx, "database", "sign in", d.Name, l.Database, l.User)(&err)
 		session, err = o.OpenSession(ctx, a, d, l)
 		return err
 	})
-	return session, err
+	if err != nil {
+		return nil, err
+	}
+	return database.LoggedSession(session), nil
 }
 
 // login is how to sign in to a server as the one who may create.

@@ -12,6 +12,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/files"
+	"tivset/internal/logs"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
@@ -53,6 +54,10 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 		return err
 	}
 	address := t.Site.Address()
+	ctx, logged := d.logged(ctx, t.Job, append(d.secretsOf(address), t.Site.Hidden()...))
+	defer logged()
+	logs.From(ctx).Info("job begins", "job", t.Job, "what", j.Way.Name, "app", t.Site.App, "release", t.Site.Release,
+		"account", t.In.Name, "address", address, "who", d.Who, "request", string(request))
 	header := job.Header{ID: t.Job, What: j.Way.Name, Account: t.In.Name, Address: address, Request: request}
 	if runner.Journal, err = job.Begin(d.Book.Journals, header, list, d.Now); err != nil {
 		return err
@@ -64,6 +69,7 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 		return errors.Join(err, runner.Journal.Void())
 	}
 	err = d.ended(ctx, t, j, entry, runner.Run(ctx, list))
+	logEnd(ctx, err)
 	return fault.Hiding(err, hiding(t.Site.Hidden()))
 }
 
@@ -103,6 +109,7 @@ func (d *Desk) ended(ctx context.Context, t *step.Tools, j Job, entry ledger.Job
 
 // prune forgets jobs of long ago, with their journals. What cannot be forgotten now is the next time.
 func (d *Desk) prune(ctx context.Context) {
+	logs.Prune(d.Book.Home.Logs(), d.Now().AddDate(0, 0, -LoggedFor))
 	old, _ := d.Book.Ledger.DropJobs(ctx, d.Now().AddDate(0, 0, -ledger.JobsFor))
 	for _, id := range old {
 		_ = d.Book.Journals.Drop(id)

@@ -8,6 +8,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
+	"tivset/internal/logs"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
@@ -202,12 +203,16 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 	if err != nil {
 		return false, err
 	}
+	secrets := d.secretsOf(journal.Address)
+	ctx, logged := d.logged(ctx, journal.ID, secrets)
+	defer logged()
+	logs.From(ctx).Info("the job is taken in hand again", "job", journal.ID, "who", d.Who)
+	defer func() { logEnd(ctx, err) }()
 	in, err := d.Hosting.Open(ctx, a)
 	if err != nil {
 		return false, err
 	}
 	defer in.Close()
-	secrets := d.secretsOf(journal.Address)
 	runner := &job.Runner{
 		Journal:  journal,
 		Progress: d.telling(secrets),

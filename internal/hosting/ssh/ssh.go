@@ -21,6 +21,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/bounded"
+	"tivset/internal/logs"
 	"tivset/internal/secret"
 )
 
@@ -134,7 +135,8 @@ func (c *Client) Close() error {
 	return err
 }
 
-func (c *Client) connect(ctx context.Context) (*ssh.Client, error) {
+func (c *Client) connect(ctx context.Context) (_ *ssh.Client, err error) {
+	defer logs.Asked(ctx, "ssh", "sign in", c.login.Address, c.login.User)(&err)
 	methods, signedIn, err := c.methods()
 	if err != nil {
 		return nil, err
@@ -242,7 +244,8 @@ func (c *Client) signer() (ssh.Signer, error) {
 // Run runs a program on the server with what it reads (nil for nothing), and
 // gives what it wrote; what it said on failure is in the error. Arguments are
 // quoted for the account's shell, which never reads anything into them.
-func Run(ctx context.Context, conn *ssh.Client, input io.Reader, args ...string) (string, error) {
+func Run(ctx context.Context, conn *ssh.Client, input io.Reader, args ...string) (_ string, err error) {
+	defer logs.Asked(ctx, "ssh", "run", args[0])(&err)
 	session, err := conn.NewSession()
 	if err != nil {
 		return "", err

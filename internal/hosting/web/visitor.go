@@ -19,6 +19,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"tivset/internal/logs"
 )
 
 // Limits of one visit.
@@ -182,9 +184,24 @@ func (v *Visitor) Send(ctx context.Context, address, header, value string, body 
 
 func (v *Visitor) visit(r *http.Request) (*Page, error) { return v.visitUpTo(r, largest, true) }
 
+// asked notes what was asked of the web, without what stands after the question mark, which may be a secret.
+func asked(r *http.Request, page **Page) func(*error) {
+	at := *r.URL
+	at.RawQuery, at.User, at.Fragment = "", nil, ""
+	status := []string{r.Method + " " + at.String()}
+	ended := logs.Asked(r.Context(), "web", "visit", status...)
+	return func(err *error) {
+		if *page != nil {
+			status[0] += fmt.Sprintf(" answers %d with %d bytes", (*page).Status, len((*page).Body))
+		}
+		ended(err)
+	}
+}
+
 // visitUpTo reads so many bytes of an answer. One that goes on is an error where
 // it is wanted whole.
-func (v *Visitor) visitUpTo(r *http.Request, most int64, whole bool) (*Page, error) {
+func (v *Visitor) visitUpTo(r *http.Request, most int64, whole bool) (page *Page, err error) {
+	defer asked(r, &page)(&err)
 	r.Header.Set("User-Agent", cmp.Or(v.Agent, agentTitle))
 	answer, err := v.client.Do(r)
 	if err != nil {

@@ -54,7 +54,11 @@ func (h Home) Ledger() string     { return filepath.Join(h.Data, "ledger.db") }
 func (h Home) Vault() string      { return filepath.Join(h.Data, "vault.age") }
 func (h Home) VaultKey() string   { return filepath.Join(h.Config, "vault.key") }
 func (h Home) Journals() string   { return filepath.Join(h.State, "journals") }
+func (h Home) Logs() string       { return h.Journals() } // each stays on the machine that ran its job
 func (h Home) KnownHosts() string { return filepath.Join(h.Config, "known_hosts") }
+
+// JobLog is the file with the log of a job.
+func (h Home) JobLog(id string) string { return filepath.Join(h.Logs(), id+".log") }
 
 // KnownCertificates is the file of the FTP servers' certificates that were
 // accepted though they do not verify.

@@ -11,6 +11,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"tivset/internal/logs"
 )
 
 // Step is one step of a job. Its exported fields are what its Undo needs; they
@@ -188,11 +190,13 @@ func (r *Runner) tell(e Event) {
 	}
 }
 
-func (r *Runner) one(ctx context.Context, i int, all []part) error {
+func (r *Runner) one(ctx context.Context, i int, all []part) (err error) {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
 	p, of := all[i], len(all)
+	logs.From(ctx).Info("step begins", "step", p.Title())
+	defer logs.Asked(ctx, "job", "step ended", p.Title())(&err)
 	r.tell(Event{Step: i + 1, Of: of, Title: p.Title()})
 	if preparer, ok := p.(Preparer); ok {
 		if err := preparer.Prepare(ctx); err != nil {
@@ -273,7 +277,8 @@ func (r *Runner) PutsBack(decode Decode) (bool, error) {
 	return false, nil
 }
 
-func (r *Runner) undoOne(ctx context.Context, i int, all []part, s Step) error {
+func (r *Runner) undoOne(ctx context.Context, i int, all []part, s Step) (err error) {
+	defer logs.Asked(ctx, "job", "step undone", s.Title())(&err)
 	deadline := time.Now().Add(r.Patience)
 	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
 		err := r.Journal.log.Held()
@@ -290,6 +295,7 @@ func (r *Runner) undoOne(ctx context.Context, i int, all []part, s Step) error {
 			return err
 		}
 		r.tell(Event{Step: i + 1, Of: len(all), Title: s.Title(), Undo: true, Detail: err.Error()})
+		logs.From(ctx).Warn("the undo is tried again", "step", s.Title(), "error", err.Error())
 		time.Sleep(pause)
 	}
 }

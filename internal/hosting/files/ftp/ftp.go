@@ -25,6 +25,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
+	"tivset/internal/logs"
 	"tivset/internal/secret"
 )
 
@@ -188,6 +189,7 @@ func plain(op, name string, err error) error {
 
 // Stat implements files.FS.
 func (f *FS) Stat(ctx context.Context, name string) (info files.Info, err error) {
+	defer logs.Asked(ctx, "files", "look at", name)(&err)
 	err = f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
@@ -200,6 +202,7 @@ func (f *FS) Stat(ctx context.Context, name string) (info files.Info, err error)
 
 // List implements files.FS.
 func (f *FS) List(ctx context.Context, name string) (out []files.Info, err error) {
+	defer logs.Asked(ctx, "files", "list", name)(&err)
 	err = f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, name); err != nil {
 			return err
@@ -212,7 +215,8 @@ func (f *FS) List(ctx context.Context, name string) (out []files.Info, err error
 
 // Mkdir implements files.FS. A folder that is there after a lost connection is the one that
 // was asked for only if its name was seen to be free before.
-func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
+func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) (err error) {
+	defer logs.Asked(ctx, "files", "make folder", name)(&err)
 	sent := false
 	return f.use(ctx, []string{name}, func(n *line) error {
 		err := f.free(n, name)
@@ -269,7 +273,8 @@ func (f *FS) taken(n *line, op, name string, err error) error {
 
 // Rename implements files.FS. After a lost connection it is done only if the server was seen
 // to be about to do it.
-func (f *FS) Rename(ctx context.Context, from, to string) error {
+func (f *FS) Rename(ctx context.Context, from, to string) (err error) {
+	defer logs.Asked(ctx, "files", "move", from, to)(&err)
 	begun := false
 	return f.use(ctx, []string{from, to}, func(n *line) error {
 		for _, dir := range []string{path.Dir(from), path.Dir(to)} {
@@ -350,7 +355,8 @@ func (f *FS) absent(n *line, op, name string) error {
 
 // Remove implements files.FS. What is not there after a lost connection was removed if it
 // was there before.
-func (f *FS) Remove(ctx context.Context, name string) error {
+func (f *FS) Remove(ctx context.Context, name string) (err error) {
+	defer logs.Asked(ctx, "files", "remove", name)(&err)
 	seen := false
 	return f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
@@ -399,9 +405,10 @@ func (f *FS) remove(n *line, name string, info files.Info) error {
 
 // Open implements files.FS. What is read is fetched as it is asked for; a
 // connection lost in the middle is made again, and what was read is passed over.
-func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
+func (f *FS) Open(ctx context.Context, name string) (_ io.ReadCloser, err error) {
+	defer logs.Asked(ctx, "files", "open", name)(&err)
 	var was files.Info
-	err := f.use(ctx, []string{name}, func(n *line) error {
+	err = f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}

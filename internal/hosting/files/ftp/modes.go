@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+
+	"tivset/internal/logs"
 )
 
 // settled says whether a new file has its mode already.
@@ -57,7 +59,8 @@ func (f *FS) chmod(n *line, name string, mode fs.FileMode) error {
 }
 
 // Chmod implements files.Moder.
-func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
+func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) (err error) {
+	defer logs.Asked(ctx, "files", "set the mode", name)(&err)
 	return f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tivset/internal/hosting/files"
+	"tivset/internal/logs"
 )
 
 // small is up to what size a file waits in memory until it is sent; a larger
@@ -20,8 +21,9 @@ import (
 const small = 256 << 10
 
 // Create implements files.FS. The file is sent when it is closed.
-func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (io.WriteCloser, error) {
-	err := f.use(ctx, []string{name}, func(n *line) error { return f.free(n, name) })
+func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (_ io.WriteCloser, err error) {
+	defer logs.Asked(ctx, "files", "create", name)(&err)
+	err = f.use(ctx, []string{name}, func(n *line) error { return f.free(n, name) })
 	if err != nil {
 		return nil, err
 	}
@@ -116,9 +118,10 @@ func (s *sending) refused(n *line, err error) error {
 
 // RemoveAll implements files.TreeRemover: folders are listed, and emptied with
 // many commands under way at once.
-func (f *FS) RemoveAll(ctx context.Context, name string) error {
+func (f *FS) RemoveAll(ctx context.Context, name string) (err error) {
+	defer logs.Asked(ctx, "files", "remove all", name)(&err)
 	var is *files.Info
-	err := f.use(ctx, []string{name}, func(n *line) error {
+	err = f.use(ctx, []string{name}, func(n *line) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil

@@ -10,6 +10,7 @@ import (
 
 	"tivset/internal/hosting/bounded"
 	"tivset/internal/hosting/files"
+	"tivset/internal/logs"
 )
 
 // commandTime is for how long a program may run at most.
@@ -23,7 +24,8 @@ const (
 
 // Command implements files.Commander. Root runs programs as the user to whom
 // the folder belongs: what they write is the account's.
-func (f *FS) Command(ctx context.Context, folder string, args []string, input string) ([]byte, error) {
+func (f *FS) Command(ctx context.Context, folder string, args []string, input string) (_ []byte, err error) {
+	defer logs.Asked(ctx, "files", "run a program", folder, args[0])(&err)
 	if err := files.Valid(folder); err != nil {
 		return nil, err
 	}

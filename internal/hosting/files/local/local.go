@@ -17,6 +17,7 @@ import (
 	"syscall"
 
 	"tivset/internal/hosting/files"
+	"tivset/internal/logs"
 )
 
 // FS is the files below a folder of this machine.
@@ -81,7 +82,8 @@ func describe(i fs.FileInfo) files.Info {
 }
 
 // Stat implements files.FS.
-func (f *FS) Stat(ctx context.Context, name string) (files.Info, error) {
+func (f *FS) Stat(ctx context.Context, name string) (_ files.Info, err error) {
+	defer logs.Asked(ctx, "files", "look at", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return files.Info{}, err
 	}
@@ -110,7 +112,8 @@ func pathOf(err error) string {
 }
 
 // List implements files.FS.
-func (f *FS) List(ctx context.Context, name string) ([]files.Info, error) {
+func (f *FS) List(ctx context.Context, name string) (_ []files.Info, err error) {
+	defer logs.Asked(ctx, "files", "list", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return nil, err
 	}
@@ -132,7 +135,8 @@ func (f *FS) List(ctx context.Context, name string) ([]files.Info, error) {
 }
 
 // Open implements files.FS.
-func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
+func (f *FS) Open(ctx context.Context, name string) (_ io.ReadCloser, err error) {
+	defer logs.Asked(ctx, "files", "open", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return nil, err
 	}
@@ -144,7 +148,8 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 }
 
 // Create implements files.FS.
-func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (io.WriteCloser, error) {
+func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (_ io.WriteCloser, err error) {
+	defer logs.Asked(ctx, "files", "create", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return nil, err
 	}
@@ -200,7 +205,8 @@ func (f *FS) settle(file *os.File, mode fs.FileMode) error {
 }
 
 // Mkdir implements files.FS.
-func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
+func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) (err error) {
+	defer logs.Asked(ctx, "files", "make folder", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return err
 	}
@@ -216,7 +222,8 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 }
 
 // Rename implements files.FS.
-func (f *FS) Rename(ctx context.Context, from, to string) error {
+func (f *FS) Rename(ctx context.Context, from, to string) (err error) {
+	defer logs.Asked(ctx, "files", "move", from, to)(&err)
 	if err := ready(ctx, from, to); err != nil {
 		return err
 	}
@@ -225,7 +232,8 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 }
 
 // Chmod implements files.Moder.
-func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
+func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) (err error) {
+	defer logs.Asked(ctx, "files", "set the mode", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return err
 	}
@@ -234,7 +242,8 @@ func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
 }
 
 // Remove implements files.FS.
-func (f *FS) Remove(ctx context.Context, name string) error {
+func (f *FS) Remove(ctx context.Context, name string) (err error) {
+	defer logs.Asked(ctx, "files", "remove", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return err
 	}
@@ -243,7 +252,8 @@ func (f *FS) Remove(ctx context.Context, name string) error {
 }
 
 // RemoveAll implements files.TreeRemover.
-func (f *FS) RemoveAll(ctx context.Context, name string) error {
+func (f *FS) RemoveAll(ctx context.Context, name string) (err error) {
+	defer logs.Asked(ctx, "files", "remove all", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return err
 	}
@@ -252,7 +262,8 @@ func (f *FS) RemoveAll(ctx context.Context, name string) error {
 }
 
 // Free implements files.SpaceTeller.
-func (f *FS) Free(ctx context.Context) (int64, error) {
+func (f *FS) Free(ctx context.Context) (_ int64, err error) {
+	defer logs.Asked(ctx, "files", "look at the space")(&err)
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}

@@ -24,6 +24,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/ssh"
+	"tivset/internal/logs"
 )
 
 // FS is the files below a folder of a server.
@@ -106,6 +107,7 @@ func (f *FS) LoginFolder(ctx context.Context) (folder string, err error) {
 // Free implements files.SpaceTeller, where the server tells (OpenSSH's
 // extension statvfs@openssh.com).
 func (f *FS) Free(ctx context.Context) (free int64, err error) {
+	defer logs.Asked(ctx, "files", "look at the space")(&err)
 	err = f.use(ctx, true, nil, func(l *line) error {
 		told, err := l.sftp.StatVFS(l.top)
 		if err == nil {
@@ -117,7 +119,8 @@ func (f *FS) Free(ctx context.Context) (free int64, err error) {
 }
 
 // Command implements files.Commander.
-func (f *FS) Command(ctx context.Context, folder string, args []string, input string) ([]byte, error) {
+func (f *FS) Command(ctx context.Context, folder string, args []string, input string) (_ []byte, err error) {
+	defer logs.Asked(ctx, "files", "run a program", folder, args[0])(&err)
 	if err := files.Valid(folder); err != nil {
 		return nil, err
 	}
@@ -296,6 +299,7 @@ func describe(i fs.FileInfo) files.Info {
 
 // Stat implements files.FS.
 func (f *FS) Stat(ctx context.Context, name string) (info files.Info, err error) {
+	defer logs.Asked(ctx, "files", "look at", name)(&err)
 	err = f.use(ctx, true, []string{name}, func(l *line) error {
 		if err := l.folder(path.Dir(name)); err != nil {
 			return err
@@ -311,6 +315,7 @@ func (f *FS) Stat(ctx context.Context, name string) (info files.Info, err error)
 
 // List implements files.FS.
 func (f *FS) List(ctx context.Context, name string) (out []files.Info, err error) {
+	defer logs.Asked(ctx, "files", "list", name)(&err)
 	err = f.use(ctx, true, []string{name}, func(l *line) error {
 		if err := l.folder(name); err != nil {
 			return err
@@ -328,6 +333,7 @@ func (f *FS) List(ctx context.Context, name string) (out []files.Info, err error
 
 // Open implements files.FS.
 func (f *FS) Open(ctx context.Context, name string) (r io.ReadCloser, err error) {
+	defer logs.Asked(ctx, "files", "open", name)(&err)
 	err = f.use(ctx, true, []string{name}, func(l *line) error {
 		if err := l.folder(path.Dir(name)); err != nil {
 			return err
@@ -351,6 +357,7 @@ func (f *FS) Open(ctx context.Context, name string) (r io.ReadCloser, err error)
 
 // Create implements files.FS. The mode is set before the content is written.
 func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (w io.WriteCloser, err error) {
+	defer logs.Asked(ctx, "files", "create", name)(&err)
 	err = f.use(ctx, false, []string{name}, func(l *line) error {
 		if err := l.folder(path.Dir(name)); err != nil {
 			return err
@@ -386,7 +393,8 @@ func (w *writing) Write(p []byte) (int, error) {
 func (w *writing) Close() error { return plain("write", w.name, w.file.Close()) }
 
 // Mkdir implements files.FS.
-func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
+func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) (err error) {
+	defer logs.Asked(ctx, "files", "make folder", name)(&err)
 	return f.use(ctx, false, []string{name}, func(l *line) error {
 		if err := l.folder(path.Dir(name)); err != nil {
 			return err
@@ -407,7 +415,8 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 }
 
 // Chmod implements files.Moder.
-func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
+func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) (err error) {
+	defer logs.Asked(ctx, "files", "set the mode", name)(&err)
 	return f.use(ctx, true, []string{name}, func(l *line) error {
 		if err := l.folder(path.Dir(name)); err != nil {
 			return err
@@ -442,7 +451,8 @@ func (l *line) settle(usual *fs.FileMode, mode fs.FileMode, name string, chmod f
 
 // Rename implements files.FS. The plain rename of the protocol replaces
 // nothing on the servers that matter; for others it is looked at first.
-func (f *FS) Rename(ctx context.Context, from, to string) error {
+func (f *FS) Rename(ctx context.Context, from, to string) (err error) {
+	defer logs.Asked(ctx, "files", "move", from, to)(&err)
 	return f.use(ctx, false, []string{from, to}, func(l *line) error {
 		for _, dir := range []string{path.Dir(from), path.Dir(to)} {
 			if err := l.folder(dir); err != nil {
@@ -461,7 +471,8 @@ func (f *FS) Rename(ctx context.Context, from, to string) error {
 }
 
 // Remove implements files.FS.
-func (f *FS) Remove(ctx context.Context, name string) error {
+func (f *FS) Remove(ctx context.Context, name string) (err error) {
+	defer logs.Asked(ctx, "files", "remove", name)(&err)
 	return f.use(ctx, false, []string{name}, func(l *line) error {
 		if err := l.folder(path.Dir(name)); err != nil {
 			return err

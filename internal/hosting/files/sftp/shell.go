@@ -12,6 +12,7 @@ import (
 
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/ssh"
+	"tivset/internal/logs"
 )
 
 // What a shell on the server makes faster. Where there is none, or one that
@@ -35,7 +36,8 @@ func (l *line) hasShell(ctx context.Context) bool {
 
 // WriteTree implements files.TreeWriter: one stream, unpacked by the server's
 // tar, which keeps the modes and nobody's ownership.
-func (f *FS) WriteTree(ctx context.Context, folder string, tarred func(io.Writer) error) error {
+func (f *FS) WriteTree(ctx context.Context, folder string, tarred func(io.Writer) error) (err error) {
+	defer logs.Asked(ctx, "files", "unpack into", folder)(&err)
 	return f.use(ctx, false, []string{folder}, func(l *line) error {
 		if !l.hasShell(ctx) || !l.tar {
 			return errors.ErrUnsupported
@@ -61,7 +63,8 @@ func (f *FS) WriteTree(ctx context.Context, folder string, tarred func(io.Writer
 }
 
 // RemoveAll implements files.TreeRemover.
-func (f *FS) RemoveAll(ctx context.Context, name string) error {
+func (f *FS) RemoveAll(ctx context.Context, name string) (err error) {
+	defer logs.Asked(ctx, "files", "remove all", name)(&err)
 	return f.use(ctx, false, []string{name}, func(l *line) error {
 		err := l.folder(path.Dir(name))
 		if errors.Is(err, fs.ErrNotExist) {
