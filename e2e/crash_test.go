@@ -202,7 +202,7 @@ func TestResumed(t *testing.T) {
 			Site    struct{ Address string }
 		}
 		p.json(&done, "resume", jobs[0].Job)
-		assert.Equal(t, "done", done.Outcome)
+		assert.Equal(t, "installed", done.Outcome)
 		var creds struct{ Admin struct{ Password string } }
 		p.json(&creds, "reveal", done.Site.Address)
 		assert.Equal(t, "Kranich-Teekanne-74-Ufer", creds.Admin.Password)

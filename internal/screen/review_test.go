@@ -138,10 +138,10 @@ func TestStages(t *testing.T) {
 	s, out, err := streams()
 	now := time.Now()
 	p := screen.NewProgress(s, func() time.Time { return now })
-	for n, title := range []string{"Claim the place", "Create the database user x", "Unpack and configure",
-		"Load schema/tables.sql", "Put the files in place", "Check the site", "Record the site", "Tidy up here"} {
-		p.Show(job.Event{Step: n + 1, Of: 8, Title: title})
-		p.Show(job.Event{Step: n + 1, Of: 8, Title: title, Done: true})
+	for n, of := range []job.Stage{job.StageReserving, job.StageData, job.StageFiles, job.StageSettingUp, job.StagePlacing,
+		job.StageChecking, job.StageFinishing, job.StageFinishing} {
+		p.Show(job.Event{Step: n + 1, Of: 8, Title: "A step", Stage: of})
+		p.Show(job.Event{Step: n + 1, Of: 8, Title: "A step", Stage: of, Done: true})
 	}
 	p.Show(job.Event{Title: "Fetch it", Done: true})
 	assert.Equal(t, "  ✓ Reserve the address\n  ✓ Make the database\n  ✓ Bring the files\n  ✓ Set the app up\n"+

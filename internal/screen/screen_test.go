@@ -84,14 +84,14 @@ func TestProgress(t *testing.T) {
 	now := time.Unix(0, 0)
 	p := screen.NewProgress(s, func() time.Time { now = now.Add(time.Second); return now })
 	play := func() {
-		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack"})
-		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Count: 30, Total: 100, Unit: "files"})
-		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Count: 60, Total: 100, Unit: "files"})
-		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Done: true})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Stage: job.StageFiles})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Stage: job.StageFiles, Count: 30, Total: 100, Unit: "files"})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Stage: job.StageFiles, Count: 60, Total: 100, Unit: "files"})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Stage: job.StageFiles, Done: true})
 		p.Show(job.Event{Step: 2, Of: 2, Title: "Load"})
 		p.Show(job.Event{Step: 2, Of: 2, Title: "Load", Undo: true})
-		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Undo: true, Detail: "away"})
-		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Undo: true, Detail: "away"})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Stage: job.StageFiles, Undo: true, Detail: "away"})
+		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Stage: job.StageFiles, Undo: true, Detail: "away"})
 	}
 	play()
 	assert.Equal(t, "  ✓ Bring the files\n  ✗ Set the app up\n  Undoing what was begun:\n  ↶ Set the app up\n"+

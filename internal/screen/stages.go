@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -9,29 +10,21 @@ import (
 	"tivset/internal/records/job"
 )
 
-// stages are what the steps of jobs are for, in an owner's words, by what their titles begin
-// with. What an app's own set-up does is one stage of its own.
-var stages = []struct {
-	stage  string
-	titles []string
-}{
-	{"Reserve the address", []string{"Claim the place", "Keep passwords in the vault", "See that the domain leads here",
-		"Look at the account's PHP"}},
-	{"Back the site up", []string{"Back the site up", "Read it again"}},
-	{"Close the site for a moment", []string{"Close the site", "Keep the database as it is", "Keep what "}},
-	{"Make the database", []string{"Create the database", "Sign in to the database", "Look at the database",
-		"Load the database"}},
-	{"Bring the files", []string{"Make the folder", "Unpack", "Write the configuration", "Take over the configuration",
-		"Keep others out of the files", "Let others work at the original"}},
-	{"Set the app up", []string{"Leave out what only the set-up needs", "Take away what only the set-up needs"}},
-	{"Put it in place", []string{"Set aside what is in the way", "Put the ", "Leave the old place",
-		"Take over what was written since"}},
-	{"See that visitors and the admin get in", []string{"Wait until PHP", "Check the site"}},
-	{"Bring the data to the new release", []string{"Bring the database to the new release"}},
-	{"Take the site out", []string{"Take the files out"}},
-	{"Set the new password", []string{"Set the new password"}},
-	{"Set its timers", []string{"Set up timers"}},
-	{"Finish", []string{"Record the site", "Tidy up", "Take the helping file away", "Take away "}},
+// stages are what the steps of jobs are for, in an owner's words.
+var stages = map[job.Stage]string{
+	job.StageReserving: "Reserve the address",
+	job.StageBackingUp: "Back the site up",
+	job.StageClosing:   "Close the site for a moment",
+	job.StageData:      "Make the database",
+	job.StageFiles:     "Bring the files",
+	job.StageSettingUp: "Set the app up",
+	job.StagePlacing:   "Put it in place",
+	job.StageChecking:  "See that visitors and the admin get in",
+	job.StageMigrating: "Bring the data to the new release",
+	job.StageRemoving:  "Take the site out",
+	job.StageRenewing:  "Set the new password",
+	job.StageTiming:    "Set its timers",
+	job.StageFinishing: "Finish",
 }
 
 // stage words a step for an owner; in a run that says more it has its own name.
@@ -39,14 +32,7 @@ func (s *Streams) stage(e job.Event) string {
 	if s.Loud || e.Of == 0 { // no step of a job
 		return e.Title
 	}
-	for _, of := range stages {
-		for _, title := range of.titles {
-			if strings.HasPrefix(e.Title, title) {
-				return of.stage
-			}
-		}
-	}
-	return "Set the app up"
+	return cmp.Or(stages[e.Stage], stages[job.StageSettingUp])
 }
 
 // proven says in one line how long a job took, and what was seen of its site afterwards.

@@ -14,6 +14,7 @@ import (
 	"tivset/internal/app/rewrite"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
+	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
 )
@@ -22,7 +23,7 @@ import (
 // what it has kept of the stage's address and folder, in its tables and in the files
 // that it wrote, is replaced.
 func LeaveStage(t *Tools, s Stage) *Prepared {
-	return &Prepared{Label: "Tell the app of its place", Work: func(ctx context.Context) error {
+	return &Prepared{Phase: Phase{job.StageSettingUp}, Label: "Tell the app of its place", Work: func(ctx context.Context) error {
 		change, err := t.Site.FromStage(s.Base, s.Folder)
 		if err != nil {
 			return err

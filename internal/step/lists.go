@@ -111,12 +111,12 @@ func named(label string, run *setup.Runner) string {
 }
 
 // SetUps makes one step for each of a kit's that applies to the site. Label
-// words one.
-func SetUps(t *Tools, steps []kit.Step, run *setup.Runner, label func(kit.Step) string) []job.Step {
+// words one; of is the stage that they are of, "" for the usual.
+func SetUps(t *Tools, steps []kit.Step, run *setup.Runner, of job.Stage, label func(kit.Step) string) []job.Step {
 	var out []job.Step
 	for i, s := range steps {
 		if t.Site.Holds(s.When) {
-			out = append(out, &SetUp{Tools: t, N: i, Label: named(label(s), run), Still: s.Kind().Still, Step: s, Run: run})
+			out = append(out, &SetUp{Tools: t, Phase: Phase{of}, N: i, Label: named(label(s), run), Still: s.Kind().Still, Step: s, Run: run})
 		}
 	}
 	return out

@@ -175,6 +175,7 @@ func (u *Unpack) Undo(ctx context.Context) error {
 type SetUp struct {
 	*Tools `json:"-"`
 	lasting
+	Phase
 	N     int    `json:"n"`
 	Label string `json:"label"`
 	Still bool   `json:"still,omitempty"` // it leaves the data alone
@@ -202,6 +203,7 @@ func (s *SetUp) Do(ctx context.Context) error {
 // Prepared works on what lies in a stage, and goes with it.
 type Prepared struct {
 	lasting
+	Phase
 	Label string `json:"label"`
 
 	Work func(context.Context) error `json:"-"`

@@ -11,7 +11,8 @@ import (
 // live is gone for as long as that takes, and no longer. What it makes room for
 // is moved too, so that all of it can be moved back.
 type Swap struct {
-	*Tools  `json:"-"`
+	*Tools `json:"-"`
+	Phase
 	Label   string       `json:"label"`
 	Account string       `json:"account,omitempty"` // where that is, "" for the job's own
 	Moves   []files.Move `json:"moves"`

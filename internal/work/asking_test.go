@@ -18,7 +18,12 @@ func TestResumeAndUndoOfOtherJobs(t *testing.T) {
 	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
 	before := w.Snapshot()
-	for _, id := range []string{done.Job, "20260101-000000-abcd", "nonsense"} {
+	resumed, err := w.Desk.Resume(ctx, done.Job)
+	require.NoError(t, err, "it is at its end already")
+	assert.Equal(t, done.Site.Address, resumed.Site.Address)
+	_, err = w.Desk.Undo(ctx, done.Job)
+	assert.Equal(t, fault.Usage, fault.Of(err).Kind)
+	for _, id := range []string{"20260101-000000-abcd", "nonsense"} {
 		_, err := w.Desk.Resume(ctx, id)
 		assert.Equal(t, fault.Usage, fault.Of(err).Kind, id)
 		_, err = w.Desk.Undo(ctx, id)

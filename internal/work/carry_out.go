@@ -40,7 +40,7 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 			"Leave --queue out, and do it here.")
 	}
 	runner := &job.Runner{Progress: d.telling(t.Site.Hidden()), Again: hosting.ErrComesBack, Patience: d.Patience,
-		Keep: d.KeepFailed, Fenced: d.shared()}
+		Keep: d.KeepFailed, Fenced: d.shared(), StageOf: step.StageOf}
 	t.Count = counter(runner)
 	list, done, err := j.List(ctx)
 	if err != nil {

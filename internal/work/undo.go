@@ -12,6 +12,7 @@ import (
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
+	"tivset/internal/step"
 )
 
 // Jobs lists the jobs, newest first. One that is recorded as running although
@@ -219,6 +220,7 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 		Again:    hosting.ErrComesBack,
 		Patience: d.Patience,
 		Fenced:   d.shared(),
+		StageOf:  step.StageOf,
 	}
 	t := d.tools(in, journal.ID)
 	if err := d.mayPutBack(ctx, runner, t.Decode()); err != nil {

@@ -105,6 +105,7 @@ type Event struct {
 	Step   int    // from 1
 	Of     int    // how many steps there are
 	Title  string // the step's
+	Stage  Stage  // what it is for
 	Done   bool   // the step ended
 	Undo   bool   // the step is being taken back
 	Failed bool   // it did not work, and others go on
@@ -117,11 +118,12 @@ type Event struct {
 // Runner runs jobs.
 type Runner struct {
 	Journal  *Journal
-	Progress func(Event)      // may be nil
-	Again    func(error) bool // whether an undo that failed is worth another try
-	Patience time.Duration    // for how long to try again
-	Keep     bool             // a job that fails is left as it is, to be looked at
-	Fenced   bool             // other machines may go on with the job: see Fence
+	Progress func(Event)             // may be nil
+	Again    func(error) bool        // whether an undo that failed is worth another try
+	Patience time.Duration           // for how long to try again
+	Keep     bool                    // a job that fails is left as it is, to be looked at
+	Fenced   bool                    // other machines may go on with the job: see Fence
+	StageOf  func(kind string) Stage // of steps that are not Staged; may be nil
 }
 
 // Stopped is the error of a job that did not come to its end.
@@ -194,10 +196,10 @@ func (r *Runner) one(ctx context.Context, i int, all []part) (err error) {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	p, of := all[i], len(all)
+	p, told := all[i], r.event(i, all)
 	logs.From(ctx).Info("step begins", "step", p.Title())
 	defer logs.Asked(ctx, "job", "step ended", p.Title())(&err)
-	r.tell(Event{Step: i + 1, Of: of, Title: p.Title()})
+	r.tell(told)
 	if preparer, ok := p.(Preparer); ok {
 		if err := preparer.Prepare(ctx); err != nil {
 			return err
@@ -214,7 +216,8 @@ func (r *Runner) one(ctx context.Context, i int, all []part) (err error) {
 		// for the undo to know.
 		return errors.Join(err, r.Journal.write(record{N: i, State: failed, Kind: p.Kind(), Step: p}))
 	}
-	r.tell(Event{Step: i + 1, Of: of, Title: p.Title(), Done: true})
+	told.Done = true
+	r.tell(told)
 	return r.Journal.write(record{N: i, State: done})
 }
 
@@ -229,14 +232,15 @@ func carryOut(ctx context.Context, p part) error {
 // cancelled. Finishers have nothing to take back.
 func (r *Runner) undo(ctx context.Context, all []part, n int) error {
 	ctx = context.WithoutCancel(ctx)
-	of := len(all)
 	for i := n - 1; i >= 0; i-- {
 		step, undoes := all[i].(Step)
 		if !r.Journal.Begun(i) || !undoes {
 			continue
 		}
 		if lasting, is := step.(Lasting); !is || !lasting.Lasts() {
-			r.tell(Event{Step: i + 1, Of: of, Title: step.Title(), Undo: true})
+			told := r.event(i, all)
+			told.Undo = true
+			r.tell(told)
 		}
 		if keeper, keeps := step.(Keeper); keeps && !r.changed(all[:n], i) {
 			keeper.Unchanged()
@@ -294,7 +298,9 @@ func (r *Runner) undoOne(ctx context.Context, i int, all []part, s Step) (err er
 		if r.Again == nil || !r.Again(err) || time.Now().After(deadline) {
 			return err
 		}
-		r.tell(Event{Step: i + 1, Of: len(all), Title: s.Title(), Undo: true, Detail: err.Error()})
+		told := r.event(i, all)
+		told.Undo, told.Detail = true, err.Error()
+		r.tell(told)
 		logs.From(ctx).Warn("the undo is tried again", "step", s.Title(), "error", err.Error())
 		time.Sleep(pause)
 	}

@@ -17,6 +17,25 @@ type ledgerWrap struct {
 	trip *Trip
 }
 
+// wrapped gives the wrap of a ledger, which holds off other machines where that one can.
+func wrapped(l ledger.Ledger, t *Trip) ledger.Ledger {
+	wrap := &ledgerWrap{l, t}
+	if s, can := l.(sole); can {
+		return &soleWrap{wrap, s}
+	}
+	return wrap
+}
+
+// sole is a ledger that holds off other machines.
+type sole interface {
+	Sole(ctx context.Context, what string) (done func(), err error)
+}
+
+type soleWrap struct {
+	*ledgerWrap
+	sole
+}
+
 func (l *ledgerWrap) both(what string, do func() error) error {
 	if err := l.trip.err("ledger, before " + what); err != nil {
 		return err

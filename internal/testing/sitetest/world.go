@@ -168,7 +168,7 @@ func (w *World) on(p team.Place) {
 		Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
 	w.Core = core.In(core.World{
 		Home: w.Home, Catalogue: catalogue.New(w.source), Vault: v,
-		Ledger: &ledgerWrap{p.Ledger, w.Trip}, Journals: &shelfWrap{p.Journals, w.Trip},
+		Ledger: wrapped(p.Ledger, w.Trip), Journals: &shelfWrap{p.Journals, w.Trip},
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
 		Download: http.DefaultClient, SendMail: spelled,
 		Certified: hosting.Certified, TakesMail: func(context.Context, string) error { return nil },

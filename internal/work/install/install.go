@@ -85,7 +85,7 @@ func steps(t *step.Tools, p *plan.Plan) (job.List, func(), error) {
 	list = append(list, ground...)
 	list = append(list, step.UnpackInto(t, stage, step.Archived{File: p.Archive, Files: p.Survey.Files,
 		Configs: p.Configs}))
-	list = append(list, step.SetUps(t, p.Kit.Setup, run, kit.Step.Label)...)
+	list = append(list, step.SetUps(t, p.Kit.Setup, run, "", kit.Step.Label)...)
 	list = append(list, step.Configured(t, stage, p.Configs)...)
 	if p.Kit.ByForms() {
 		list = append(list, step.LeaveStage(t, stage))

@@ -58,11 +58,11 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 	if err != nil {
 		return job.List{}, nil, err
 	}
-	list = append(list, step.SetUps(p.Tools, p.plan.Kit.Moved, run, func(kit.Step) string {
+	list = append(list, step.SetUps(p.Tools, p.plan.Kit.Moved, run, "", func(kit.Step) string {
 		return "Tell the app of its new place"
 	})...)
 	if p.plan.copy {
-		list = append(list, step.SetUps(p.Tools, p.plan.Kit.Copied, run, func(kit.Step) string {
+		list = append(list, step.SetUps(p.Tools, p.plan.Kit.Copied, run, "", func(kit.Step) string {
 			return "Keep the copy quiet"
 		})...)
 	}
@@ -129,13 +129,13 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 				return nil, err
 			}
 		}
-		steps = append(steps, &step.Prepared{Label: "Look at the database", Work: func(ctx context.Context) (err error) {
+		steps = append(steps, &step.Prepared{Phase: step.Phase{Of: job.StageData}, Label: "Look at the database", Work: func(ctx context.Context) (err error) {
 			p.before, err = p.marks(ctx)
 			return err
 		}})
 	}
 	steps = append(steps, kept,
-		&step.Prepared{Label: "Read it again", Work: func(ctx context.Context) (err error) {
+		&step.Prepared{Phase: step.Phase{Of: job.StageBackingUp}, Label: "Read it again", Work: func(ctx context.Context) (err error) {
 			opener := func() (io.ReadCloser, error) { return os.Open(p.temporary) }
 			if p.content, err = backup.Open(ctx, opener, nil); err != nil {
 				return err
@@ -171,7 +171,7 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 		list = append(list, p.load)
 	}
 	if p.plan.Move {
-		list = append(list, p.closed, &step.Prepared{Label: "Take over what was written since",
+		list = append(list, p.closed, &step.Prepared{Phase: step.Phase{Of: job.StagePlacing}, Label: "Take over what was written since",
 			Work: func(ctx context.Context) error {
 				if err := p.kept.CatchUp(ctx, p.Tools, stage, p.closed); err != nil {
 					return err

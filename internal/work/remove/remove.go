@@ -224,7 +224,7 @@ func (p *Plan) steps(t *step.Tools, done *Done) (job.List, error) {
 	end := p.End(t)
 	if len(p.Goes) > 0 {
 		aside := t.Store().Aside(t.Job)
-		list = append(list, &step.Swap{Tools: t, Label: "Take the files out",
+		list = append(list, &step.Swap{Tools: t, Phase: step.Phase{Of: job.StageRemoving}, Label: "Take the files out",
 			List: func(context.Context) ([]files.Move, error) {
 				return append(takenOut(rest, aside), closed.Departures()...), nil
 			}})

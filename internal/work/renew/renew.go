@@ -63,7 +63,12 @@ func Renew(ctx context.Context, d *work.Desk, word string) (site.Credentials, er
 	if err != nil {
 		return none, err
 	}
-	return d.Book.Reveal(ctx, h.Address)
+	shown, err := d.Book.Reveal(context.WithoutCancel(ctx), h.Address)
+	if err != nil {
+		return none, fault.New(fault.Left, "the password is a new one, and could not be shown", h.Address,
+			"It is in the vault; see it with: "+fault.Call("reveal", h.Address)).Because(err)
+	}
+	return shown, nil
 }
 
 func steps(t *step.Tools, h *work.Held) (job.List, error) {

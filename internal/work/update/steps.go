@@ -72,10 +72,10 @@ func (u *updating) list() (job.List, func(), error) {
 		u.tried = true // from here on the release itself is what may fail
 		return u.takeConfig(ctx, u.closed.Shut, stage.Folder)
 	}})
-	list = append(list, step.SetUps(u.Tools, p.migration(), run, migrationLabel)...)
+	list = append(list, step.SetUps(u.Tools, p.migration(), run, job.StageMigrating, migrationLabel)...)
 	list = append(
 		list,
-		&step.Prepared{Label: "Leave out what only the set-up needs", Work: func(ctx context.Context) error {
+		&step.Prepared{Phase: step.Phase{Of: job.StageSettingUp}, Label: "Leave out what only the set-up needs", Work: func(ctx context.Context) error {
 			return u.withoutSetUp(ctx, stage.Folder)
 		}},
 		&step.Swap{
