@@ -147,7 +147,7 @@ func (k *Keeper) FindWeb(ctx context.Context, a *account.Account, d account.Doma
 		}
 	}
 	if found.URL == "" {
-		return found, fault.New(fault.Failed, "the domain does not answer", d.Name,
+		return found, fault.NewAs(fault.NoAnswer, fault.Failed, "the domain does not answer", d.Name,
 			"Check its name; when it is new, wait until it leads to this hosting.")
 	}
 	in, err := k.Hosting.Open(ctx, a)

@@ -130,7 +130,7 @@ func (t *tester) domain(ctx context.Context, d account.Domain) (string, error) {
 	began := t.Now()
 	page, err := web.NewVisitor(hosting.Connections(t.account)).Get(ctx, d.URL+"/")
 	if err != nil {
-		return "", fault.New(fault.Failed, "its address does not answer", d.URL,
+		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "its address does not answer", d.URL,
 			"Check the url; where the name does not resolve yet, give connect: ADDRESS:PORT.").Because(err)
 	}
 	return fmt.Sprintf("%s answers in %d ms (status %d)", d.URL, 1+t.Now().Sub(began).Milliseconds(), page.Status), nil
@@ -163,7 +163,8 @@ func (t *tester) server(ctx context.Context, d *account.Database) (string, error
 func TryMail(ctx context.Context, server string) error {
 	c, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", server)
 	if err != nil {
-		return fault.New(fault.Failed, "the mail server does not answer", server, "Check the address.").Because(err)
+		return fault.NewAs(fault.NoAnswer, fault.Failed, "the mail server does not answer", server,
+			"Check the address.").Because(err)
 	}
 	defer c.Close()
 	_ = c.SetReadDeadline(time.Now().Add(10 * time.Second))

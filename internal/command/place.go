@@ -98,7 +98,7 @@ func (a *app) known(ctx context.Context, t *team.Team, h home.Home) (team.Person
 			return p, nil
 		}
 	}
-	return team.Person{}, fault.New(fault.Decision, "this machine is not of the team", t.Address(),
+	return team.Person{}, fault.NewAs(fault.NotOfTeam, fault.Decision, "this machine is not of the team", t.Address(),
 		"Have somebody of the team run: "+fault.Call("team", "add", "NAME", key))
 }
 

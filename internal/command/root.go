@@ -47,7 +47,7 @@ func Main(ctx context.Context, args []string, w World) int {
 	root.SetIn(w.In)
 	root.SetOut(w.Out)
 	root.SetErr(w.Err)
-	err := fault.Interrupted(ctx, root.ExecuteContext(ctx))
+	err := fault.WasInterrupted(ctx, root.ExecuteContext(ctx))
 	if err == nil {
 		return 0
 	}

@@ -34,6 +34,7 @@ type Problem struct {
 // Error is a fault with a remedy.
 type Error struct {
 	Kind     Kind
+	Code     Code      // for programs; "" for the general one of the kind
 	What     string    // what happened
 	Where    string    // to what: an address, a file, a server
 	Remedy   string    // a command to type or a fact to check
@@ -65,6 +66,17 @@ func New(kind Kind, what, where, remedy string) *Error {
 	return &Error{Kind: kind, What: what, Where: where, Remedy: remedy}
 }
 
+// Coded adds the code and returns the fault.
+func (e *Error) Coded(code Code) *Error {
+	e.Code = code
+	return e
+}
+
+// NewAs makes a fault of the kind with a code.
+func NewAs(code Code, kind Kind, what, where, remedy string) *Error {
+	return New(kind, what, where, remedy).Coded(code)
+}
+
 // Because adds the cause and returns the fault.
 func (e *Error) Because(cause error) *Error {
 	e.Cause = cause
@@ -84,13 +96,22 @@ func Of(err error) *Error {
 	return &Error{Kind: Failed, What: err.Error()}
 }
 
-// Interrupted words the end of something that somebody ended with Ctrl-C outside
+// inside gives the fault in an error, nil where there is none.
+func inside(err error) *Error {
+	var e *Error
+	if errors.As(err, &e) {
+		return e
+	}
+	return nil
+}
+
+// WasInterrupted words the end of something that somebody ended with Ctrl-C outside
 // of a job; a job says itself what became of it, and every other error stays.
-func Interrupted(ctx context.Context, err error) error {
+func WasInterrupted(ctx context.Context, err error) error {
 	if ctx.Err() == nil || !errors.Is(err, context.Canceled) {
 		return err
 	}
-	return New(Of(err).Kind, "interrupted", "", "Run the command again when you are ready.")
+	return NewAs(Interrupted, Of(err).Kind, "interrupted", "", "Run the command again when you are ready.")
 }
 
 // Join makes one usage fault of many problems, or nil when there are none.

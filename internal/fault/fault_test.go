@@ -38,13 +38,13 @@ func TestInterrupted(t *testing.T) {
 		return ctx
 	}()
 	canceled := fmt.Errorf("look at the site: %w", context.Canceled)
-	got := fault.Of(fault.Interrupted(stopped, canceled))
+	got := fault.Of(fault.WasInterrupted(stopped, canceled))
 	assert.Equal(t, "interrupted", got.What)
 	assert.NotEmpty(t, got.Remedy)
 	assert.Equal(t, fault.Failed, got.Kind)
 	refused := fault.New(fault.Decision, "not reached", "", "").Because(context.Canceled)
-	assert.Equal(t, fault.Decision, fault.Of(fault.Interrupted(stopped, refused)).Kind, "the exit code stays")
-	assert.Equal(t, canceled, fault.Interrupted(going, canceled), "nobody ended it")
-	assert.Equal(t, fs.ErrExist, fault.Interrupted(stopped, fs.ErrExist))
-	assert.NoError(t, fault.Interrupted(stopped, nil))
+	assert.Equal(t, fault.Decision, fault.Of(fault.WasInterrupted(stopped, refused)).Kind, "the exit code stays")
+	assert.Equal(t, canceled, fault.WasInterrupted(going, canceled), "nobody ended it")
+	assert.Equal(t, fs.ErrExist, fault.WasInterrupted(stopped, fs.ErrExist))
+	assert.NoError(t, fault.WasInterrupted(stopped, nil))
 }

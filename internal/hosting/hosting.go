@@ -96,7 +96,7 @@ func Unreachable(a *account.Account, err error) error {
 	if errors.As(err, &known) { // it says what to do
 		return known
 	}
-	return fault.New(fault.Failed, "the files of the account cannot be reached", a.Reach,
+	return fault.NewAs(fault.NoAnswer, fault.Failed, "the files of the account cannot be reached", a.Reach,
 		"Check the folder and its permissions: "+fault.Call("account", "test", a.Name)).Because(err)
 }
 

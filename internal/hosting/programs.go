@@ -19,7 +19,7 @@ func (a *Account) Programs() (files.Commander, bool) {
 func (a *Account) crontabCommander() (files.Commander, error) {
 	c, ok := a.Programs()
 	if !ok || !a.HasCrontab() {
-		return nil, fault.New(fault.Failed, "the account's crontab cannot be reached", a.Name,
+		return nil, fault.NewAs(fault.NoAnswer, fault.Failed, "the account's crontab cannot be reached", a.Name,
 			"Reach the account over SSH with a shell, or leave runtime: crontab: out.")
 	}
 	return c, nil

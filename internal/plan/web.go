@@ -39,7 +39,7 @@ func (pl *Planner) lookAtDomain(ctx context.Context, in *hosting.Account, at pla
 	page, err := in.Visitor().Get(ctx, d.URL+"/")
 	switch {
 	case err != nil:
-		return out, fault.New(fault.Failed, d.Name+" does not answer", d.URL,
+		return out, fault.NewAs(fault.NoAnswer, fault.Failed, d.Name+" does not answer", d.URL,
 			"When the domain is new, wait until its name is known, or say where it is with connect: in the "+
 				"account.").Because(err)
 	case page.Away != "" && strings.HasPrefix(page.Away, "https://"+d.Name) && u.Scheme == "http":

@@ -73,9 +73,10 @@ func (s *Streams) FaultJSON(err error) error { return s.WriteJSON(s.Failed(err))
 
 // said is a fault in JSON.
 type said struct {
-	What   string `json:"what"`
-	Where  string `json:"where"`
-	Remedy string `json:"remedy"`
+	Code   fault.Code `json:"code"` // see docs/faults.md
+	What   string     `json:"what"`
+	Where  string     `json:"where"`
+	Remedy string     `json:"remedy"`
 }
 
 // Outcome is how something ended that failed so, in a word.
@@ -91,5 +92,6 @@ func (s *Streams) Failed(err error) any {
 		Missing  []string        `json:"missing,omitempty"`
 		Problems []fault.Problem `json:"problems,omitempty"`
 		Job      string          `json:"job,omitempty"`
-	}{outcomes[f.Kind], said{because(f.What, f.Cause), f.Where, f.Remedy}, f.Details, f.Missing, f.Problems, f.Job}
+	}{outcomes[f.Kind], said{fault.CodeOf(err), because(f.What, f.Cause), f.Where, f.Remedy}, f.Details, f.Missing,
+		f.Problems, f.Job}
 }

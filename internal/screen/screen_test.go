@@ -43,7 +43,8 @@ func TestFault(t *testing.T) {
 	var got map[string]any
 	require.NoError(t, json.Unmarshal(out.Bytes(), &got))
 	assert.Equal(t, "refused", got["outcome"])
-	assert.Equal(t, map[string]any{"what": "cannot begin: why", "where": "x", "remedy": "mend it"}, got["error"])
+	assert.Equal(t, map[string]any{"code": "wrong-answers", "what": "cannot begin: why", "where": "x",
+		"remedy": "mend it"}, got["error"])
 	assert.Equal(t, []any{"title"}, got["missing"])
 	assert.Equal(t, "j1", got["job"])
 	for kind, code := range map[fault.Kind]int{fault.Failed: 1, fault.Usage: 2, fault.Decision: 3, fault.Left: 4} {

@@ -67,13 +67,13 @@ func (b *Book) Account(name, address string) (*account.Account, error) {
 	case 1:
 		return fits[0], nil
 	}
-	return nil, fault.New(fault.Usage, "several accounts could be meant", address,
+	return nil, fault.NewAs(fault.Ambiguous, fault.Usage, "several accounts could be meant", address,
 		"Say which with --account: "+strings.Join(names, ", ")+".")
 }
 
 // NoAccount is the fault of a machine that knows no account.
 func NoAccount() error {
-	return fault.New(fault.Usage, "there is no account yet", "",
+	return fault.NewAs(fault.NoAccount, fault.Usage, "there is no account yet", "",
 		"Add one with: "+fault.Call("account", "add", "NAME")+", which asks. To try Tivset without one: "+fault.Call("demo"))
 }
 

@@ -24,7 +24,8 @@ func InTheWay(folder string, lines []string) error {
 		rest := len(lines) - mostInTheWay
 		lines = append(append([]string{}, lines[:mostInTheWay]...), fmt.Sprintf("… and %d more", rest))
 	}
-	return &fault.Error{Kind: fault.Decision, What: "something is in the way", Where: folder, Details: lines,
+	return &fault.Error{Kind: fault.Decision, Code: fault.InTheWay, What: "something is in the way", Where: folder,
+		Details: lines,
 		Remedy: "Choose another directory with --at, or have it set aside with -a occupied=set-aside, from where it can " +
 			"be put back. Nothing was touched."}
 }

@@ -158,7 +158,7 @@ func (c *Claim) Stands(ctx context.Context, number int) error {
 			return err
 		}
 		if next || m.Job != c.Job {
-			return fault.New(fault.Left, "another machine has gone on with the job meanwhile", c.Address,
+			return fault.NewAs(fault.TakenOver, fault.Left, "another machine has gone on with the job meanwhile", c.Address,
 				"See what became of it: "+fault.Call("jobs")).Because(job.ErrNotOurs)
 		}
 		return nil

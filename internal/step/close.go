@@ -363,7 +363,7 @@ func (c *Close) look(ctx context.Context) error {
 		page, err := visitor.Get(ctx, c.URL+"?tivset="+c.Job)
 		switch {
 		case err != nil:
-			return fault.New(fault.Failed, "the domain does not answer", c.URL,
+			return fault.NewAs(fault.NoAnswer, fault.Failed, "the domain does not answer", c.URL,
 				"Look at its name and its address in the account.").Because(err)
 		case strings.Contains(string(page.Body), noticeSign): // with 503, where pages are run
 			return nil
@@ -371,8 +371,9 @@ func (c *Close) look(ctx context.Context) error {
 			c.Result.Warn("while it was closed the site answered with a page of the server's in place of the notice")
 			return nil
 		}
-		return fault.New(fault.Failed, fmt.Sprintf("the site cannot be closed: its address answers %d, and not with the "+
-			"notice, though its files are out of the web", page.Status), c.URL,
+		return fault.NewAs(fault.NotClosed, fault.Failed,
+			fmt.Sprintf("the site cannot be closed: its address answers %d, and not with the "+
+				"notice, though its files are out of the web", page.Status), c.URL,
 			"Switch off what answers in front of it (a cache, a proxy, a rule of the server's) while it is worked on.")
 	})
 	if err != nil && c.Lenient {

@@ -23,17 +23,18 @@ import (
 // what it has kept of the stage's address and folder, in its tables and in the files
 // that it wrote, is replaced.
 func LeaveStage(t *Tools, s Stage) *Prepared {
-	return &Prepared{Phase: Phase{job.StageSettingUp}, Label: "Tell the app of its place", Work: func(ctx context.Context) error {
-		change, err := t.Site.FromStage(s.Base, s.Folder)
-		if err != nil {
-			return err
-		}
-		l := &leaving{t, s, change}
-		if err := l.tables(ctx); err != nil {
-			return err
-		}
-		return l.files(ctx)
-	}}
+	return &Prepared{Phase: Phase{job.StageSettingUp}, Label: "Tell the app of its place",
+		Work: func(ctx context.Context) error {
+			change, err := t.Site.FromStage(s.Base, s.Folder)
+			if err != nil {
+				return err
+			}
+			l := &leaving{t, s, change}
+			if err := l.tables(ctx); err != nil {
+				return err
+			}
+			return l.files(ctx)
+		}}
 }
 
 type leaving struct {

@@ -116,7 +116,8 @@ func SetUps(t *Tools, steps []kit.Step, run *setup.Runner, of job.Stage, label f
 	var out []job.Step
 	for i, s := range steps {
 		if t.Site.Holds(s.When) {
-			out = append(out, &SetUp{Tools: t, Phase: Phase{of}, N: i, Label: named(label(s), run), Still: s.Kind().Still, Step: s, Run: run})
+			out = append(out, &SetUp{Tools: t, Phase: Phase{of}, N: i, Label: named(label(s), run), Still: s.Kind().Still,
+				Step: s, Run: run})
 		}
 	}
 	return out

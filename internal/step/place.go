@@ -48,7 +48,7 @@ func (d *ProveDomain) Do(ctx context.Context) error {
 func (d *ProveDomain) fetch(ctx context.Context, token string) error {
 	page, err := d.In.Visitor().Get(ctx, d.URL+"/"+d.Name)
 	if err != nil {
-		return fault.New(fault.Failed, "the domain does not answer", d.URL,
+		return fault.NewAs(fault.NoAnswer, fault.Failed, "the domain does not answer", d.URL,
 			"Look at its name and its address in the account.").Because(err)
 	}
 	if page.Status != 200 || !strings.Contains(string(page.Body), token) {

@@ -131,7 +131,7 @@ func (u *Unpack) veil(ctx context.Context) error {
 	}
 	page, err := u.In.Visitor().Get(ctx, u.Address)
 	if err != nil {
-		return fault.New(fault.Failed, "the domain does not answer", u.Address,
+		return fault.NewAs(fault.NoAnswer, fault.Failed, "the domain does not answer", u.Address,
 			"Look at its name and its address in the account.").Because(err)
 	}
 	if strings.Contains(string(page.Body), path.Base(u.Stage)) {

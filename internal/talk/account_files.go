@@ -166,7 +166,7 @@ func (c *NewAccount) askPassword(ctx context.Context) error {
 
 // refused says whether a server refused who signs in.
 func refused(err error) bool {
-	return err != nil && strings.Contains(fault.Of(err).What, "refused the user")
+	return fault.CodeOf(err) == fault.SignInRefused
 }
 
 // attempt is a way to the files that is tried.

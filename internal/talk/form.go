@@ -196,7 +196,7 @@ func (c *Conversation) change(ctx context.Context, l Line) error {
 	switch {
 	case errors.Is(err, ErrNoAnswer):
 		return c.left()
-	case err == nil, ctx.Err() != nil, fault.Of(err).What == notInstalled:
+	case err == nil, ctx.Err() != nil, fault.CodeOf(err) == fault.NotInstalled:
 		return err
 	case !errors.Is(err, ErrBack):
 		c.Ask.Fault(err)

@@ -118,7 +118,8 @@ func (d *Desk) prune(ctx context.Context) {
 
 // doneUnnoted is the fault of a job that did all that it was to do, and could not note it.
 func (d *Desk) doneUnnoted(t *step.Tools, j Job, why error) error {
-	f := fault.New(fault.Left, "the site is "+j.Way.Past+", but that the job has ended could not be noted",
+	f := fault.NewAs(fault.EndUnnoted, fault.Left,
+		"the site is "+j.Way.Past+", but that the job has ended could not be noted",
 		t.Site.Place.URL, "When that is mended, run: "+fault.Call("resume", t.Job)).Because(why)
 	f.Job = t.Job
 	f.Details = []string{"Nothing of the site is missing; until the end is noted, the job is listed as cut off."}
@@ -193,7 +194,7 @@ func (d *Desk) stopped(ctx context.Context, t *step.Tools, j Job, stopped *job.S
 		f.Kind = fault.Failed
 	}
 	if ctx.Err() != nil {
-		f.What, f.Cause = "interrupted", nil
+		f.What, f.Cause, f.Code = "interrupted", nil, fault.Interrupted
 		f.Remedy = "Run the command again when you are ready."
 	}
 	f.Job = stopped.Job
@@ -213,7 +214,7 @@ func (d *Desk) stopped(ctx context.Context, t *step.Tools, j Job, stopped *job.S
 		f.Details = append(f.Details, cmp.Or(j.Undone, "Everything that was begun was undone; the account is as it was."))
 		return &f
 	}
-	f.Kind = fault.Left
+	f.Kind, f.Code = fault.Left, fault.Unfinished
 	if stopped.Settled {
 		f.Details = append(f.Details, "The site is "+j.Way.Past+"; only traces of the job are left in the account.")
 		f.Remedy = "To finish, run: " + fault.Call("resume", stopped.Job)

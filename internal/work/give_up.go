@@ -53,7 +53,8 @@ func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 			"Wait for its end, or press Ctrl-C where it runs.")
 	}
 	if out.Job.ID == "" || out.Job.Ended != nil {
-		return nil, fault.New(fault.Usage, "no job of this id is under way", id, "See the jobs with: "+fault.Call("jobs"))
+		return nil, fault.NewAs(fault.NoSuchJob, fault.Usage, "no job of this id is under way", id,
+			"See the jobs with: "+fault.Call("jobs"))
 	}
 	out.Seen = d.leave(ctx, out)
 	if ctx.Err() != nil {

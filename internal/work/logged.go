@@ -62,5 +62,5 @@ func noLog(id, who string) error {
 	if who != "" {
 		remedy = "It is on the machine that ran the job, which " + who + " asked for; logs are kept there for 30 days."
 	}
-	return fault.New(fault.Usage, "no log of such a job is here", id, remedy)
+	return fault.NewAs(fault.NoSuchJob, fault.Usage, "no log of such a job is here", id, remedy)
 }

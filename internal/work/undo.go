@@ -125,7 +125,7 @@ func (d *Desk) jobEnded(ctx context.Context, entry ledger.Job, settled bool, err
 		entry.Outcome, what = ledger.Done, "the job was finished"
 	}
 	if err = errors.Join(err, d.Book.Ledger.PutJob(context.WithoutCancel(ctx), entry)); err != nil {
-		f := fault.New(fault.Left, what+", but that could not be noted", entry.ID,
+		f := fault.NewAs(fault.EndUnnoted, fault.Left, what+", but that could not be noted", entry.ID,
 			"When that is mended, run once more: "+fault.Call("undo", entry.ID)).Because(err)
 		f.Job, f.Details = entry.ID, Kept(entry)
 		return entry, f
@@ -233,7 +233,7 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 		return settled, &job.Unnoted{Cause: fault.Hiding(unnoted.Cause, hiding(secrets))}
 	}
 	if err != nil {
-		f := &fault.Error{Kind: fault.Left, What: "the job could not be undone",
+		f := &fault.Error{Kind: fault.Left, Code: fault.Unfinished, What: "the job could not be undone",
 			Where: journal.ID, Job: journal.ID, Details: Kept(*entry),
 			Remedy: "When that is mended, run: " + fault.Call("undo", journal.ID), Cause: fault.Hiding(err, hiding(secrets))}
 		if entry.Ended == nil {

@@ -172,7 +172,7 @@ func (c *Courier) ask(ctx context.Context, request map[string]any, answer any) e
 	where := c.place.URL + "/" + c.place.Name
 	page, err := c.visitor.Send(ctx, where, "X-Tivset", base64.StdEncoding.EncodeToString(signed), body)
 	if err != nil {
-		return fault.New(fault.Failed, "the account's PHP does not answer", where,
+		return fault.NewAs(fault.NoAnswer, fault.Failed, "the account's PHP does not answer", where,
 			"Open the site's address in a browser; ask the host when it does not answer either.").Because(err)
 	}
 	var said struct {

@@ -159,10 +159,11 @@ func Match(word string, addresses []string) (string, error) {
 		return fits[0], nil
 	case 0:
 		remedy := strings.TrimSpace(near.Hint(bareWord(word), addresses) + " See the sites with: " + fault.Call("sites"))
-		return "", fault.New(fault.Usage, "no site has this address", word, remedy)
+		return "", fault.NewAs(fault.NoSuchSite, fault.Usage, "no site has this address", word, remedy)
 	default:
-		return "", &fault.Error{Kind: fault.Usage, What: "several sites could be meant", Where: word, Details: fits,
-			Remedy: "Write more of the address."}
+		return "", &fault.Error{Kind: fault.Usage, Code: fault.Ambiguous, What: "several sites could be meant", Where: word,
+			Details: fits,
+			Remedy:  "Write more of the address."}
 	}
 }
 

@@ -58,11 +58,13 @@ func (h *Hosts) check(account, address string, remote net.Addr, key ssh.PublicKe
 	}
 	print := ssh.FingerprintSHA256(key)
 	if len(wrong.Want) > 0 {
-		return &fault.Error{Kind: fault.Failed, What: "the server's key has changed", Where: address,
+		return &fault.Error{Kind: fault.Failed, Code: fault.UnknownServer, What: "the server's key has changed",
+			Where:   address,
 			Details: []string{"it shows " + key.Type() + " " + print, "known is the one in " + wrong.Want[0].String()},
 			Remedy:  "Somebody may be listening in. Ask the host; only when they changed it, take the old key out of that file."}
 	}
-	return &fault.Error{Kind: fault.Decision, What: "the server's key is not known yet", Where: address,
+	return &fault.Error{Kind: fault.Decision, Code: fault.UnknownServer, What: "the server's key is not known yet",
+		Where:   address,
 		Details: []string{key.Type() + " " + print},
 		Remedy:  "Compare it with what the host publishes, then accept it: " + fault.Call("account", "trust", account, print)}
 }
@@ -107,7 +109,7 @@ func (h *Hosts) Trust(address, fingerprint string) (shown string, err error) {
 		return errors.New("seen")
 	}}
 	if _, err := ssh.Dial("tcp", address, config); key == nil {
-		return "", fault.New(fault.Failed, "the SSH server does not answer", address,
+		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "the SSH server does not answer", address,
 			"Check the address and the port of reach: in the account.").Because(err)
 	}
 	shown = ssh.FingerprintSHA256(key)
@@ -115,7 +117,7 @@ func (h *Hosts) Trust(address, fingerprint string) (shown string, err error) {
 		return shown, nil
 	}
 	if fingerprint != shown {
-		return shown, fault.New(fault.Decision, "the server shows another key", shown,
+		return shown, fault.NewAs(fault.UnknownServer, fault.Decision, "the server shows another key", shown,
 			"Compare it with what the host publishes. Nothing was accepted.")
 	}
 	if err := os.MkdirAll(filepath.Dir(h.Own), 0o700); err != nil {

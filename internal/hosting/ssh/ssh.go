@@ -147,7 +147,7 @@ func (c *Client) connect(ctx context.Context) (_ *ssh.Client, err error) {
 		HostKeyAlgorithms: c.hosts.algorithms(c.login.Address), Timeout: connectTime}
 	line, err := (&net.Dialer{Timeout: connectTime}).DialContext(ctx, "tcp", c.login.Address)
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the SSH server does not answer", c.login.Address,
+		return nil, fault.NewAs(fault.NoAnswer, fault.Failed, "the SSH server does not answer", c.login.Address,
 			"Check the address and the port of reach: in the account.").Because(err)
 	}
 	// The handshake has a deadline of its own: a server may take the connection
@@ -168,7 +168,7 @@ func (c *Client) explain(err error, where string) error {
 	case errors.As(err, &f):
 		return f
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		c.refused = fault.New(fault.Failed, "the SSH server refused the user, password or key", where,
+		c.refused = fault.NewAs(fault.SignInRefused, fault.Failed, "the SSH server refused the user, password or key", where,
 			"Check login: in the account against the hosting's own pages; it is not tried again.")
 		return c.refused
 	case errors.Is(err, os.ErrDeadlineExceeded):

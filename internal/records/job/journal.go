@@ -120,8 +120,9 @@ var ErrRunning = errors.New("the job is running")
 // Open reads the journal of a job that ended or was cut off, and takes it in hand. A
 // usage fault when there is no such job; ErrRunning while it runs.
 func Open(shelf Shelf, id string, now func() time.Time) (*Journal, error) {
-	none := fault.New(fault.Usage, "no journal of such a job is here", id, "See the jobs with: "+fault.Call("jobs")+
-		". One whose journal is lost can be given up: "+fault.Call("undo", id, "--give-up"))
+	none := fault.NewAs(fault.NoSuchJob, fault.Usage, "no journal of such a job is here", id,
+		"See the jobs with: "+fault.Call("jobs")+
+			". One whose journal is lost can be given up: "+fault.Call("undo", id, "--give-up"))
 	if !idForm.MatchString(id) {
 		return nil, none
 	}

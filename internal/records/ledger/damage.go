@@ -27,7 +27,7 @@ func told(err error) error {
 	if !of && !errors.Is(err, errRecord) {
 		return err
 	}
-	return fault.New(fault.Usage, "the ledger is damaged", "",
+	return fault.NewAs(fault.LedgerDamaged, fault.Usage, "the ledger is damaged", "",
 		"Have it made again from what the accounts and their backups say: "+fault.Call("sites", "--rebuild")+
 			". Nothing was touched.").Because(err)
 }

@@ -76,7 +76,7 @@ func (l *SQLite) prepare(ctx context.Context) error {
 		return err // another program was faster
 	}
 	if have > format {
-		return fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), "",
+		return fault.NewAs(fault.OtherRelease, fault.Usage, fmt.Sprintf("the ledger has format %d", have), "",
 			"A newer release of Tivset made it; use that one.")
 	}
 	for have < format {

@@ -26,7 +26,8 @@ var _ job.Shelf = Journals{}
 // New implements job.Shelf.
 func (s Journals) New(id string) (job.Log, error) {
 	if s.May == MayLook {
-		return nil, fault.New(fault.Decision, "you may look at the team's sites, and change nothing", s.address,
+		return nil, fault.NewAs(fault.MayOnlyLook, fault.Decision, "you may look at the team's sites, and change nothing",
+			s.address,
 			"Ask somebody of the team who may.")
 	}
 	l, err := s.hold(id)
@@ -222,7 +223,8 @@ func (l *rowLog) worded(err error) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, job.ErrRunning) || errors.Is(err, job.ErrNotOurs):
-		return fault.New(fault.Left, "the job was taken over by another program while the ledger could not be reached", l.id,
+		return fault.NewAs(fault.TakenOver, fault.Left,
+			"the job was taken over by another program while the ledger could not be reached", l.id,
 			"See what became of it: "+fault.Call("jobs")).
 			Because(job.ErrNotOurs)
 	}

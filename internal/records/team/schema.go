@@ -59,7 +59,7 @@ func (t *Team) Found(ctx context.Context) (bool, error) {
 	case have < Format && moved == nil:
 		t.older.Store(true)
 	case have > Format:
-		return false, fault.New(fault.Usage, fmt.Sprintf("the ledger has format %d", have), t.address,
+		return false, fault.NewAs(fault.OtherRelease, fault.Usage, fmt.Sprintf("the ledger has format %d", have), t.address,
 			"A newer release of Tivset made it; use that one.")
 	case moved != nil:
 		return false, fault.New(fault.Usage, "the ledger was moved away from this database on "+*moved, t.address,

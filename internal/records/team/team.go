@@ -192,7 +192,7 @@ func (t *Team) explain(err error) error {
 	case !lost(err):
 		return err
 	}
-	return fault.New(fault.Failed, "the ledger's database does not answer", t.address,
+	return fault.NewAs(fault.NoAnswer, fault.Failed, "the ledger's database does not answer", t.address,
 		"Check that it runs, and that its address is right.").Because(plain(err))
 }
 

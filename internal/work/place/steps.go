@@ -129,22 +129,24 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 				return nil, err
 			}
 		}
-		steps = append(steps, &step.Prepared{Phase: step.Phase{Of: job.StageData}, Label: "Look at the database", Work: func(ctx context.Context) (err error) {
-			p.before, err = p.marks(ctx)
-			return err
-		}})
+		steps = append(steps, &step.Prepared{Phase: step.Phase{Of: job.StageData}, Label: "Look at the database",
+			Work: func(ctx context.Context) (err error) {
+				p.before, err = p.marks(ctx)
+				return err
+			}})
 	}
 	steps = append(steps, kept,
-		&step.Prepared{Phase: step.Phase{Of: job.StageBackingUp}, Label: "Read it again", Work: func(ctx context.Context) (err error) {
-			opener := func() (io.ReadCloser, error) { return os.Open(p.temporary) }
-			if p.content, err = backup.Open(ctx, opener, nil); err != nil {
+		&step.Prepared{Phase: step.Phase{Of: job.StageBackingUp}, Label: "Read it again",
+			Work: func(ctx context.Context) (err error) {
+				opener := func() (io.ReadCloser, error) { return os.Open(p.temporary) }
+				if p.content, err = backup.Open(ctx, opener, nil); err != nil {
+					return err
+				}
+				if p.plan.Move {
+					p.between, err = p.marks(ctx)
+				}
 				return err
-			}
-			if p.plan.Move {
-				p.between, err = p.marks(ctx)
-			}
-			return err
-		}})
+			}})
 	if !p.plan.Move { // else the place is held until all of it is gone
 		steps = append(steps, &step.Unclaim{Tools: there, Marker: held.Marker})
 	}
@@ -171,7 +173,8 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 		list = append(list, p.load)
 	}
 	if p.plan.Move {
-		list = append(list, p.closed, &step.Prepared{Phase: step.Phase{Of: job.StagePlacing}, Label: "Take over what was written since",
+		list = append(list, p.closed, &step.Prepared{Phase: step.Phase{Of: job.StagePlacing},
+			Label: "Take over what was written since",
 			Work: func(ctx context.Context) error {
 				if err := p.kept.CatchUp(ctx, p.Tools, stage, p.closed); err != nil {
 					return err

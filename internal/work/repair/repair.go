@@ -143,7 +143,8 @@ func steps(t *step.Tools, h *work.Held, wrong *damage, done *Done, unsure bool) 
 		list = append(list, &step.SetModes{Tools: t, Modes: wrong.loose})
 	}
 	if len(wrong.taken) > 0 {
-		list = append(list, &step.Swap{Tools: t, Phase: step.Phase{Of: job.StageSettingUp}, Label: "Take away what only the set-up needs",
+		list = append(list, &step.Swap{Tools: t, Phase: step.Phase{Of: job.StageSettingUp},
+			Label: "Take away what only the set-up needs",
 			List: func(context.Context) ([]files.Move, error) {
 				var out []files.Move
 				for _, name := range wrong.taken {

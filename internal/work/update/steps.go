@@ -75,9 +75,10 @@ func (u *updating) list() (job.List, func(), error) {
 	list = append(list, step.SetUps(u.Tools, p.migration(), run, job.StageMigrating, migrationLabel)...)
 	list = append(
 		list,
-		&step.Prepared{Phase: step.Phase{Of: job.StageSettingUp}, Label: "Leave out what only the set-up needs", Work: func(ctx context.Context) error {
-			return u.withoutSetUp(ctx, stage.Folder)
-		}},
+		&step.Prepared{Phase: step.Phase{Of: job.StageSettingUp}, Label: "Leave out what only the set-up needs",
+			Work: func(ctx context.Context) error {
+				return u.withoutSetUp(ctx, stage.Folder)
+			}},
 		&step.Swap{
 			Tools:   u.Tools,
 			Label:   "Put the new release in place",

@@ -49,7 +49,7 @@ func explain(err error, login database.Login) error {
 		case hasDatabase, cannotUser:
 			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
 		case cannotSignIn:
-			return fault.New(fault.Failed, "the database server refused the user or password", where,
+			return fault.NewAs(fault.SignInRefused, fault.Failed, "the database server refused the user or password", where,
 				"Check both in the hosting's own pages and give the account again: "+
 					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Because(err)
 		case noDatabase:
@@ -72,7 +72,7 @@ func explain(err error, login database.Login) error {
 		errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
 		strings.Contains(err.Error(), "EOF")
 	if gone {
-		return fault.New(fault.Failed, "the database server does not answer", login.Server,
+		return fault.NewAs(fault.NoAnswer, fault.Failed, "the database server does not answer", login.Server,
 			"Check that it runs and that the address is right: "+fault.Call("account", "test",
 				login.Account)).Because(database.Lost(err))
 	}

@@ -30,7 +30,7 @@ func explain(err error, login database.Login) error {
 		case e.Code == "42P04" || e.Code == "42710": // duplicate database, duplicate role
 			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
 		case strings.HasPrefix(e.Code, "28"): // no such role, wrong password, or none of pg_hba.conf
-			return fault.New(fault.Failed, "the database server refused the user or password", where,
+			return fault.NewAs(fault.SignInRefused, fault.Failed, "the database server refused the user or password", where,
 				"Check both in the hosting's own pages and give the account again: "+
 					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Because(said)
 		case e.Code == "3D000":
@@ -62,7 +62,7 @@ func explain(err error, login database.Login) error {
 }
 
 func gone(login database.Login, err error) error {
-	return fault.New(fault.Failed, "the database server does not answer", login.Server,
+	return fault.NewAs(fault.NoAnswer, fault.Failed, "the database server does not answer", login.Server,
 		"Check that it runs and that the address is right: "+fault.Call("account", "test",
 			login.Account)).Because(database.Lost(err))
 }

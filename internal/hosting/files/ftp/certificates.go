@@ -48,13 +48,15 @@ func (c *Certificates) check(l Login, host string) func(tls.ConnectionState) err
 		case kept == print:
 			return nil
 		case kept != "":
-			return &fault.Error{Kind: fault.Failed, What: "the FTP server's certificate has changed", Where: address,
+			return &fault.Error{Kind: fault.Failed, Code: fault.UnknownServer,
+				What: "the FTP server's certificate has changed", Where: address,
 				Details: []string{"it shows " + print, "accepted was " + kept},
 				Remedy: "Somebody may be listening in. Ask the host; only when they changed it: " +
 					fault.Call("account", "trust", l.Account, print)}
 		}
-		return &fault.Error{Kind: fault.Decision, What: "the FTP server's certificate does not verify: " +
-			inWords(reason, shown), Where: address, Details: []string{print},
+		return &fault.Error{Kind: fault.Decision, Code: fault.UnknownServer,
+			What: "the FTP server's certificate does not verify: " +
+				inWords(reason, shown), Where: address, Details: []string{print},
 			Remedy: "Ask the host for its fingerprint; when it is this one, accept it: " +
 				fault.Call("account", "trust", l.Account, print)}
 	}
@@ -120,7 +122,7 @@ func (c *Certificates) Trust(ctx context.Context, address, print string) (shown 
 	_, err = connect(ctx, Login{Address: address, TLS: true}, seen)
 	var known *fault.Error
 	if !errors.As(err, &known) {
-		return "", fault.New(fault.Failed, "the FTP server does not answer", address,
+		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "the FTP server does not answer", address,
 			"Check the address and the port of reach: in the account.").Because(err)
 	}
 	if known.Kind != fault.Decision || len(known.Details) == 0 {
@@ -131,7 +133,7 @@ func (c *Certificates) Trust(ctx context.Context, address, print string) (shown 
 		return shown, nil
 	}
 	if print != shown {
-		return shown, fault.New(fault.Decision, "the server shows another certificate", shown,
+		return shown, fault.NewAs(fault.UnknownServer, fault.Decision, "the server shows another certificate", shown,
 			"Compare it with what the host says. Nothing was accepted.")
 	}
 	if err := os.MkdirAll(filepath.Dir(c.Own), 0o700); err != nil {

@@ -115,8 +115,9 @@ func (p *Pool) take(ctx context.Context) (*line, error) {
 					"Write ftps:// instead of ftp:// in reach: of the account.").Because(no)
 				return nil, p.never
 			}
-			p.never = fault.New(fault.Failed, "the FTP server refused the user or the password", p.login.User+" on "+
-				p.login.Address,
+			p.never = fault.NewAs(fault.SignInRefused, fault.Failed, "the FTP server refused the user or the password",
+				p.login.User+" on "+
+					p.login.Address,
 				"Check both in the hosting's own pages and give the account again: "+
 					fault.Call("account", "add", p.login.Account, "--from", "FILE", "--replace")).Because(no)
 			return nil, p.never
@@ -250,7 +251,7 @@ func (p *Pool) explain(err error) error {
 		return fault.New(fault.Failed, "the FTP server is busy", p.login.Address,
 			"Try again later; where it limits connections, end other programs that use it.").Because(crowd.Of(err))
 	case !p.hasWorked():
-		return fault.New(fault.Failed, "the FTP server does not answer", p.login.Address,
+		return fault.NewAs(fault.NoAnswer, fault.Failed, "the FTP server does not answer", p.login.Address,
 			"Check the address and the port of reach: in the account.").Because(err)
 	}
 	return fault.New(fault.Failed, "the connection to the FTP server was lost, and could not be made again",
