@@ -41,8 +41,8 @@ func TestDocsOfCommands(t *testing.T) {
 // The codes of faults are written from their list; each is used somewhere, and none is there twice.
 func TestDocsOfFaults(t *testing.T) {
 	var out bytes.Buffer
-	out.WriteString("# Codes of faults\n\nWritten from the program itself. `error.code` of what a command with `--json` prints " +
-		"when it fails. More may come;\nnone changes its meaning.\n\n| code | what happened |\n|---|---|\n")
+	out.WriteString("# Codes of faults\n\nWritten from the program itself. `error.code` of what a command with `--json` " +
+		"prints when it fails. More may come;\nnone changes its meaning.\n\n| code | what happened |\n|---|---|\n")
 	seen, used := map[fault.Code]bool{}, codesInUse(t)
 	for _, m := range fault.Meanings {
 		assert.False(t, seen[m.Code], m.Code)
