@@ -31,8 +31,8 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 const program = "../bin/tivset"

@@ -23,8 +23,8 @@ import (
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 // asked is a web server in front of another that notes what it is asked for, and

@@ -18,8 +18,8 @@ import (
 	"tivset/internal/app/archive"
 	"tivset/internal/hosting/files/local"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/place"
 	"tivset/internal/work/update"
 )

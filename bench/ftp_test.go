@@ -18,7 +18,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // slowFTP starts an FTP server behind a line of 50 ms: data connections too,

@@ -22,8 +22,8 @@ import (
 	"tivset/internal/app/rewrite"
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 // run runs the program on a demo's home and gives the most memory it held, as

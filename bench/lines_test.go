@@ -25,7 +25,7 @@ import (
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // With a courier, thousands of files take little longer than their archive on

@@ -19,7 +19,7 @@ import (
 	"tivset/internal/hosting/files/sftp"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // tellPeak prints the most memory that this process has held. What the system

@@ -40,7 +40,8 @@ func TestQueueOverhead(t *testing.T) {
 			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
 				ended <- struct{}{}
 				return queue.Result{}, 0
-			}, End: func(context.Context, int64) (bool, error) { return false, nil }, Gone: func() {}})
+			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil },
+			Gone: func() {}})
 	}()
 	for range orders {
 		<-ended

@@ -20,7 +20,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/hosting/files/sftp"
 	"tivset/internal/hosting/ssh"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // far puts a line of 50 ms there and back before a server.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/records/home"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // An account is added of the host's mail or by asking: what the servers show is accepted on

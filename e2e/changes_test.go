@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

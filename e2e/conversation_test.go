@@ -17,7 +17,7 @@ import (
 	"tivset/internal/records/home"
 	"tivset/internal/records/vault"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // newcomer are the turns of somebody who answers what is asked.

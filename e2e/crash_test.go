@@ -17,7 +17,7 @@ import (
 
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // program runs the program against a demo.

@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/testing/servers"
+	"tivset/internal/testing/line"
+	"tivset/internal/trial/servers"
 )
 
 // queued is what is said of an order that was put on the queue.
@@ -251,19 +252,19 @@ func TestAWorkerOutlastsTheDatabase(t *testing.T) {
 	p := newTeam(t)
 	to, err := url.Parse(p.at)
 	require.NoError(t, err)
-	line := servers.NewLine(t, to.Host)
+	cut := line.New(t, to.Host)
 	file := filepath.Join(p.second, "config/ledger.yaml")
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.Contains(t, string(text), to.Host)
-	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(text), to.Host, line.Address)), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(text), to.Host, cut.Address)), 0o600))
 	w := p.works(p.second)
 	number := p.put(install("helmroom", "helm-school.localhost/one", "--yes")...)
 	assert.Equal(t, "done", p.ends(number).State)
-	line.Cut(true)
+	cut.Cut(true)
 	number = p.put(install("helmroom", "helm-school.localhost/two", "--yes")...)
 	time.Sleep(5 * time.Second)
-	line.Cut(false)
+	cut.Cut(false)
 	assert.Equal(t, "done", p.ends(number).State)
 	p.anew(w)
 	assert.Contains(t, p.must(p.demo.Folder, "check", "two"), "checks are fine")

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // An owner's way: an account from the host's mail, three apps, a page for whom one is for,

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 // The page about teams leads from one machine to a database with two, and back: each command

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"

@@ -19,8 +19,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/demo"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 // team is a program whose ledger is in a database, with another machine of the team.

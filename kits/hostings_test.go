@@ -22,8 +22,8 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/plan"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/kits"
 )
 

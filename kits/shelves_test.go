@@ -16,9 +16,9 @@ import (
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/testing/trial"
+	"tivset/internal/trial"
+	"tivset/internal/trial/servers"
 	"tivset/kits"
 )
 

@@ -12,8 +12,8 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/repair"
 )
 

@@ -11,8 +11,8 @@ import (
 
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/repair"
 )
 

@@ -14,7 +14,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/screen"
-	"tivset/internal/testing/trial"
+	"tivset/internal/trial"
 )
 
 func (a *app) kitTry() *cobra.Command {

@@ -15,8 +15,8 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/install"
 )
 

@@ -18,8 +18,8 @@ import (
 	"tivset/internal/hosting"
 	"tivset/internal/sites"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 // browser is somebody's, that finds the account's domains.

@@ -28,8 +28,8 @@ import (
 	"tivset/internal/secret"
 	"tivset/internal/site"
 	"tivset/internal/step"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/remove"
 )
 

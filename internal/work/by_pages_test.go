@@ -11,7 +11,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // An app that is set up by its own pages keeps the address and the folder that it

@@ -11,8 +11,8 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 // Somebody presses Ctrl-C at any moment of an install, over each way to the

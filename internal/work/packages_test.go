@@ -20,8 +20,8 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/testing/mirror"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/repair"
 	"tivset/internal/work/update"
 )

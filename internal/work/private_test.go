@@ -12,8 +12,8 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 // What the kit says nobody may see is asked for as it is now, and not as the

@@ -13,8 +13,8 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
 )

@@ -14,7 +14,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/testing/restless"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/update"
 )
 

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/hosting/account"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"

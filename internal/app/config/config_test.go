@@ -21,7 +21,7 @@ import (
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
 	"tivset/internal/standin/pages"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // awkward are values that have broken configuration files.

@@ -33,7 +33,7 @@ import (
 	"tivset/internal/hosting/files/local"
 	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 var ctx = context.Background()

@@ -12,8 +12,8 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/standin/ftpd"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 // Servers are odd. Where an install can be made all the same it is; else it is

@@ -10,8 +10,8 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/install"
 )
 

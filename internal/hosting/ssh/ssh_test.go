@@ -20,7 +20,7 @@ import (
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
 	"tivset/internal/standin/sftpd"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 var ctx = context.Background()

@@ -16,8 +16,9 @@ import (
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/testing/line"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 var ctx = context.Background()
@@ -53,8 +54,8 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 	at := sitetest.Records(t)
 	through, err := url.Parse(at)
 	require.NoError(t, err)
-	line := servers.NewLine(t, through.Host)
-	through.Host = line.Address
+	cut := line.New(t, through.Host)
+	through.Host = cut.Address
 	near := queueOf(t, begun(t, at))
 	far := queueOf(t, opened(t, through.String()))
 
@@ -73,7 +74,7 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 	n, err := near.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
 	require.NoError(t, err)
 	<-took
-	line.Cut(true)
+	cut.Cut(true)
 	within, stop := context.WithCancel(ctx)
 	done := make(chan error, 1)
 	go func() {

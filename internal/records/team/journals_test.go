@@ -8,8 +8,8 @@ import (
 
 	"tivset/internal/records/job"
 	"tivset/internal/records/team"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 const id = "20261123-080000-abcd"

@@ -20,8 +20,8 @@ import (
 	"tivset/internal/records/team"
 	"tivset/internal/records/vault"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 var ctx = context.Background()

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/sites/report"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // In a browser the list is filtered without a server; without scripts all of it is shown,

@@ -2,7 +2,9 @@
 package house_test
 
 import (
+	"os"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -71,10 +73,10 @@ var floors = []struct {
 		"standin": "standin/*", "standin/mysqld": "", "standin/pages": "", "standin/mailbox": "", "standin/lines": "",
 		"standin/sftpd": "standin/lines", "standin/ftpd": "standin/lines", "demo": "standin",
 	}},
-	{"trials", map[string]string{"testing/servers": "", "testing/trial": "testing/servers"}},
+	{"trials", map[string]string{"trial/servers": "", "trial": "trial/servers"}},
 	{"the command line", map[string]string{"command": ""}},
 	{"tests", map[string]string{
-		"testing/mirror": "", "testing/sitetest": "", "testing/house": "",
+		"testing/line": "", "testing/mirror": "", "testing/sitetest": "", "testing/house": "",
 		"testing/restless":        "testing/mirror testing/sitetest",
 		"hosting/files/filestest": "", "hosting/database/databasetest": "", "records/ledger/ledgertest": "",
 	}},
@@ -95,16 +97,16 @@ var never = map[string][]string{
 var only = map[string]string{
 	"github.com/spf13/cobra":         "command",
 	"charm.land/lipgloss/v2":         "screen",
-	"github.com/go-sql-driver/mysql": "hosting/database/mariadb standin/pages testing/servers",
+	"github.com/go-sql-driver/mysql": "hosting/database/mariadb standin/pages trial/servers",
 	"modernc.org/sqlite":             "records/ledger hosting/database/sqlite standin/mysqld",
-	"github.com/jackc/pgx/v5": "hosting/database/postgresql records/queue records/team testing/servers " +
+	"github.com/jackc/pgx/v5": "hosting/database/postgresql records/queue records/team trial/servers " +
 		"testing/sitetest",
 	"github.com/riverqueue/river": "records/queue",
 	"filippo.io/age":              "records/vault records/backup",
 	"github.com/wneessen/go-mail": "mail",
-	"os/exec":                     "command demo hosting/files/local hosting/database/helper testing/servers",
+	"os/exec":                     "command demo hosting/files/local hosting/database/helper trial/servers",
 	"golang.org/x/term":           "command screen",
-	"github.com/gofrs/flock":      "records/vault records/job records/home testing/servers app/fetch",
+	"github.com/gofrs/flock":      "records/vault records/job records/home trial/servers app/fetch",
 	"github.com/ulikunitz/xz":     "app/archive testing/mirror",
 	"aead.dev/minisign":           "app/index",
 	"pault.ag/go/debian/deb":      "app/debian",
@@ -197,7 +199,59 @@ func TestTheListOfWings(t *testing.T) {
 		wing, _, _ := strings.Cut(room, "/")
 		wings[wing] = true
 	}
-	assert.LessOrEqual(t, len(wings), 25)
+	assert.LessOrEqual(t, len(wings), 26)
+}
+
+// What is for tests alone is imported by tests alone, and so are the libraries of tests: no package that the
+// program is made of has one of them.
+func TestTestsAreApart(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "tivset/cmd/tivset").Output()
+	require.NoError(t, err)
+	for line := range strings.Lines(string(out)) {
+		name := strings.TrimSpace(line)
+		for _, apart := range []string{"testing", "tivset/internal/testing/", "github.com/stretchr/testify",
+			"pgregory.net/rapid", "github.com/rogpeppe/go-internal"} {
+			assert.False(t, name == apart || strings.HasPrefix(name, strings.TrimSuffix(apart, "/")+"/"), "the program has %s",
+				name)
+		}
+	}
+}
+
+// Each direct module has a line in the docs, which says what it is for, and no other has.
+func TestTheListOfModules(t *testing.T) {
+	out, err := exec.Command("go", "list", "-m", "-f", "{{if and (not .Indirect) (not .Main)}}{{.Path}}{{end}}",
+		"all").Output()
+	require.NoError(t, err)
+	page, err := os.ReadFile("../docs/architecture.md")
+	require.NoError(t, err)
+	_, table, found := strings.Cut(string(page), "## Dependencies")
+	require.True(t, found)
+	listed := map[string]bool{}
+	for _, m := range regexp.MustCompile(`(?m)^\| `+"`([^`]+)`"+` \| \S.*\|$`).FindAllStringSubmatch(table, -1) {
+		listed[m[1]] = true
+	}
+	direct := strings.Fields(string(out))
+	for _, module := range direct {
+		assert.True(t, listed[module], "%s has no line in docs/architecture.md", module)
+		delete(listed, module)
+	}
+	assert.Empty(t, listed, "the docs have modules that are not used")
+}
+
+// Files that the docs send somebody to are there.
+func TestFilesOfTheDocs(t *testing.T) {
+	page, err := os.ReadFile("../docs/architecture.md")
+	require.NoError(t, err)
+	names := regexp.MustCompile("`([a-z_]+(?:/[a-z_]+)+(?:\\.go|\\.md)?)`").FindAllStringSubmatch(string(page), -1)
+	require.Greater(t, len(names), 40)
+	for _, m := range names {
+		if slices.Contains([]string{"work/clone", "hosting/files/webdav"}, m[1]) { // which are to be made
+			continue
+		}
+		_, inside := os.Stat(m[1])
+		_, top := os.Stat("../" + m[1])
+		assert.True(t, inside == nil || top == nil, "%s is not there", m[1])
+	}
 }
 
 // Weak hashes are for tests alone.

@@ -28,8 +28,8 @@ import (
 	"tivset/internal/hosting"
 	"tivset/internal/plan"
 	"tivset/internal/testing/mirror"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 )
 
 //go:embed all:app kit

@@ -11,7 +11,7 @@ import (
 
 	"tivset/internal/records/home"
 	"tivset/internal/records/team"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // Records gives the address of a new database for a team's records.

@@ -41,7 +41,7 @@ import (
 	"tivset/internal/records/vault"
 	"tivset/internal/screen"
 	"tivset/internal/standin/pages"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work"
 	"tivset/internal/work/install"
 )

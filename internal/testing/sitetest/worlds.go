@@ -9,7 +9,7 @@ import (
 
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // Apps are the demo apps, and where tests install them.

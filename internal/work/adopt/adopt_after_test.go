@@ -8,8 +8,8 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/adopt"
 	"tivset/internal/work/place"
 	"tivset/internal/work/remove"

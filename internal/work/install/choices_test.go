@@ -16,8 +16,8 @@ import (
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work"
 	"tivset/internal/work/install"
 )

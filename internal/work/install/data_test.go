@@ -13,8 +13,8 @@ import (
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/plan"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/install"
 )
 

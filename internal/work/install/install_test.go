@@ -21,8 +21,8 @@ import (
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/install"
 )
 

@@ -20,8 +20,8 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/sites"
-	"tivset/internal/testing/servers"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/trial/servers"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/rounds"
 )

@@ -17,7 +17,7 @@ import (
 	"tivset/internal/hosting/database/helper"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 var ctx = context.Background()

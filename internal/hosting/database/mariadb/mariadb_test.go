@@ -16,7 +16,7 @@ import (
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
 	"tivset/internal/standin/mysqld"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 func host(login database.Login) databasetest.Host {

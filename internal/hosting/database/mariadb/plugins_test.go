@@ -10,7 +10,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // Servers check passwords in different ways; each user signs in by its own.

@@ -13,7 +13,7 @@ import (
 	"tivset/internal/hosting/database/databasetest"
 	"tivset/internal/hosting/database/postgresql"
 	"tivset/internal/secret"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 var ctx = context.Background()

@@ -24,7 +24,7 @@ import (
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/secret"
 	"tivset/internal/standin/ftpd"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 var ctx = context.Background()

@@ -14,7 +14,7 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // Trial is a kit that is to be tried.

@@ -21,7 +21,7 @@ import (
 	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // world is an account on private servers, and a core that works on it.

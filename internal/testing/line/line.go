@@ -1,4 +1,5 @@
-package servers
+// Package line cuts the line to a server, for tests of what is done then.
+package line
 
 import (
 	"net"
@@ -18,8 +19,8 @@ type Line struct {
 	cut bool
 }
 
-// NewLine makes a line to an address.
-func NewLine(t *testing.T, to string) *Line {
+// New makes a line to an address.
+func New(t *testing.T, to string) *Line {
 	t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"tivset/internal/testing/servers"
+	"tivset/internal/trial/servers"
 )
 
 // However many ask at once, each is given a port of its own.
