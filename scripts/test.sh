@@ -34,6 +34,18 @@ if command -v dpkg-query >/dev/null && [ "$(id -u)" = 0 ] && [ -n "$(missing)" ]
 	if [ -n "$made" ]; then rm -f "$policy"; fi
 fi
 
+# Most of what tests do is to write small files and to wait until they are on the disk: in memory that takes half the
+# time, where there is enough of it.
+room=$(df -Pk /dev/shm 2>/dev/null | awk 'NR == 2 {print $4}')
+if [ -z "${TMPDIR:-}" ] && [ "${room:-0}" -gt 8000000 ]; then
+	TMPDIR=$(mktemp -d /dev/shm/tvt.XXXXXX)
+	chmod 1777 "$TMPDIR"
+	trap 'rm -rf "$TMPDIR"' EXIT INT TERM
+	printf '#!/bin/sh\n' >"$TMPDIR/x"
+	chmod 755 "$TMPDIR/x"
+	if "$TMPDIR/x" 2>/dev/null; then export TMPDIR; else unset TMPDIR; fi # programs are started there
+fi
+
 out=$(mktemp)
 status=0
 CGO_ENABLED=0 go vet ./...

@@ -87,6 +87,16 @@ func Walk(ctx context.Context, file *os.File, top string, limits Limits, each fu
 	return err
 }
 
+// Unpacked gives what a stream holds that may be packed in any of these ways, told by its first bytes.
+func Unpacked(r io.Reader) (io.Reader, error) {
+	buffered := bufio.NewReaderSize(r, 1<<16)
+	magic, err := buffered.Peek(8)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	return decompress(magic, buffered)
+}
+
 func decompress(magic []byte, r io.Reader) (io.Reader, error) {
 	switch {
 	case bytes.HasPrefix(magic, []byte{0x1f, 0x8b}):

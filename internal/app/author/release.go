@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"go.yaml.in/yaml/v3"
 
 	"tivset/internal/app/archive"
@@ -20,6 +19,7 @@ import (
 	"tivset/internal/app/kit"
 	"tivset/internal/app/release"
 	"tivset/internal/app/version"
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 )
 
@@ -196,7 +196,7 @@ func (a *Author) insert(r Adding, k *kit.Kit, out *Added, archive, file string, 
 	if _, err := kit.Read(changed{k.Files(), next}, r.Dir); err != nil {
 		return err
 	}
-	return renameio.WriteFile(name, next, 0o644)
+	return atomicfile.Write(name, next, 0o644)
 }
 
 // changed is a kit's folder with another kit.yaml.

@@ -10,10 +10,10 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
 
 	"tivset/internal/app/kit"
+	"tivset/internal/atomicfile"
 )
 
 // Card is what is told of a kit where it is one of many.
@@ -162,7 +162,7 @@ func (n *notes) keep() {
 		return
 	}
 	if text, err := json.Marshal(n); err == nil && os.MkdirAll(filepath.Dir(n.file), 0o700) == nil {
-		_ = renameio.WriteFile(n.file, text, 0o600)
+		_ = atomicfile.Write(n.file, text, 0o600)
 	}
 }
 

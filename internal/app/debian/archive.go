@@ -19,11 +19,11 @@ import (
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
-	"github.com/google/renameio/v2"
-	"github.com/therootcompany/xz"
 
+	"tivset/internal/app/archive"
 	"tivset/internal/app/fetch"
 	"tivset/internal/app/version"
+	"tivset/internal/atomicfile"
 )
 
 // Archive is a Debian archive as this machine reaches it.
@@ -149,15 +149,15 @@ func (a *Archive) readList(ctx context.Context, at place, address string, l list
 	if err != nil {
 		return err
 	}
-	to, err := renameio.NewPendingFile(kept, renameio.WithPermissions(0o600))
+	to, err := atomicfile.Create(kept, 0o600)
 	if err != nil {
 		return err
 	}
-	defer to.Cleanup()
+	defer to.Cancel()
 	if err := a.read(file, at.suite, to); err != nil {
 		return err
 	}
-	if err := to.CloseAtomicallyReplace(); err != nil {
+	if err := to.Replace(); err != nil {
 		return err
 	}
 	for _, name := range older {
@@ -173,7 +173,7 @@ func (a *Archive) read(name, suite string, to io.Writer) error {
 		return err
 	}
 	defer file.Close()
-	plain, err := xz.NewReader(file, 0)
+	plain, err := archive.Unpacked(file)
 	if err != nil {
 		return err
 	}
@@ -310,7 +310,7 @@ func (a *Archive) keep(name string, text []byte) error {
 	if err := os.MkdirAll(a.Folder, 0o700); err != nil {
 		return err
 	}
-	if err := renameio.WriteFile(name, text, 0o600); err != nil {
+	if err := atomicfile.Write(name, text, 0o600); err != nil {
 		return err
 	}
 	return os.Chtimes(name, a.Now(), a.Now())

@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"pault.ag/go/debian/deb"
 )
 
 // Recipe says how an app's archive is made of packages.
@@ -120,14 +119,14 @@ func Look(r Recipe, debs []string) (*Contents, error) {
 		return nil, err
 	}
 	c.Dangling = p.dangling
-	d, closer, err := deb.LoadFile(debs[0])
+	d, err := openDeb(debs[0])
 	if err != nil {
 		return nil, err
 	}
-	defer func() { _ = closer() }()
-	c.Summary, _, _ = strings.Cut(d.Control.Description, "\n")
-	c.Home, c.Licence = d.Control.Homepage, p.licence(d.Control.Package)
-	for _, list := range []string{d.Control.Values["Depends"], d.Control.Values["Recommends"]} {
+	defer d.close()
+	c.Summary, _, _ = strings.Cut(d.fields["Description"], "\n")
+	c.Home, c.Licence = d.fields["Homepage"], p.licence(d.fields["Package"])
+	for _, list := range []string{d.fields["Depends"], d.fields["Recommends"]} {
 		c.Depends = append(c.Depends, relations(list)...)
 	}
 	return c, nil
@@ -165,13 +164,13 @@ func relations(field string) (out []string) {
 
 // read takes in what a package has.
 func (p *packed) read(name string) error {
-	d, closer, err := deb.LoadFile(name)
+	d, err := openDeb(name)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = closer() }()
+	defer d.close()
 	for {
-		h, err := d.Data.Next()
+		h, err := d.data.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
@@ -198,7 +197,7 @@ func (p *packed) read(name string) error {
 				return fmt.Errorf("%s is too large", full)
 			}
 			i.at = p.end
-			n, err := io.Copy(p.spool, d.Data)
+			n, err := io.Copy(p.spool, d.data)
 			if err != nil {
 				return err
 			}

@@ -15,9 +15,8 @@ import (
 	"tivset/internal/app/archive"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/fetch"
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
-
-	"github.com/google/renameio/v2"
 )
 
 // fetchTime is how long one file may take in all.
@@ -73,7 +72,7 @@ func (s *Shelf) use(p Packed) error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(s.usedFile(p.App), text, 0o600)
+	return atomicfile.Write(s.usedFile(p.App), text, 0o600)
 }
 
 func (s *Shelf) usedFile(app string) string { return filepath.Join(s.Folder, "kits", app+".json") }

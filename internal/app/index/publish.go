@@ -14,10 +14,10 @@ import (
 	"time"
 
 	"aead.dev/minisign"
-	"github.com/google/renameio/v2"
 
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/kit"
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 )
 
@@ -111,7 +111,7 @@ func (x *Published) add(folder string, k *kit.Kit, before *Index) error {
 	p.File = fmt.Sprintf("%s-%d.kit", k.App, p.Version)
 	x.Kits[k.App] = p
 	delete(x.Withdrawn, k.App)
-	return renameio.WriteFile(filepath.Join(folder, p.File), text, 0o644)
+	return atomicfile.Write(filepath.Join(folder, p.File), text, 0o644)
 }
 
 // sign writes the index and its signature. Who reads the one without the other reads
@@ -131,7 +131,7 @@ func (x *Index) sign(p Publishing, public PublicKey) error {
 		name string
 		text []byte
 	}{{KeyFile, key}, {File, text}, {Signature, signed}} {
-		if err := renameio.WriteFile(filepath.Join(p.Folder, f.name), f.text, 0o644); err != nil {
+		if err := atomicfile.Write(filepath.Join(p.Folder, f.name), f.text, 0o644); err != nil {
 			return err
 		}
 	}

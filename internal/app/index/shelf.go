@@ -12,10 +12,9 @@ import (
 	"slices"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/fetch"
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 )
 
@@ -215,7 +214,7 @@ func (s *Shelf) keep(k *kept) error {
 		return err
 	}
 	s.kept = k
-	return renameio.WriteFile(s.file(), text, 0o600)
+	return atomicfile.Write(s.file(), text, 0o600)
 }
 
 func news(was, is *Index) News {

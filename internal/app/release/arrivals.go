@@ -11,10 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"tivset/internal/app/debian"
 	"tivset/internal/app/kit"
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 )
 
@@ -59,7 +58,7 @@ func (a *Archives) LookUp(ctx context.Context, k *kit.Kit) error {
 		if err := os.MkdirAll(a.Folder, 0o700); err != nil {
 			return err
 		}
-		if err := renameio.WriteFile(a.noteOf(k), text, 0o600); err != nil {
+		if err := atomicfile.Write(a.noteOf(k), text, 0o600); err != nil {
 			return err
 		}
 	case len(found) == 0 && len(before) == 0:

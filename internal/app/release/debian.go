@@ -11,11 +11,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2"
-
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/debian"
 	"tivset/internal/app/kit"
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 )
 
@@ -63,7 +62,7 @@ func (a *Archives) fromPackages(ctx context.Context, k catalogue.Entry, r *kit.R
 	if err != nil {
 		return "", err
 	}
-	return name, renameio.WriteFile(note, text, 0o600)
+	return name, atomicfile.Write(note, text, 0o600)
 }
 
 func sumForm(text string) bool {

@@ -11,13 +11,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/renameio/v2"
-
 	"tivset/internal/app/archive"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/debian"
 	"tivset/internal/app/fetch"
 	"tivset/internal/app/kit"
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 )
 
@@ -147,12 +146,12 @@ func quick(ctx context.Context, name string, r *kit.Release) string {
 	if slow, err := archive.Slow(file); err != nil || !slow {
 		return name
 	}
-	to, err := renameio.NewPendingFile(made, renameio.WithPermissions(0o600))
+	to, err := atomicfile.Create(made, 0o600)
 	if err != nil {
 		return name
 	}
-	defer to.Cleanup()
-	if archive.Quicken(ctx, file, to, limitsOf(r)) != nil || to.CloseAtomicallyReplace() != nil {
+	defer to.Cancel()
+	if archive.Quicken(ctx, file, to, limitsOf(r)) != nil || to.Replace() != nil {
 		return name // reading it says what is wrong
 	}
 	return made
@@ -180,11 +179,11 @@ func keep(content io.Reader, name, sum string) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
-	file, err := renameio.NewPendingFile(name, renameio.WithPermissions(0o600))
+	file, err := atomicfile.Create(name, 0o600)
 	if err != nil {
 		return err
 	}
-	defer file.Cleanup()
+	defer file.Cancel()
 	if _, err := io.Copy(file, content); err != nil {
 		return err
 	}
@@ -194,7 +193,7 @@ func keep(content io.Reader, name, sum string) error {
 	if err := archive.Verify(file, sum); err != nil {
 		return err
 	}
-	return file.CloseAtomicallyReplace()
+	return file.Replace()
 }
 
 func verify(name, sum string) error {

@@ -8,10 +8,9 @@ import (
 	"os"
 	"strings"
 
-	"github.com/google/renameio/v2"
-
 	"tivset/internal/app/archive"
 	"tivset/internal/app/kit"
+	"tivset/internal/atomicfile"
 )
 
 // Survey reads a release's archive of the cache through, or takes what an earlier
@@ -68,7 +67,7 @@ func cached[T any](name, top string, skip []string, good func(T) bool, find func
 		return found, err
 	}
 	if text, err := json.Marshal(found); err == nil {
-		_ = renameio.WriteFile(kept, text, 0o600) // without it the archive is read again
+		_ = atomicfile.Write(kept, text, 0o600) // without it the archive is read again
 	}
 	return found, nil
 }

@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/google/renameio/v2"
+	"tivset/internal/atomicfile"
 )
 
 func (h Home) begun() string { return filepath.Join(h.State, "begun.yaml") }
@@ -15,7 +15,7 @@ func (h Home) KeepBegun(answers []byte) error {
 	if err := os.MkdirAll(h.State, 0o700); err != nil {
 		return err
 	}
-	return renameio.WriteFile(h.begun(), answers, 0o600)
+	return atomicfile.Write(h.begun(), answers, 0o600)
 }
 
 // Begun gives the answers that were kept, and since when; fs.ErrNotExist for none.

@@ -11,9 +11,9 @@ import (
 	"strings"
 
 	"github.com/adrg/xdg"
-	"github.com/google/renameio/v2"
 	"go.yaml.in/yaml/v3"
 
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/near"
@@ -145,7 +145,7 @@ func (h Home) PutAccountFile(name string, text []byte) error {
 	if err := os.MkdirAll(h.accounts(), 0o700); err != nil {
 		return err
 	}
-	return renameio.WriteFile(h.accountFile(name), text, 0o600)
+	return atomicfile.Write(h.accountFile(name), text, 0o600)
 }
 
 // ForgetAccount drops an account; none there is fine.
@@ -227,7 +227,7 @@ func (h Home) PutCatalogues(c Catalogues) error {
 	if err := os.MkdirAll(h.Config, 0o700); err != nil {
 		return err
 	}
-	return renameio.WriteFile(h.cataloguesFile(), text, 0o600)
+	return atomicfile.Write(h.cataloguesFile(), text, 0o600)
 }
 
 // Temporary makes a file in the cache that nobody else reads. The caller closes

@@ -8,9 +8,9 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/google/renameio/v2"
 	"go.yaml.in/yaml/v3"
 
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 )
 
@@ -62,7 +62,7 @@ func (h Home) KeepLedgerAt(at LedgerAt) error {
 	if err := os.MkdirAll(h.Config, 0o700); err != nil {
 		return err
 	}
-	return renameio.WriteFile(h.ledgerAt(), text, 0o600)
+	return atomicfile.Write(h.ledgerAt(), text, 0o600)
 }
 
 // SetAsideRecords gives the records of this machine other names, beside the old ones, when

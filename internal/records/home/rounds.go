@@ -9,7 +9,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
+
+	"tivset/internal/atomicfile"
 )
 
 // Rounds is what this machine keeps of its rounds; what they did is in the ledger.
@@ -47,7 +48,7 @@ func (h Home) KeepRounds(r Rounds) error {
 	if err := os.MkdirAll(h.State, 0o700); err != nil {
 		return err
 	}
-	return renameio.WriteFile(h.roundsFile(), text, 0o600)
+	return atomicfile.Write(h.roundsFile(), text, 0o600)
 }
 
 // Alone holds off others of this machine that do the same until done; done is nil while

@@ -23,8 +23,8 @@ import (
 
 	"filippo.io/age"
 	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
 
+	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 	"tivset/internal/secret"
 )
@@ -296,7 +296,7 @@ func (v *Vault) change(edit func(map[string]string)) error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(v.file, sealed, 0o600)
+	return atomicfile.Write(v.file, sealed, 0o600)
 }
 
 // identity reads the key, or makes one when there is neither key nor vault.
@@ -322,5 +322,5 @@ func (v *Vault) identity(make bool) (*age.X25519Identity, error) {
 	if err := os.MkdirAll(filepath.Dir(v.key), 0o700); err != nil {
 		return nil, err
 	}
-	return identity, renameio.WriteFile(v.key, []byte(identity.String()+"\n"), 0o600)
+	return identity, atomicfile.Write(v.key, []byte(identity.String()+"\n"), 0o600)
 }

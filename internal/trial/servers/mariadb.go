@@ -76,8 +76,10 @@ func startMariaDB(t Stage) Database {
 	if os.Geteuid() == 0 {
 		own = append(own, "--user=root")
 	}
-	run(t, paths[1], append(own, "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db",
-		"--skip-name-resolve")...)
+	copied(t, data, paths[1], "", func(folder string) {
+		run(t, paths[1], append(own, "--datadir="+folder, "--auth-root-authentication-method=normal", "--skip-test-db",
+			"--skip-name-resolve")...)
+	})
 	// One statement a line, as an init file wants it.
 	var first string
 	for _, host := range []string{"localhost", "127.0.0.1"} {

@@ -82,10 +82,15 @@ func startPostgreSQL(t Stage) Database {
 		}
 	}
 	data := filepath.Join(dir, "data")
-	program, args := as(programs["initdb"], "-D", data, "-U", d.User, "-A", "scram-sha-256", "--pwfile="+
-		filepath.Join(dir, "password"), "--no-sync", "-E", "UTF8", "--locale=C")
-	run(t, program, args...)
-	program, args = as(programs["postgres"], "-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", dir, "-c",
+	copied(t, data, programs["initdb"], d.User+d.Password, func(folder string) {
+		// nobody may make no folder beside others
+		inside := filepath.Join(dir, "made")
+		program, args := as(programs["initdb"], "-D", inside, "-U", d.User, "-A", "scram-sha-256", "--pwfile="+
+			filepath.Join(dir, "password"), "--no-sync", "-E", "UTF8", "--locale=C")
+		run(t, program, args...)
+		run(t, "mv", inside, folder)
+	})
+	program, args := as(programs["postgres"], "-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", dir, "-c",
 		"fsync=off")
 	last(t, dir, program, args...)
 	await(t, "PostgreSQL", func() error {

@@ -148,7 +148,10 @@ func lastingFolder(t Stage) string {
 }
 
 // lasting are the pipes whose ends at this side keep servers alive.
-var lasting []io.WriteCloser
+var lasting struct {
+	sync.Mutex
+	pipes []io.WriteCloser
+}
 
 // last starts a server that several tests use, one after the other. It ends, and
 // its folder goes, when this process ends in whatever way: a shell waits for the
@@ -165,7 +168,9 @@ func last(t Stage, dir, program string, args ...string) {
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	lasting = append(lasting, pipe)
+	lasting.Lock()
+	defer lasting.Unlock()
+	lasting.pipes = append(lasting.pipes, pipe)
 }
 
 // pool lends servers to tests, so that not every test has to wait for its own.
@@ -178,13 +183,9 @@ type pool struct {
 // cannot be emptied afterwards is not lent again.
 func (p *pool) take(t Stage, start func(Stage) Database, empty func(Database, Stage) error) Database {
 	t.Helper()
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	var d Database
-	if n := len(p.idle); n > 0 {
-		d, p.idle = p.idle[n-1], p.idle[:n-1]
-	} else {
-		d = start(t)
+	d, idle := p.last()
+	if !idle {
+		d = start(t) // side by side with others
 	}
 	t.Cleanup(func() {
 		if empty(d, t) == nil {
@@ -194,6 +195,18 @@ func (p *pool) take(t Stage, start func(Stage) Database, empty func(Database, St
 		}
 	})
 	return d
+}
+
+// last takes an idle server.
+func (p *pool) last() (d Database, idle bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	n := len(p.idle)
+	if n == 0 {
+		return d, false
+	}
+	d, p.idle = p.idle[n-1], p.idle[:n-1]
+	return d, true
 }
 
 // await tries until ready gives nil.
