@@ -18,11 +18,11 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/demo"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/hosting/database/postgresql"
 	"tivset/internal/hosting/files/ftp"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
 	"tivset/internal/trial/servers"
@@ -66,9 +66,9 @@ func withCourier(t *testing.T, times int, w *width) (ours, alone time.Duration) 
 			&ftp.Certificates{Own: os.DevNull}, "/")
 		require.NoError(t, err)
 		defer f.Close()
-		place := courier.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port,
+		place := helperpage.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port,
 			Name: fmt.Sprintf("tivset-%d.php", n), Store: ".tivset"}
-		c, err := courier.Send(ctx, f, visitor, place, time.Now())
+		c, err := helperpage.Send(ctx, f, visitor, place, time.Now())
 		require.NoError(t, err)
 		_, err = c.Look(ctx, nil, nil)
 		require.NoError(t, err)

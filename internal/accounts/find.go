@@ -13,9 +13,9 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/hosting/web"
 	"tivset/internal/step"
 )
@@ -180,7 +180,7 @@ func (k *Keeper) findPHP(ctx context.Context, in *hosting.Account, d account.Dom
 	if err != nil {
 		return err
 	}
-	sent, err := courier.Send(ctx, in.Files, in.Visitor(), at, k.Now())
+	sent, err := helperpage.Send(ctx, in.Files, in.Visitor(), at, k.Now())
 	if err == nil {
 		if told, lookErr := sent.Look(ctx, nil, nil); lookErr == nil {
 			found.PHP, found.Folder = told.Version, told.Top

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"tivset/internal/fault"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // Question is something that an install needs to know.
@@ -75,7 +75,7 @@ func Resolve(questions []Question, given Given) (Given, []fault.Problem) {
 	}
 	for id := range given {
 		if !slices.Contains(ids, id) {
-			remedy := cmp.Or(near.Hint(id, ids), "There are "+strings.Join(ids, ", ")+".")
+			remedy := cmp.Or(suggest.Hint(id, ids), "There are "+strings.Join(ids, ", ")+".")
 			problems = append(problems, fault.Problem{ID: id, What: "there is no such answer", Remedy: remedy})
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"tivset/internal/fault"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // File is an answers file: what to install where, and the answers.
@@ -52,7 +52,7 @@ func Parse(text []byte) (File, error) {
 		default:
 			problems = append(problems, fault.Problem{
 				ID: fmt.Sprintf("line %d", key.Line), What: "the key " + key.Value + " is not known here",
-				Remedy: strings.TrimSpace(near.Hint(key.Value, fileKeys) + " There are " + strings.Join(fileKeys, ", ") + "."),
+				Remedy: strings.TrimSpace(suggest.Hint(key.Value, fileKeys) + " There are " + strings.Join(fileKeys, ", ") + "."),
 			})
 		}
 	})

@@ -9,7 +9,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // Kinds are the kinds of questions.
@@ -119,7 +119,8 @@ func (q *Question) notAnOption(value string) (what, remedy string) {
 	if slices.Contains(q.Options, value) {
 		return "", ""
 	}
-	return fmt.Sprintf("%q cannot be chosen", value), strings.TrimSpace(near.Hint(value, q.Options) + " Choose one of: " +
+	return fmt.Sprintf("%q cannot be chosen", value), strings.TrimSpace(suggest.Hint(value, q.Options) +
+		" Choose one of: " +
 		strings.Join(q.Options, ", ") + ".")
 }
 
@@ -127,7 +128,7 @@ func (q *Question) notOptions(value string) (what, remedy string) {
 	var seen []string
 	for _, v := range Chosen(value) {
 		if !slices.Contains(q.Options, v) {
-			return fmt.Sprintf("%q cannot be chosen", v), strings.TrimSpace(near.Hint(v, q.Options) + " Choose some of: " +
+			return fmt.Sprintf("%q cannot be chosen", v), strings.TrimSpace(suggest.Hint(v, q.Options) + " Choose some of: " +
 				strings.Join(q.Options, ", ") + "; with commas between them; or none.")
 		}
 		if slices.Contains(seen, v) {

@@ -13,7 +13,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/letter"
+	"tivset/internal/hosting/hostmail"
 	"tivset/internal/screen"
 	"tivset/internal/talk"
 )
@@ -79,13 +79,13 @@ func (a *app) accountAdd() *cobra.Command {
 
 // askAccount asks for an account on the terminal.
 func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool) error {
-	var read letter.Letter
+	var read hostmail.Letter
 	if mailed != "" {
 		text, err := a.readFile(mailed)
 		if err != nil {
 			return err
 		}
-		if read = letter.Read(text); len(read.Servers) == 0 {
+		if read = hostmail.Read(text); len(read.Servers) == 0 {
 			return fault.New(fault.Usage, "no server of files can be found in the mail", mailed,
 				"Leave --from-mail out, and type what it says when asked.")
 		}

@@ -11,7 +11,7 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 func (a *app) browse() *cobra.Command {
@@ -22,7 +22,7 @@ func (a *app) browse() *cobra.Command {
 		Example: "  tivset browse\n  tivset browse --kind forum\n  tivset browse threads",
 		RunE: func(cmd *cobra.Command, words []string) error {
 			if kind != "" && !slices.Contains(kit.Kinds, kind) {
-				remedy := strings.TrimSpace(near.Hint(kind, kit.Kinds) + " There are " + strings.Join(kit.Kinds, ", ") + ".")
+				remedy := strings.TrimSpace(suggest.Hint(kind, kit.Kinds) + " There are " + strings.Join(kit.Kinds, ", ") + ".")
 				return fault.New(fault.Usage, "there is no kind "+kind, "", remedy)
 			}
 			return a.runBrowse(cmd.Context(), kind, words)

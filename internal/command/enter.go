@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/core"
-	"tivset/internal/doorway"
 	"tivset/internal/fault"
+	"tivset/internal/onetimepage"
 	"tivset/internal/site"
 	"tivset/internal/sites"
 )
@@ -55,9 +55,9 @@ func (a *app) enter() *cobra.Command {
 }
 
 func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) error {
-	door, err := doorway.Open(func(_ context.Context, agent string) (doorway.Form, error) {
+	door, err := onetimepage.Open(func(_ context.Context, agent string) (onetimepage.Form, error) {
 		address, values, err := in.Hand(ctx, agent)
-		return doorway.Form{Action: address, Values: values}, err
+		return onetimepage.Form{Action: address, Values: values}, err
 	})
 	if err != nil {
 		return err
@@ -69,7 +69,7 @@ func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) er
 	}
 	err = door.Wait(ctx, doorOpen)
 	switch {
-	case errors.Is(err, doorway.ErrUnused):
+	case errors.Is(err, onetimepage.ErrUnused):
 		return fault.New(fault.Failed, "the browser did not open the page within a minute", in.Site.AdminURL,
 			"Run it again with --print, and open the address that it prints.")
 	case errors.Is(err, sites.ErrByHand):
@@ -90,7 +90,7 @@ func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) er
 
 // openDoor opens the browser by a file: an address in its words could be read by
 // every user of this machine.
-func (a *app) openDoor(ctx context.Context, door *doorway.Doorway) error {
+func (a *app) openDoor(ctx context.Context, door *onetimepage.Doorway) error {
 	file, err := door.File(a.world.home().Cache)
 	if err != nil {
 		return err

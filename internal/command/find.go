@@ -13,9 +13,9 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/core"
 	"tivset/internal/hosting/place"
-	"tivset/internal/near"
 	"tivset/internal/screen"
 	"tivset/internal/site"
+	"tivset/internal/suggest"
 	"tivset/internal/talk"
 	"tivset/internal/work/adopt"
 )
@@ -175,7 +175,7 @@ func pick(word string, seen *adopt.Seen, can []adopt.Sighting) (x adopt.Sighting
 	switch {
 	case x.Address == "":
 		return x, "“" + word + "” is none of them", strings.TrimSpace(
-			near.Hint(word, names) + " Type a number of the list.",
+			suggest.Hint(word, names) + " Type a number of the list.",
 		)
 	case x.Recorded:
 		return x, x.Address + " is looked after already", ""

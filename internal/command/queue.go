@@ -13,7 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/fault"
-	"tivset/internal/hosting/crowd"
+	"tivset/internal/hosting/backoff"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
@@ -226,7 +226,7 @@ func (a *app) answer(ctx context.Context, words []string, number int64, who stri
 	w.In, w.Out, w.Err = strings.NewReader(""), &out, &bytes.Buffer{}
 	w.order, w.behalf = number, who
 	w.failed = func(err error) {
-		if fault.Of(err).Busy || crowd.Is(err) {
+		if fault.Of(err).Busy || backoff.Is(err) {
 			later = 10 * time.Second
 		}
 	}

@@ -13,9 +13,9 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/logs"
-	"tivset/internal/near"
 	"tivset/internal/records/catalogues"
 	"tivset/internal/screen"
+	"tivset/internal/suggest"
 )
 
 // Version is the program's version; the build sets it.
@@ -185,7 +185,7 @@ func (a *app) unknown(c *cobra.Command, args []string) error {
 	for _, sub := range c.Commands() {
 		names = append(names, sub.Name())
 	}
-	remedy := strings.TrimSpace(near.Hint(args[0], names) + " See: " + c.CommandPath() + " --help")
+	remedy := strings.TrimSpace(suggest.Hint(args[0], names) + " See: " + c.CommandPath() + " --help")
 	return fault.New(fault.Usage, "there is no command "+c.CommandPath()+" "+args[0], "", remedy)
 }
 

@@ -13,9 +13,9 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/near"
 	"tivset/internal/records/job"
 	"tivset/internal/screen"
+	"tivset/internal/suggest"
 	"tivset/internal/work"
 	"tivset/internal/work/many"
 )
@@ -117,7 +117,7 @@ func (o *chosen) read(t table.Table, words []string) (out []siteRow, err error) 
 	}
 	if column == "" && len(words) == 0 {
 		return nil, fault.New(fault.Usage, "the table has no column "+names[0], strings.Join(t.Columns, ", "),
-			strings.TrimSpace(near.Hint(names[0], t.Columns)+" It says which site each row is about."))
+			strings.TrimSpace(suggest.Hint(names[0], t.Columns)+" It says which site each row is about."))
 	}
 	var problems []fault.Problem
 	for _, name := range t.Columns {
@@ -125,7 +125,7 @@ func (o *chosen) read(t table.Table, words []string) (out []siteRow, err error) 
 			continue
 		}
 		problems = append(problems, fault.Problem{ID: name, What: "there is no such column", Remedy: strings.TrimSpace(
-			near.Hint(name, o.columns) + " Known are: " + strings.Join(append([]string{"site"}, o.columns...), ", ") + ".")})
+			suggest.Hint(name, o.columns) + " Known are: " + strings.Join(append([]string{"site"}, o.columns...), ", ") + ".")})
 	}
 	for _, row := range t.Rows {
 		r := siteRow{Row: row, Site: row.Values[column]}

@@ -7,31 +7,32 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/helperpage"
 )
 
 // CourierAt chooses a name for a courier that nobody can guess, below a domain.
-func (a *Account) CourierAt(d account.Domain) (courier.Place, error) {
+func (a *Account) CourierAt(d account.Domain) (helperpage.Place, error) {
 	token, err := a.opener.Maker.Token(32)
-	return courier.Place{Root: d.Folder, URL: d.URL, Name: "tivset-" + token + ".php", Store: a.Store().Top()}, err
+	return helperpage.Place{Root: d.Folder, URL: d.URL, Name: "tivset-" + token + ".php", Store: a.Store().Top()}, err
 }
 
 // SendCourier sends a courier and hears what its PHP is, and what it says of
 // functions and settings. The courier stays until its End.
-func (a *Account) SendCourier(ctx context.Context, at courier.Place, functions, settings []string) (*courier.Courier,
-	courier.Found, error) {
-	sent, err := courier.Send(ctx, a.Files, a.Visitor(), at, a.opener.Now())
+func (a *Account) SendCourier(ctx context.Context, at helperpage.Place, functions,
+	settings []string) (*helperpage.Courier,
+	helperpage.Found, error) {
+	sent, err := helperpage.Send(ctx, a.Files, a.Visitor(), at, a.opener.Now())
 	if err != nil {
-		return nil, courier.Found{}, err
+		return nil, helperpage.Found{}, err
 	}
-	var found courier.Found
+	var found helperpage.Found
 	err = a.Settled(ctx, func() error {
 		found, err = sent.Look(ctx, functions, settings)
 		return err
 	})
-	var silent *courier.Silent
+	var silent *helperpage.Silent
 	if errors.As(err, &silent) {
 		err = fault.New(fault.Failed, "the PHP that serves the site cannot be asked", at.URL,
 			"Ask the host to switch PHP on for this domain, with its extension openssl.").Because(err)
@@ -42,13 +43,13 @@ func (a *Account) SendCourier(ctx context.Context, at courier.Place, functions, 
 // Employ has a courier work for the account from now on. It unpacks where what
 // it writes belongs to the account's user (or nobody here could take it away
 // again) and the reach would send each file by itself.
-func (a *Account) Employ(c *courier.Courier, found courier.Found) {
+func (a *Account) Employ(c *helperpage.Courier, found helperpage.Found) {
 	a.courier = c
 	a.carries = a.Unpacks(found)
 }
 
 // Unpacks says whether a courier is to unpack here.
-func (a *Account) Unpacks(found courier.Found) bool {
+func (a *Account) Unpacks(found helperpage.Found) bool {
 	line := a.Line()
 	return !line.OwnMachine && !line.Shell && found.Owner && found.Unpacks
 }
@@ -65,7 +66,7 @@ func (a *Account) LetGo(ctx context.Context) (bool, error) {
 }
 
 // Unpacker is where the courier lies that unpacks here; nil for none.
-func (a *Account) Unpacker() *courier.Place {
+func (a *Account) Unpacker() *helperpage.Place {
 	if !a.carries || a.courier == nil {
 		return nil
 	}
@@ -75,9 +76,9 @@ func (a *Account) Unpacker() *courier.Place {
 
 // DismissCourier takes a courier's file away, whether it works here or is left
 // of a run that was cut off.
-func (a *Account) DismissCourier(ctx context.Context, at courier.Place) error {
+func (a *Account) DismissCourier(ctx context.Context, at helperpage.Place) error {
 	a.courier = nil
-	return courier.Dismiss(ctx, a.Files, at)
+	return helperpage.Dismiss(ctx, a.Files, at)
 }
 
 // Carrier is where an archive is unpacked to: by the courier that works here,
@@ -92,7 +93,7 @@ func (a *Account) Carrier() files.FS {
 // SignIn signs in to a site's database, by a courier where that is the only
 // way: by the one at work, or, as in an undo, by one that goes with the session.
 func (a *Account) SignIn(ctx context.Context, d *account.Database, l database.Login,
-	at courier.Place) (database.Session, error) {
+	at helperpage.Place) (database.Session, error) {
 	if !d.FromInside() {
 		return a.opener.Session(ctx, a.Account, d, l)
 	}
@@ -110,7 +111,7 @@ func (a *Account) SignIn(ctx context.Context, d *account.Database, l database.Lo
 		return nil, err
 	}
 	leave := func() error {
-		err := courier.Dismiss(context.WithoutCancel(ctx), a.Files, at)
+		err := helperpage.Dismiss(context.WithoutCancel(ctx), a.Files, at)
 		if made != "" {
 			err = errors.Join(err, files.DropEmpty(context.WithoutCancel(ctx), a.Files, at.Store))
 		}
@@ -128,7 +129,7 @@ func (a *Account) SignIn(ctx context.Context, d *account.Database, l database.Lo
 }
 
 // opened keeps a nil pointer from becoming an interface that is not nil.
-func opened(s *courier.Session, err error) (database.Session, error) {
+func opened(s *helperpage.Session, err error) (database.Session, error) {
 	if err != nil {
 		return nil, err
 	}

@@ -9,10 +9,10 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/courier"
-	"tivset/internal/hosting/crowd"
+	"tivset/internal/hosting/backoff"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/hosting/web"
 	"tivset/internal/logs"
 	"tivset/internal/secret"
@@ -55,8 +55,8 @@ type Account struct {
 
 	opener  *Opener
 	close   func() error
-	courier *courier.Courier // one that works here, or nil
-	carries bool             // it can unpack
+	courier *helperpage.Courier // one that works here, or nil
+	carries bool                // it can unpack
 }
 
 // Open opens an account. The caller closes it. The fault of one that cannot be
@@ -76,7 +76,7 @@ func (o *Opener) Open(ctx context.Context, a *account.Account) (*Account, error)
 
 // unhurried waits for a server that has too many at once.
 func (o *Opener) unhurried(ctx context.Context, a *account.Account, open func() error) error {
-	return crowd.Wait(ctx, crowd.Patience, func() {
+	return backoff.Wait(ctx, backoff.Patience, func() {
 		if o.Crowded != nil {
 			o.Crowded(a.Name)
 		}

@@ -14,7 +14,7 @@ import (
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
-	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/site"
 )
 
@@ -91,7 +91,7 @@ func runtimeNeeds(wanted *kit.PHP) []Need {
 
 // FitPHP compares what a site's release needs with the PHP that serves the site,
 // as a courier found it; bytes is how large the site's files are.
-func FitPHP(s *site.Site, bytes int64, found courier.Found) (warnings []string, err error) {
+func FitPHP(s *site.Site, bytes int64, found helperpage.Found) (warnings []string, err error) {
 	wanted := s.Of.Needs.PHP
 	if wanted == nil {
 		return nil, nil

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
-	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/plan"
 	"tivset/internal/testing/sitetest"
 )
@@ -49,7 +49,7 @@ func TestRequirementsAreThoseOfThePHPThatServes(t *testing.T) {
 	}
 	assert.True(t, have["MariaDB"].OK && have["space"].OK)
 
-	found := courier.Found{Version: "8.2.29-1~deb12", Extensions: []string{"mbstring", "Intl"},
+	found := helperpage.Found{Version: "8.2.29-1~deb12", Extensions: []string{"mbstring", "Intl"},
 		Functions: map[string]bool{"proc_open": true}, Free: -1,
 		Settings: map[string]string{"memory_limit": "-1", "file_uploads": "1", "upload_max_filesize": "2M"}}
 	warnings, err := plan.FitPHP(&planned.Site, 1, found)
@@ -58,7 +58,7 @@ func TestRequirementsAreThoseOfThePHPThatServes(t *testing.T) {
 	assert.Contains(t, warnings[0], "Ask the host to switch on the PHP extension apcu")
 	assert.Contains(t, warnings[1], "upload_max_filesize to 8M")
 
-	found = courier.Found{Version: "7.4.33", Extensions: []string{"mbstring"}, Free: -1,
+	found = helperpage.Found{Version: "7.4.33", Extensions: []string{"mbstring"}, Free: -1,
 		Settings: map[string]string{"memory_limit": "32M"}}
 	_, err = plan.FitPHP(&planned.Site, 1, found)
 	f := fault.Of(err)

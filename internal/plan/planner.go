@@ -15,10 +15,10 @@ import (
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/place"
-	"tivset/internal/near"
 	"tivset/internal/question"
 	"tivset/internal/secret"
 	"tivset/internal/site"
+	"tivset/internal/suggest"
 )
 
 // Planner makes plans. All of its fields are given by whoever wires the program.
@@ -182,7 +182,7 @@ func (pl *Planner) decide(r Request) (*decided, error) {
 	if d.kit.Kit != nil && d.account != nil {
 		if r.Release != "" && d.kit.Find(r.Release) == nil {
 			problems = append(problems, fault.Problem{ID: "release", What: d.kit.Title + " has no release " + r.Release,
-				Remedy: strings.TrimSpace(near.Hint(r.Release, d.kit.Versions()) + " There are " +
+				Remedy: strings.TrimSpace(suggest.Hint(r.Release, d.kit.Versions()) + " There are " +
 					strings.Join(d.kit.Versions(), ", ") + ".")})
 		}
 		problems = append(problems, d.answer(r)...)

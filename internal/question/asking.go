@@ -8,7 +8,7 @@ import (
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // Proposed are names that are drawn once for a request, so that what was
@@ -62,7 +62,7 @@ func (a *Asking) Open() ([]Asked, error) {
 	for id := range a.Given {
 		if !slices.Contains(ids, id) {
 			return nil, fault.New(fault.Usage, "there is no such answer", id,
-				strings.TrimSpace(near.Hint(id, ids)+" See: "+fault.Call("about", a.Kit.App)))
+				strings.TrimSpace(suggest.Hint(id, ids)+" See: "+fault.Call("about", a.Kit.App)))
 		}
 	}
 	holds := a.Settled()

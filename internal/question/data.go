@@ -11,7 +11,7 @@ import (
 	"tivset/internal/answer"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // How a site comes to its database: the answers to data.from.
@@ -164,7 +164,7 @@ func (a *Asking) dataServer(value string) (what, remedy string) {
 		return "the account has no database server that " + a.Kit.Title + " can use", "Add one to the account with engine " +
 			strings.Join(slices.Sorted(maps.Keys(a.Release.Needs.Database)), " or ") + "."
 	}
-	return fmt.Sprintf("%q cannot be chosen", value), strings.TrimSpace(near.Hint(value, names) + " Choose one of: " +
+	return fmt.Sprintf("%q cannot be chosen", value), strings.TrimSpace(suggest.Hint(value, names) + " Choose one of: " +
 		strings.Join(names, ", ") + ".")
 }
 

@@ -7,7 +7,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/answer/care"
-	"tivset/internal/answer/tongue"
+	"tivset/internal/answer/language"
 	"tivset/internal/hosting/database"
 	"tivset/internal/plan"
 	"tivset/internal/secret"
@@ -184,7 +184,7 @@ func admin(p *plan.Plan) string {
 }
 
 func described(p site.Face) string {
-	text := fmt.Sprintf("“%s”, %s", p.Title, tongue.English(p.Language))
+	text := fmt.Sprintf("“%s”, %s", p.Title, language.English(p.Language))
 	if p.Tagline != "" {
 		text += "\n" + p.Tagline
 	}

@@ -8,7 +8,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/dustin/go-humanize"
 
-	"tivset/internal/answer/tongue"
+	"tivset/internal/answer/language"
 	"tivset/internal/records/ledger"
 	"tivset/internal/sites"
 	"tivset/internal/talk"
@@ -103,7 +103,7 @@ func sitePairs(s ledger.Site, mails bool) []Pair {
 	}
 	all := []Pair{{Name: "Address", Text: s.URL}, {Name: "Admin side", Text: s.AdminURL},
 		{Name: "App", Text: s.App + " " + release}, {Name: "Title", Text: s.Title},
-		{Name: "Language", Text: tongue.English(s.Language)}, {Name: "Account", Text: s.Account + ", folder " + s.Folder},
+		{Name: "Language", Text: language.English(s.Language)}, {Name: "Account", Text: s.Account + ", folder " + s.Folder},
 		{Name: "Admin", Text: s.Admin.Name + ", " + s.Admin.Email}}
 	if d := s.Database; d != nil {
 		text := fmt.Sprintf("%s on %s (%s)", d.Name, d.Server, Engine(d.Engine))

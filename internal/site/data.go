@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"tivset/internal/hosting"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/question"
 	"tivset/internal/records/ledger"
 )
@@ -18,8 +18,8 @@ func (s *Site) Login() database.Login {
 }
 
 // CourierPlace is where a courier for the site can go.
-func (s *Site) CourierPlace() courier.Place {
-	return courier.Place{Root: s.At.Domain.Folder, URL: s.At.Domain.URL, Store: s.In.Store}
+func (s *Site) CourierPlace() helperpage.Place {
+	return helperpage.Place{Root: s.At.Domain.Folder, URL: s.At.Domain.URL, Store: s.In.Store}
 }
 
 // OpenData signs in to the site's database as the site does.

@@ -12,10 +12,10 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
-	"tivset/internal/near"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
+	"tivset/internal/suggest"
 )
 
 // List is the list of recorded sites. All of its fields are given by whoever
@@ -79,7 +79,7 @@ type Listed struct {
 func (l *List) List(ctx context.Context, wanted Listing) (Listed, error) {
 	if wanted.Health != "" && !slices.Contains(Healths, wanted.Health) {
 		return Listed{}, fault.New(fault.Usage, "no site's health is "+wanted.Health, "--health",
-			strings.TrimSpace(near.Hint(wanted.Health, Healths)+" It is one of "+strings.Join(Healths, ", ")+"."))
+			strings.TrimSpace(suggest.Hint(wanted.Health, Healths)+" It is one of "+strings.Join(Healths, ", ")+"."))
 	}
 	var out Listed
 	order, known := sorts[cmp.Or(wanted.Sort, "address")]

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 
-	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/helperpage"
 )
 
 // SendCourier puts a courier into the document root and has it tell what its
@@ -12,11 +12,11 @@ import (
 // work in databases that are seen only from inside; elsewhere it goes at once.
 type SendCourier struct {
 	*Tools `json:"-"`
-	courier.Place
+	helperpage.Place
 
-	Only                bool                                  `json:"-"` // it looks, and goes at once
-	Functions, Settings []string                              `json:"-"` // what is to be known of PHP
-	Fit                 func(courier.Found) ([]string, error) `json:"-"` // warns of what is found, or says what lacks
+	Only                bool                                     `json:"-"` // it looks, and goes at once
+	Functions, Settings []string                                 `json:"-"` // what is to be known of PHP
+	Fit                 func(helperpage.Found) ([]string, error) `json:"-"` // warns of what is found, or says what lacks
 }
 
 // Kind and Title implement job.Step.
@@ -27,7 +27,7 @@ func (*SendCourier) Title() string { return "Look at the account's PHP" }
 func (c *SendCourier) Do(ctx context.Context) error {
 	inside := c.Site.Server != nil && c.Site.Server.FromInside()
 	sent, found, err := c.In.SendCourier(ctx, c.Place, c.Functions, c.Settings)
-	var silent *courier.Silent
+	var silent *helperpage.Silent
 	if errors.As(err, &silent) && !silent.Shown && !inside {
 		// It may lack openssl; whether the app works there, the checks tell.
 		c.Result.Warn("PHP could not be looked at: it needs its extension openssl for that")
@@ -55,7 +55,7 @@ func (c *SendCourier) Undo(ctx context.Context) error { return c.In.DismissCouri
 type DismissCourier struct {
 	*Tools `json:"-"`
 	lasting
-	courier.Place
+	helperpage.Place
 }
 
 // Kind and Title implement job.Step.

@@ -10,8 +10,8 @@ import (
 	"strings"
 
 	"tivset/internal/hosting"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
 )
@@ -19,8 +19,8 @@ import (
 // DataPlace is how a step finds a site's database again, also after a crash.
 type DataPlace struct {
 	ledger.Database
-	Secret  string        `json:"secret"`  // the vault's name of the password
-	Courier courier.Place `json:"courier"` // where a courier can go
+	Secret  string           `json:"secret"`  // the vault's name of the password
+	Courier helperpage.Place `json:"courier"` // where a courier can go
 }
 
 // DataOf is the database of a site, as its record has it.
@@ -145,7 +145,7 @@ type UseDatabase struct {
 	Secret string   `json:"secret"` // the vault's name of the password
 	Before []string `json:"before"` // the tables that were there
 
-	Place courier.Place `json:"place"` // where a courier can go, for a database seen only from inside
+	Place helperpage.Place `json:"place"` // where a courier can go, for a database seen only from inside
 }
 
 // Kind and Title implement job.Step.

@@ -8,8 +8,8 @@ import (
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/app/setup"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/question"
 	"tivset/internal/records/job"
 	"tivset/internal/secret"
@@ -75,7 +75,7 @@ func Courier(t *Tools) (*SendCourier, error) {
 		return nil, nil
 	}
 	at, err := t.In.CourierAt(s.At.Domain)
-	return &SendCourier{Tools: t, Place: at, Fit: func(courier.Found) ([]string, error) { return nil, nil }}, err
+	return &SendCourier{Tools: t, Place: at, Fit: func(helperpage.Found) ([]string, error) { return nil, nil }}, err
 }
 
 // Prove makes the step that proves that the site's domain leads to its folder.

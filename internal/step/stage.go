@@ -11,8 +11,8 @@ import (
 	"tivset/internal/app/kit"
 	"tivset/internal/app/setup"
 	"tivset/internal/fault"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/records/backup"
 )
 
@@ -56,7 +56,7 @@ type Unpack struct {
 	Top    string `json:"top,omitempty"`  // the folder of stages, taken away when it is empty
 	Veil   string `json:"veil,omitempty"` // the folder around a stage that the web can see
 
-	By *courier.Place `json:"by,omitempty"` // the courier that unpacks, which may go on when its line is cut
+	By *helperpage.Place `json:"by,omitempty"` // the courier that unpacks, which may go on when its line is cut
 
 	Address string   `json:"-"` // of the veil
 	From    Archived `json:"-"`

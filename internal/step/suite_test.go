@@ -19,8 +19,8 @@ import (
 	"tivset/internal/app/kit"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/plan"
 	"tivset/internal/records/backup"
 	"tivset/internal/records/job"
@@ -152,7 +152,7 @@ var samples = map[string]sample{
 		at, err := g.in.CourierAt(g.site.At.Domain)
 		require.NoError(g.t, err)
 		return &step.SendCourier{Tools: g.tools(g.site), Place: at,
-			Fit: func(courier.Found) ([]string, error) { return nil, nil }}
+			Fit: func(helperpage.Found) ([]string, error) { return nil, nil }}
 	}}, // the stand-in runs no PHP: it goes again at once
 	"dismiss-courier": {make: func(g *ground) job.Step {
 		at, err := g.in.CourierAt(g.site.At.Domain)

@@ -12,7 +12,7 @@ import (
 	"tivset/internal/accounts"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/letter"
+	"tivset/internal/hosting/hostmail"
 	"tivset/internal/site"
 )
 
@@ -25,7 +25,7 @@ type NewAccount struct {
 	Accounts *accounts.Keeper
 	Env      func(string) string // the environment's variables
 	Truster  Truster
-	Letter   letter.Letter // what the host's mail says, if there is one
+	Letter   hostmail.Letter // what the host's mail says, if there is one
 
 	account  *account.Account
 	server   string // host, host:port, or a folder here

@@ -10,7 +10,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
-	"tivset/internal/hosting/letter"
+	"tivset/internal/hosting/hostmail"
 	"tivset/internal/secret"
 )
 
@@ -42,15 +42,15 @@ func (c *NewAccount) databases(ctx context.Context) error {
 }
 
 // askData asks for a database server and its user.
-func (c *NewAccount) askData(ctx context.Context, data letter.Data) (letter.Data, error) {
+func (c *NewAccount) askData(ctx context.Context, data hostmail.Data) (hostmail.Data, error) {
 	answer, err := c.question(ctx, Prompt{Text: "Database server (- for none)", Fallback: "localhost",
 		Help: "As the host names it, with :PORT where it is unusual; postgresql:// before it for PostgreSQL; files for " +
 			"databases in files (SQLite). It is tried through the way to the files, and directly."})
 	switch {
 	case err != nil || answer == emptied:
-		return letter.Data{}, err
+		return hostmail.Data{}, err
 	case answer == "files":
-		return letter.Data{Engine: database.SQLite.Name, Host: "data"}, nil
+		return hostmail.Data{Engine: database.SQLite.Name, Host: "data"}, nil
 	}
 	if rest, is := strings.CutPrefix(answer, "postgresql://"); is {
 		data.Engine, answer = database.PostgreSQL.Name, rest
@@ -71,7 +71,7 @@ func (c *NewAccount) askData(ctx context.Context, data letter.Data) (letter.Data
 }
 
 // ways are the addresses at which a database server may be reached, the likeliest first.
-func (c *NewAccount) ways(d account.Database, data letter.Data) []string {
+func (c *NewAccount) ways(d account.Database, data hostmail.Data) []string {
 	engine, _ := database.EngineOf(d.Engine)
 	at := net.JoinHostPort(data.Host, cmp.Or(data.Port, engine.Port))
 	if strings.HasPrefix(data.Host, "/") { // a socket
@@ -89,7 +89,7 @@ func (c *NewAccount) ways(d account.Database, data letter.Data) []string {
 
 // signIn tries the ways with the user that there is. Without one, or where none works,
 // databases are made by hand.
-func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data letter.Data) error {
+func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data hostmail.Data) error {
 	engine, _ := database.EngineOf(d.Engine)
 	ways := c.ways(*d, data)
 	d.Make = account.ByHand
@@ -128,7 +128,8 @@ func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data lette
 
 // tryWays signs in by one way after the other, and sees whether the user may make
 // databases. Answered says that the server lets the user in, whatever it may.
-func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data letter.Data, ways []string) (answered bool,
+func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data hostmail.Data,
+	ways []string) (answered bool,
 	err error) {
 	var first error
 	for _, way := range ways {
@@ -160,7 +161,7 @@ func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data lett
 
 func (c *NewAccount) dataAgain(ctx context.Context) error {
 	before := c.account.Databases
-	c.Letter.Data = letter.Data{}
+	c.Letter.Data = hostmail.Data{}
 	err := c.databases(ctx)
 	if err != nil {
 		c.account.Databases = before

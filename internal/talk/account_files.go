@@ -13,7 +13,7 @@ import (
 	"tivset/internal/accounts"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/letter"
+	"tivset/internal/hosting/hostmail"
 	"tivset/internal/secret"
 )
 
@@ -109,7 +109,7 @@ func (c *NewAccount) askServer(ctx context.Context) error {
 		return err
 	}
 	if strings.Contains(answer, "\n") {
-		read := letter.Read([]byte(answer))
+		read := hostmail.Read([]byte(answer))
 		if len(read.Servers) == 0 {
 			c.Ask.Refuse("no server can be found in that", "Type the server's name.")
 			return c.askServer(ctx)
@@ -123,7 +123,7 @@ func (c *NewAccount) askServer(ctx context.Context) error {
 	c.server, c.Letter.Servers = strings.TrimSpace(answer), nil
 	if scheme, rest, is := strings.Cut(c.server, "://"); is {
 		c.server = strings.Trim(rest, "/")
-		c.Letter.Servers = []letter.Server{{Scheme: scheme, Host: c.server}}
+		c.Letter.Servers = []hostmail.Server{{Scheme: scheme, Host: c.server}}
 		if host, port, err := net.SplitHostPort(c.server); err == nil {
 			c.Letter.Servers[0].Host, c.Letter.Servers[0].Port = host, port
 		}
@@ -184,7 +184,7 @@ func (c *NewAccount) attempts() []attempt {
 		if err != nil {
 			host, port = c.server, ""
 		}
-		servers = []letter.Server{{Host: host, Port: port}}
+		servers = []hostmail.Server{{Host: host, Port: port}}
 	}
 	var out []attempt
 	for _, l := range account.Lines() {

@@ -11,7 +11,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/letter"
+	"tivset/internal/hosting/hostmail"
 	"tivset/internal/site"
 	"tivset/internal/talk"
 	"tivset/internal/testing/sitetest"
@@ -138,8 +138,9 @@ func TestAnAccountFromTheHostsMail(t *testing.T) {
 		line{question: "Names begin with", answer: "q_"},
 		line{question: "Keep it?", answer: "n"},
 	)}
-	c := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Letter: letter.Read([]byte(mailed(w,
-		w.Demo.Password)))}
+	c := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv,
+		Letter: hostmail.Read([]byte(mailed(w,
+			w.Demo.Password)))}
 	err = c.Run(ctx, "third", false)
 	assert.ErrorContains(t, err, "no account was added")
 	assert.Contains(t, s.heard(), "shows the folder web/chandlery")

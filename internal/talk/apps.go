@@ -10,7 +10,7 @@ import (
 
 	"tivset/internal/app/catalogue"
 	"tivset/internal/fault"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // few is up to how many apps are listed one a line.
@@ -42,7 +42,7 @@ func (c *Conversation) chooseApp(ctx context.Context) error {
 			c.Ask.Good(found[0].Title + ": " + found[0].Summary)
 			return c.Planner.LookUp(ctx, c.Request.App)
 		case 0:
-			c.Ask.Refuse("that is none of them", strings.TrimSpace(near.Hint(word, names)+" Type a name, or what it is for."))
+			c.Ask.Refuse("that is none of them", strings.TrimSpace(suggest.Hint(word, names)+" Type a name, or what it is for."))
 		default:
 			shown = c.showApps(found)
 		}

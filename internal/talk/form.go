@@ -10,7 +10,7 @@ import (
 
 	"tivset/internal/answer"
 	"tivset/internal/answer/care"
-	"tivset/internal/answer/tongue"
+	"tivset/internal/answer/language"
 	"tivset/internal/fault"
 	"tivset/internal/plan"
 	"tivset/internal/question"
@@ -293,7 +293,7 @@ func shown(q question.Asked) string {
 	case q.Secret:
 		return "given"
 	case q.ID == "language":
-		return tongue.English(q.Answer)
+		return language.English(q.Answer)
 	}
 	return OneLine(q.Answer)
 }

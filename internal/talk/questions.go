@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/answer/tongue"
+	"tivset/internal/answer/language"
 	"tivset/internal/question"
 	"tivset/internal/records/ledger"
 )
@@ -73,18 +73,18 @@ func (c *Conversation) language(ctx context.Context, q question.Asked) (string, 
 	p := prompt(q)
 	var named []string
 	for _, tag := range q.Options {
-		named = append(named, tongue.Named(tag))
-		p.Words = append(p.Words, tongue.English(tag), tongue.Own(tag))
+		named = append(named, language.Named(tag))
+		p.Words = append(p.Words, language.English(tag), language.Own(tag))
 	}
-	p.Text, p.Above, p.Fallback = q.Ask, "There are "+strings.Join(named, "; ")+".", tongue.English(q.Answer)
+	p.Text, p.Above, p.Fallback = q.Ask, "There are "+strings.Join(named, "; ")+".", language.English(q.Answer)
 	p.Check = func(word string) (string, string) {
-		if tag := tongue.Find(word, q.Options); tag != "" {
+		if tag := language.Find(word, q.Options); tag != "" {
 			return q.Wrong(tag)
 		}
 		return q.Wrong(word)
 	}
 	word, err := c.Ask.Ask(ctx, p)
-	if tag := tongue.Find(word, q.Options); tag != "" {
+	if tag := language.Find(word, q.Options); tag != "" {
 		word = tag
 	}
 	return word, err

@@ -8,8 +8,8 @@ import (
 	"strings"
 
 	"tivset/internal/fault"
-	"tivset/internal/near"
 	"tivset/internal/plan"
+	"tivset/internal/suggest"
 )
 
 // pick asks for one of several, by number or name.
@@ -29,7 +29,7 @@ func (c *Conversation) pick(ctx context.Context, question, fallback string, name
 		Check: func(word string) (string, string) {
 			if chosen(word) == "" {
 				return "that is none of them", strings.TrimSpace(
-					near.Hint(word, names) + " Type a number or a name of the list.",
+					suggest.Hint(word, names) + " Type a number or a name of the list.",
 				)
 			}
 			return "", ""

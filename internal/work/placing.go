@@ -1,7 +1,7 @@
 package work
 
 import (
-	"tivset/internal/hosting/courier"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/plan"
 	"tivset/internal/records/job"
 	"tivset/internal/step"
@@ -17,7 +17,7 @@ func Ground(t *step.Tools, p *plan.Plan) (list []job.Step, sent *step.SendCourie
 	}
 	if sent != nil {
 		sent.Functions, sent.Settings = plan.LookedFor(p.Of)
-		sent.Fit = func(found courier.Found) ([]string, error) { return plan.FitPHP(&p.Site, p.Survey.Bytes, found) }
+		sent.Fit = func(found helperpage.Found) ([]string, error) { return plan.FitPHP(&p.Site, p.Survey.Bytes, found) }
 		list = append(list, sent)
 	}
 	list = append(list, step.DataSteps(t)...)

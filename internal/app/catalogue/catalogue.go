@@ -10,7 +10,7 @@ import (
 
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // Source is a named set of kits: a folder that holds one folder a kit, or what
@@ -102,7 +102,7 @@ func (c *Catalogue) none(app string) error {
 	for _, card := range cards {
 		names = append(names, card.App)
 	}
-	remedy := strings.TrimSpace(near.Hint(app, names) + " See what there is with: " + fault.Call("browse"))
+	remedy := strings.TrimSpace(suggest.Hint(app, names) + " See what there is with: " + fault.Call("browse"))
 	if at := c.Decided[app]; at != "" {
 		remedy = "You decided for the catalogue " + at + ", which has none. See the catalogues with: " +
 			fault.Call("catalogue", "list")

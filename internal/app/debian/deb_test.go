@@ -45,7 +45,8 @@ func opened(t testing.TB, content []byte) (*deb, error) {
 }
 
 func TestDeb(t *testing.T) {
-	said := tarred(t, "./control", "Package: tidewall\nVersion: 2.0.3\nDescription: a wall\n more of it\nDepends: php, x | y\n")
+	said := tarred(t, "./control",
+		"Package: tidewall\nVersion: 2.0.3\nDescription: a wall\n more of it\nDepends: php, x | y\n")
 	files := tarred(t, "./usr/share/tidewall/index.php", "<?php")
 	d, err := opened(t, arred("debian-binary", []byte("2.0\n"), "control.tar", said, "data.tar/", files))
 	require.NoError(t, err)

@@ -14,7 +14,7 @@ import (
 	"slices"
 	"strings"
 
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // Values are the values by name.
@@ -120,7 +120,7 @@ func Check(text string, known []string) error {
 }
 
 func unknown(name string, known []string) error {
-	return fmt.Errorf("no value is called {%s}. %s", name, near.Hint(name, known))
+	return fmt.Errorf("no value is called {%s}. %s", name, suggest.Hint(name, known))
 }
 
 func unknownFilter(name string) error {

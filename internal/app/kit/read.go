@@ -13,7 +13,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"tivset/internal/fault"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // largest is how many bytes of kit.yaml are read at most.
@@ -114,7 +114,8 @@ func yamlProblems(err error) []fault.Problem {
 		p := fault.Problem{ID: "kit.yaml:" + m[1], What: m[2], Remedy: "Correct the YAML."}
 		if f := yamlField.FindStringSubmatch(m[2]); f != nil {
 			p.What = "the key " + f[1] + " is not known here"
-			p.Remedy = strings.TrimSpace(near.Hint(f[1], keysOf[f[2]]) + " There are " + strings.Join(keysOf[f[2]], ", ") + ".")
+			p.Remedy = strings.TrimSpace(suggest.Hint(f[1], keysOf[f[2]]) + " There are " + strings.Join(keysOf[f[2]], ", ") +
+				".")
 		} else if t := yamlType.FindStringSubmatch(m[2]); t != nil {
 			p.What, p.Remedy = "a wrong type: "+t[1], "Write "+goType(t[3])+"."
 		} else if d := yamlDoubled.FindStringSubmatch(m[2]); d != nil {

@@ -19,7 +19,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/database"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // Account is a hosting account, as its file says.
@@ -131,7 +131,7 @@ func parseFault(err error) error {
 		"folder", "crontab", "prefix", "user", "password", "php", "from"}
 	for _, m := range unknownKey.FindAllStringSubmatch(err.Error(), -1) {
 		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here",
-			Remedy: near.Hint(m[2], keys)})
+			Remedy: suggest.Hint(m[2], keys)})
 	}
 	if len(problems) > 0 {
 		return fault.Join("the account file has mistakes", "Correct them and add the account again.", problems)

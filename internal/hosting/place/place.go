@@ -12,7 +12,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // Place is a domain and a directory: an address on the web and a folder in the
@@ -92,7 +92,7 @@ func find(host string, domains []account.Domain) (account.Domain, error) {
 	if i := slices.Index(names, strings.ToLower(bare)); i >= 0 {
 		return account.Domain{}, fault.New(fault.Usage, names[i]+" has another port", host, "Write "+domains[i].URL+".")
 	}
-	remedy := strings.TrimSpace(near.Hint(bare, names) + " The account has " + strings.Join(names, ", ") + ".")
+	remedy := strings.TrimSpace(suggest.Hint(bare, names) + " The account has " + strings.Join(names, ", ") + ".")
 	return account.Domain{}, fault.New(fault.Usage, "the account has no such domain", host, remedy)
 }
 
@@ -158,7 +158,7 @@ func Match(word string, addresses []string) (string, error) {
 	case 1:
 		return fits[0], nil
 	case 0:
-		remedy := strings.TrimSpace(near.Hint(bareWord(word), addresses) + " See the sites with: " + fault.Call("sites"))
+		remedy := strings.TrimSpace(suggest.Hint(bareWord(word), addresses) + " See the sites with: " + fault.Call("sites"))
 		return "", fault.NewAs(fault.NoSuchSite, fault.Usage, "no site has this address", word, remedy)
 	default:
 		return "", &fault.Error{Kind: fault.Usage, Code: fault.Ambiguous, What: "several sites could be meant", Where: word,

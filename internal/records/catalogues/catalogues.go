@@ -16,9 +16,9 @@ import (
 	"tivset/internal/app/index"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
-	"tivset/internal/near"
 	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
+	"tivset/internal/suggest"
 )
 
 // Keeper keeps the catalogues.
@@ -144,7 +144,7 @@ func Published(list home.Catalogues) []string {
 }
 
 func none(name string, names []string) error {
-	return fault.New(fault.Usage, "no catalogue is called "+name, "", strings.TrimSpace(near.Hint(name, names)+
+	return fault.New(fault.Usage, "no catalogue is called "+name, "", strings.TrimSpace(suggest.Hint(name, names)+
 		" See them with: "+fault.Call("catalogue", "list")))
 }
 

@@ -16,7 +16,7 @@ import (
 	"tivset/internal/atomicfile"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 // Home is the set of folders.
@@ -110,7 +110,7 @@ func (h Home) Account(name string) (*account.Account, error) {
 		return nil, err
 	}
 	if !slices.Contains(names, name) {
-		remedy := strings.TrimSpace(near.Hint(name, names) + " See the accounts with: " + fault.Call("account", "list"))
+		remedy := strings.TrimSpace(suggest.Hint(name, names) + " See the accounts with: " + fault.Call("account", "list"))
 		return nil, fault.New(fault.Usage, "no account is called "+name, "", remedy)
 	}
 	text, err := h.AccountFile(name)

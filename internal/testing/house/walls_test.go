@@ -20,11 +20,11 @@ var floors = []struct {
 	rooms map[string]string // the room, and what it may import of its own floor
 }{
 	{"small tools", map[string]string{
-		"answer/care": "fault", "answer/tongue": "", "answer/table": "fault",
-		"atomicfile": "", "fault": "", "logs": "", "near": "", "secret": "", "mail": "", "doorway": "",
-		"answer": "fault near",
+		"answer/care": "fault", "answer/language": "", "answer/table": "fault",
+		"atomicfile": "", "fault": "", "logs": "", "suggest": "", "secret": "", "mail": "", "onetimepage": "",
+		"answer": "fault suggest",
 	}},
-	{"hosting, its small tools", map[string]string{"hosting/bounded": "", "hosting/crowd": ""}},
+	{"hosting, its small tools", map[string]string{"hosting/bounded": "", "hosting/backoff": ""}},
 	{"hosting, its rooms", map[string]string{
 		"hosting/files": "", "hosting/web": "", "hosting/database": "", "hosting/account": "hosting/database",
 		"hosting/place": "hosting/account", "hosting/ssh": "",
@@ -32,8 +32,8 @@ var floors = []struct {
 		"hosting/files/ftp":        "hosting/files",
 		"hosting/database/mariadb": "hosting/database", "hosting/database/postgresql": "hosting/database",
 		"hosting/database/sqlite": "hosting/database hosting/files", "hosting/database/helper": "hosting/database",
-		"hosting/letter":  "",
-		"hosting/courier": "hosting/database hosting/files hosting/web",
+		"hosting/hostmail":   "",
+		"hosting/helperpage": "hosting/database hosting/files hosting/web",
 	}},
 	{"app, its rooms", map[string]string{
 		"app/fill": "", "app/config": "app/fill", "app/kit": "app/config app/fill app/version",
@@ -87,7 +87,7 @@ var floors = []struct {
 var never = map[string][]string{
 	"standin": {"hosting", "app", "records", "site", "plan", "check", "step", "work", "core", "talk", "screen", "fault",
 		"secret"},
-	"question": {"records", "hosting/files", "hosting/web", "hosting/ssh", "hosting/courier", "hosting/reach"},
+	"question": {"records", "hosting/files", "hosting/web", "hosting/ssh", "hosting/helperpage", "hosting/reach"},
 	"app":      {"records", "hosting/account", "hosting/reach"},
 	"hosting":  {"app", "records"},
 	"step":     {"plan"},

@@ -16,10 +16,10 @@ import (
 	"tivset/internal/answer"
 	"tivset/internal/answer/table"
 	"tivset/internal/fault"
-	"tivset/internal/near"
 	"tivset/internal/plan"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/suggest"
 	"tivset/internal/work"
 	"tivset/internal/work/install"
 )
@@ -140,7 +140,7 @@ func (r Request) columns(ctx context.Context, d *work.Desk) error {
 		given := map[string]string{"app": r.All.App, "at": r.All.At}[name]
 		if given == "" && !slices.Contains(r.Table.Columns, name) {
 			return fault.New(fault.Usage, "the table has no column "+name, strings.Join(r.Table.Columns, ", "),
-				strings.TrimSpace(near.Hint(name, r.Table.Columns)+" Add it, or give it for all rows with the command."))
+				strings.TrimSpace(suggest.Hint(name, r.Table.Columns)+" Add it, or give it for all rows with the command."))
 		}
 	}
 	return ctx.Err()

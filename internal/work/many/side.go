@@ -7,7 +7,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/crowd"
+	"tivset/internal/hosting/backoff"
 	"tivset/internal/records/job"
 	"tivset/internal/work"
 )
@@ -118,7 +118,7 @@ func (s *side) try(ctx context.Context, n int, task Task) error {
 		case err == nil || f.Kind == fault.Left || ctx.Err() != nil:
 			return err
 		case f.Busy && time.Since(began) < busyTime:
-		case crowd.Is(err) && tries < again:
+		case backoff.Is(err) && tries < again:
 			tries++
 			pause = 5 * time.Second
 			s.gate.crowded(task.Account.Name)

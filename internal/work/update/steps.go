@@ -10,8 +10,8 @@ import (
 	"tivset/internal/app/archive"
 	"tivset/internal/app/kit"
 	"tivset/internal/check"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/plan"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
@@ -121,7 +121,7 @@ func (u *updating) asksPHP(list []job.Step) ([]job.Step, error) {
 	}
 	sent.Only = true
 	sent.Functions, sent.Settings = plan.LookedFor(p.next.Of)
-	sent.Fit = func(found courier.Found) ([]string, error) { return plan.FitPHP(p.next, p.survey.Bytes, found) }
+	sent.Fit = func(found helperpage.Found) ([]string, error) { return plan.FitPHP(p.next, p.survey.Bytes, found) }
 	return append(list, sent), nil
 }
 

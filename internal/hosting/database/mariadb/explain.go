@@ -12,7 +12,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"tivset/internal/fault"
-	"tivset/internal/hosting/crowd"
+	"tivset/internal/hosting/backoff"
 	"tivset/internal/hosting/database"
 )
 
@@ -57,7 +57,7 @@ func explain(err error, login database.Login) error {
 				"Check the name in the hosting's own pages.").Because(err)
 		case tooMany, tooManyOfUser, usedUp:
 			return fault.New(fault.Failed, "the database server has too many connections", where, "Try again later.").
-				Because(crowd.Of(err))
+				Because(backoff.Of(err))
 		case hostRefused, hostBlocked:
 			return fault.New(fault.Failed, "the database server takes no connections from this machine", where,
 				"Have this machine's address allowed in the hosting's own pages.").Because(err)

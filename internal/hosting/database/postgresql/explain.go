@@ -11,7 +11,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"tivset/internal/fault"
-	"tivset/internal/hosting/crowd"
+	"tivset/internal/hosting/backoff"
 	"tivset/internal/hosting/database"
 )
 
@@ -41,7 +41,7 @@ func explain(err error, login database.Login) error {
 				"Ask the host for a user who may create databases and roles.").Because(said)
 		case e.Code == "53300":
 			return fault.New(fault.Failed, "the database server has too many connections", login.Server,
-				"Try again later.").Because(crowd.Of(said))
+				"Try again later.").Because(backoff.Of(said))
 		case e.Code == "57P01" || e.Code == "57P02" || e.Code == "57P03": // shut down, crashed, starting
 			return gone(login, said)
 		}

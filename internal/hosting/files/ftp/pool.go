@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"tivset/internal/fault"
-	"tivset/internal/hosting/crowd"
+	"tivset/internal/hosting/backoff"
 )
 
 // lines is how many connections are made at most. Servers allow fewer: each
@@ -75,11 +75,11 @@ const crowdTime = 45 * time.Second
 // patiently gives a connection, and waits for a server that took some before and has too
 // many now: those of others, or ours that it has not seen end.
 func (p *Pool) patiently(ctx context.Context) (n *line, err error) {
-	_ = crowd.Wait(ctx, crowdTime, nil, func() error {
+	_ = backoff.Wait(ctx, crowdTime, nil, func() error {
 		var said *reply
 		n, err = p.get(ctx)
 		if errors.As(err, &said) && said.code == codeClosing && p.hasWorked() {
-			return crowd.Of(err)
+			return backoff.Of(err)
 		}
 		return nil
 	})
@@ -249,7 +249,7 @@ func (p *Pool) explain(err error) error {
 	switch {
 	case errors.As(err, &said):
 		return fault.New(fault.Failed, "the FTP server is busy", p.login.Address,
-			"Try again later; where it limits connections, end other programs that use it.").Because(crowd.Of(err))
+			"Try again later; where it limits connections, end other programs that use it.").Because(backoff.Of(err))
 	case !p.hasWorked():
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the FTP server does not answer", p.login.Address,
 			"Check the address and the port of reach: in the account.").Because(err)

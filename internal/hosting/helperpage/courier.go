@@ -1,4 +1,4 @@
-// Package courier puts a small PHP file into an account whose files are reached
+// Package helperpage puts a small PHP file into an account whose files are reached
 // without a shell, and has it do there what would take long from here: unpack
 // an archive, work in a database that is seen only from inside, tell what its
 // PHP is.
@@ -6,7 +6,7 @@
 // The file bears a name that nobody can guess, obeys only requests signed with
 // a key made for it (ECDSA on P-256 with SHA-256; it holds the public half
 // only), obeys each of them once, and stops for good after some minutes.
-package courier
+package helperpage
 
 import (
 	"bytes"

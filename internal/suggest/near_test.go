@@ -1,11 +1,11 @@
-package near_test
+package suggest_test
 
 import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
-	"tivset/internal/near"
+	"tivset/internal/suggest"
 )
 
 func TestTo(t *testing.T) {
@@ -14,8 +14,8 @@ func TestTo(t *testing.T) {
 		"inkrech": "inkreach", "Quaybench": "quaybench", "quaybecnh": "quaybench", "lockside.localhots": "lockside.localhost",
 		"x": "", "pennywharf": "", "": "",
 	} {
-		assert.Equal(t, want, near.To(word, names), word)
+		assert.Equal(t, want, suggest.To(word, names), word)
 	}
-	assert.Equal(t, "Did you mean quaybench?", near.Hint("quaybenc", names))
-	assert.Empty(t, near.Hint("nothing", names))
+	assert.Equal(t, "Did you mean quaybench?", suggest.Hint("quaybenc", names))
+	assert.Empty(t, suggest.Hint("nothing", names))
 }

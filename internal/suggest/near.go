@@ -1,5 +1,5 @@
-// Package near finds the name that somebody probably meant.
-package near
+// Package suggest finds the name that somebody probably meant.
+package suggest
 
 import "strings"
 

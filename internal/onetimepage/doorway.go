@@ -1,8 +1,8 @@
-// Package doorway lets a browser in where only the program can: a page on this
+// Package onetimepage lets a browser in where only the program can: a page on this
 // machine that works once and for a short time, and sends a form on. Its address
 // is in a file that only this user can read, so that it is in no program's words,
 // which every user of the machine can see.
-package doorway
+package onetimepage
 
 import (
 	"context"

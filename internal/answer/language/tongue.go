@@ -1,5 +1,5 @@
-// Package tongue knows languages by their names, in English and in their own.
-package tongue
+// Package language knows languages by their names, in English and in their own.
+package language
 
 import (
 	"strings"

@@ -1,7 +1,7 @@
-// Package letter reads what a host writes to a new customer: a mail with servers, names and
+// Package hostmail reads what a host writes to a new customer: a mail with servers, names and
 // passwords in it, in whatever form and in one of some languages. It takes what it
 // understands, and never guesses a value that is not written there.
-package letter
+package hostmail
 
 import (
 	"net/url"

@@ -1,4 +1,4 @@
-package doorway_test
+package onetimepage_test
 
 import (
 	"context"
@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/doorway"
+	"tivset/internal/onetimepage"
 )
 
 func get(t *testing.T, address string) (int, string) {
@@ -27,9 +27,9 @@ func get(t *testing.T, address string) (int, string) {
 }
 
 func TestOpensOnce(t *testing.T) {
-	d, err := doorway.Open(func(_ context.Context, agent string) (doorway.Form, error) {
+	d, err := onetimepage.Open(func(_ context.Context, agent string) (onetimepage.Form, error) {
 		assert.NotEmpty(t, agent)
-		return doorway.Form{Action: "http://a.localhost/in", Values: url.Values{"name": {"w"}, "secret": {`p"<&`}}}, nil
+		return onetimepage.Form{Action: "http://a.localhost/in", Values: url.Values{"name": {"w"}, "secret": {`p"<&`}}}, nil
 	})
 	require.NoError(t, err)
 	file, err := d.File(t.TempDir())
@@ -58,8 +58,8 @@ func TestOpensOnce(t *testing.T) {
 }
 
 func TestNothingToSend(t *testing.T) {
-	d, err := doorway.Open(func(context.Context, string) (doorway.Form, error) {
-		return doorway.Form{}, errors.New("no way in")
+	d, err := onetimepage.Open(func(context.Context, string) (onetimepage.Form, error) {
+		return onetimepage.Form{}, errors.New("no way in")
 	})
 	require.NoError(t, err)
 	status, text := get(t, d.Address)
@@ -69,9 +69,9 @@ func TestNothingToSend(t *testing.T) {
 }
 
 func TestNobodyComes(t *testing.T) {
-	d, err := doorway.Open(nil)
+	d, err := onetimepage.Open(nil)
 	require.NoError(t, err)
-	assert.ErrorIs(t, d.Wait(context.Background(), 10*time.Millisecond), doorway.ErrUnused)
+	assert.ErrorIs(t, d.Wait(context.Background(), 10*time.Millisecond), onetimepage.ErrUnused)
 	_, err = http.Get(d.Address)
 	assert.Error(t, err)
 }

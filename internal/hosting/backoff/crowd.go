@@ -1,6 +1,6 @@
-// Package crowd is what to do where a server says that too many want something of it at
+// Package backoff is what to do where a server says that too many want something of it at
 // once: wait, and come back with fewer.
-package crowd
+package backoff
 
 import (
 	"context"

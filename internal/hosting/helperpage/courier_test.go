@@ -1,4 +1,4 @@
-package courier_test
+package helperpage_test
 
 import (
 	"archive/tar"
@@ -27,10 +27,10 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/demo"
-	"tivset/internal/hosting/courier"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/files/local"
+	"tivset/internal/hosting/helperpage"
 	"tivset/internal/hosting/web"
 	"tivset/internal/secret"
 	"tivset/internal/trial/servers"
@@ -43,7 +43,7 @@ type hosting struct {
 	root    string
 	files   files.FS
 	visitor *web.Visitor
-	place   courier.Place
+	place   helperpage.Place
 }
 
 func newHosting(t *testing.T) *hosting {
@@ -60,14 +60,14 @@ func newHosting(t *testing.T) *hosting {
 		Root: filepath.Join(h.root, "web/lockside")}})
 	_, port, _ := strings.Cut(address, ":")
 	h.visitor = web.NewVisitor(web.Connections{"lockside.localhost:" + port: address})
-	h.place = courier.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port, Name: "tivset-t0k3n.php",
+	h.place = helperpage.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port, Name: "tivset-t0k3n.php",
 		Store: ".tivset"}
 	return h
 }
 
-func (h *hosting) send(t *testing.T, now time.Time) *courier.Courier {
+func (h *hosting) send(t *testing.T, now time.Time) *helperpage.Courier {
 	t.Helper()
-	c, err := courier.Send(ctx, h.files, h.visitor, h.place, now)
+	c, err := helperpage.Send(ctx, h.files, h.visitor, h.place, now)
 	require.NoError(t, err)
 	return c
 }
@@ -101,7 +101,7 @@ func TestLooksAndUnpacks(t *testing.T) {
 	}
 	assert.Equal(t, trees["here"], trees["there"])
 	require.NoError(t, c.End(ctx))
-	require.NoError(t, courier.Dismiss(ctx, h.files, h.place), "twice is fine")
+	require.NoError(t, helperpage.Dismiss(ctx, h.files, h.place), "twice is fine")
 	left, err := os.ReadDir(filepath.Join(h.root, ".tivset"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -144,9 +144,9 @@ func TestArchives(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(h.root, "out"))
 }
 
-func renewed(t *testing.T, h *hosting) *courier.Courier {
+func renewed(t *testing.T, h *hosting) *helperpage.Courier {
 	t.Helper()
-	require.NoError(t, courier.Dismiss(ctx, h.files, h.place))
+	require.NoError(t, helperpage.Dismiss(ctx, h.files, h.place))
 	h.place.Name = strings.Replace(h.place.Name, ".php", "x.php", 1)
 	return h.send(t, time.Now())
 }
@@ -194,7 +194,8 @@ func TestReplay(t *testing.T) {
 	})
 	s := newSpy(t, spy)
 	real := h.place.URL
-	c, err := courier.Send(ctx, h.files, web.NewVisitor(nil), courier.Place{Root: h.place.Root, URL: s, Name: h.place.Name,
+	c, err := helperpage.Send(ctx, h.files, web.NewVisitor(nil), helperpage.Place{Root: h.place.Root, URL: s,
+		Name:  h.place.Name,
 		Store: h.place.Store}, time.Now())
 	require.NoError(t, err)
 	_, err = c.Look(ctx, nil, nil)
@@ -214,9 +215,9 @@ func TestReplay(t *testing.T) {
 // It stops for good after its time, and goes by itself.
 func TestTimeIsOver(t *testing.T) {
 	h := newHosting(t)
-	c := h.send(t, time.Now().Add(-courier.Lifetime-time.Second))
+	c := h.send(t, time.Now().Add(-helperpage.Lifetime-time.Second))
 	_, err := c.Look(ctx, nil, nil)
-	var silent *courier.Silent
+	var silent *helperpage.Silent
 	require.ErrorAs(t, err, &silent)
 	assert.NoFileExists(t, filepath.Join(h.root, h.place.File()))
 }
@@ -227,7 +228,7 @@ func TestNoPHP(t *testing.T) {
 	s := newSpy(t, http.FileServer(http.Dir(filepath.Join(h.root, "web/lockside"))))
 	h.place.URL, h.visitor = s, web.NewVisitor(nil)
 	_, err := h.send(t, time.Now()).Look(ctx, nil, nil)
-	var silent *courier.Silent
+	var silent *helperpage.Silent
 	require.ErrorAs(t, err, &silent)
 }
 
