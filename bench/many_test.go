@@ -16,7 +16,7 @@ import (
 	"tivset/internal/hosting/account"
 	"tivset/internal/plan"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 )
 
 // course installs so many sites of one app from a table, and gives how long that took.
@@ -29,10 +29,10 @@ func course(t *testing.T, w *sitetest.World, name string, sites, atOnce int) tim
 	read, err := table.Read([]byte(rows.String()))
 	require.NoError(t, err)
 	began := time.Now()
-	p, err := many.Look(context.Background(), w.Desk, many.Request{Table: read, All: plan.Request{App: "inkreach",
+	p, err := batch.Look(context.Background(), w.Desk, batch.Request{Table: read, All: plan.Request{App: "inkreach",
 		Answers: answer.Given{"title": "Class {number}", "admin.email": "head@helm-school.localhost"}}})
 	require.NoError(t, err)
-	for _, r := range many.Carry(context.Background(), w.Desk, p, many.AtOnce(atOnce), nil, nil) {
+	for _, r := range batch.Carry(context.Background(), w.Desk, p, batch.AtOnce(atOnce), nil, nil) {
 		require.NoError(t, r.Err)
 	}
 	return time.Since(began)
@@ -40,9 +40,9 @@ func course(t *testing.T, w *sitetest.World, name string, sites, atOnce int) tim
 
 // A table of sites takes much less than one site after the other.
 func TestTable(t *testing.T) {
-	one, several := course(t, sitetest.Demo(t), "a", 100, 1), course(t, sitetest.Demo(t), "b", 100, many.Usual.Account)
+	one, several := course(t, sitetest.Demo(t), "a", 100, 1), course(t, sitetest.Demo(t), "b", 100, batch.Usual.Account)
 	fmt.Printf("100 sites from a table on the stand-in, %d at once: %.1f s; one after the other: %.1f s; ratio %.2f "+
-		"(limit 0.6)\n", many.Usual.Account, several.Seconds(), one.Seconds(), several.Seconds()/one.Seconds())
+		"(limit 0.6)\n", batch.Usual.Account, several.Seconds(), one.Seconds(), several.Seconds()/one.Seconds())
 	require.Less(t, several.Seconds(), 0.6*one.Seconds())
 }
 
@@ -56,9 +56,9 @@ func TestTableFarAway(t *testing.T) {
 	require.NoError(t, err)
 	const sites, atOnce = 8, 8
 	one, several := course(t, w, "a", sites, 1), course(t, w, "b", sites, atOnce)
-	usual := course(t, w, "c", sites, many.Usual.Account)
+	usual := course(t, w, "c", sites, batch.Usual.Account)
 	fmt.Printf("%d sites from a table over SFTP, 50 ms round trip, %d at once: %.1f s, %d at once: %.1f s; one after the "+
-		"other: %.1f s; ratio %.2f (limit 0.2) and %.2f\n", sites, atOnce, several.Seconds(), many.Usual.Account,
+		"other: %.1f s; ratio %.2f (limit 0.2) and %.2f\n", sites, atOnce, several.Seconds(), batch.Usual.Account,
 		usual.Seconds(), one.Seconds(), several.Seconds()/one.Seconds(), usual.Seconds()/one.Seconds())
 	require.Less(t, several.Seconds(), 0.2*one.Seconds())
 }

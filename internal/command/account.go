@@ -15,7 +15,7 @@ import (
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/hostmail"
 	"tivset/internal/screen"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 )
 
 func (a *app) accounts() *cobra.Command {
@@ -95,7 +95,7 @@ func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool)
 		return err
 	}
 	defer done()
-	c := &talk.NewAccount{Ask: screen.NewAsker(a.streams), Book: s.Book, Accounts: s.Accounts, Env: a.world.Env,
+	c := &wizard.NewAccount{Ask: screen.NewAsker(a.streams), Book: s.Book, Accounts: s.Accounts, Env: a.world.Env,
 		Truster: func(ctx context.Context, x *account.Account) (string, func(string) (string, error), error) {
 			return a.truster(ctx, s.Book.Home, x)
 		}}

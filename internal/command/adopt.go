@@ -13,10 +13,10 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/screen"
 	"tivset/internal/site"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 	"tivset/internal/work"
 	"tivset/internal/work/adopt"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 	"tivset/internal/work/repair"
 )
 
@@ -76,7 +76,7 @@ func (a *app) adopt() *cobra.Command {
 	f.IntVar(
 		&o.atOnce,
 		"at-once",
-		many.Usual.Account,
+		batch.Usual.Account,
 		"with --table: how many sites of an account are looked at side by side",
 	)
 	return c
@@ -126,9 +126,9 @@ func (a *app) asked(ctx context.Context, given answer.Given, missing []string) (
 		if out[id] != "" {
 			continue
 		}
-		prompt := talk.Prompt{Text: "The admin's name in the app"}
+		prompt := wizard.Prompt{Text: "The admin's name in the app"}
 		if id == site.AdminPassword {
-			prompt = talk.Prompt{Text: "The admin's password, as it is in the app", Unseen: true}
+			prompt = wizard.Prompt{Text: "The admin's password, as it is in the app", Unseen: true}
 		}
 		var err error
 		if out[id], err = asker.Ask(ctx, prompt); err != nil {

@@ -18,7 +18,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/records/catalogues"
 	"tivset/internal/screen"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 )
 
 func (a *app) catalogueGroup() *cobra.Command {
@@ -284,7 +284,7 @@ func (a *app) passphrase(ctx context.Context, file string, anew bool) (string, e
 		return "", fault.New(fault.Decision, "the key's passphrase is needed", "", "Give it with --passphrase-file FILE.")
 	}
 	ask := screen.NewAsker(a.streams)
-	first := talk.Prompt{Text: "Passphrase", Unseen: true, Help: "It locks the secret key.",
+	first := wizard.Prompt{Text: "Passphrase", Unseen: true, Help: "It locks the secret key.",
 		Check: func(word string) (string, string) {
 			if anew && len(word) < leastPassphrase {
 				return "that is too short", fmt.Sprintf("Take at least %d characters.", leastPassphrase)
@@ -295,7 +295,7 @@ func (a *app) passphrase(ctx context.Context, file string, anew bool) (string, e
 	if err != nil || !anew {
 		return word, err
 	}
-	_, err = ask.Ask(ctx, talk.Prompt{Text: "Once more", Unseen: true, Check: func(again string) (string, string) {
+	_, err = ask.Ask(ctx, wizard.Prompt{Text: "Once more", Unseen: true, Check: func(again string) (string, string) {
 		if again != word {
 			return "that is another one", "Type the same passphrase."
 		}

@@ -11,7 +11,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/plan"
 	"tivset/internal/work"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 	"tivset/internal/work/place"
 )
 
@@ -73,7 +73,7 @@ func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
 			"make every copy of a table (CSV) with the column at, answers, and site where copies are of several; - for "+
 				"standard input")
 		f.StringVar(&o.results, "results", "", "with --table: write what came of each row to this file, as CSV")
-		f.IntVar(&o.atOnce, "at-once", many.Usual.Account, "with --table: how many are made side by side in an account")
+		f.IntVar(&o.atOnce, "at-once", batch.Usual.Account, "with --table: how many are made side by side in an account")
 	} else {
 		f.BoolVar(&r.Redirect, "redirect", false, "have the old address lead to the new one")
 	}

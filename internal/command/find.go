@@ -16,7 +16,7 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/site"
 	"tivset/internal/suggest"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 	"tivset/internal/work/adopt"
 )
 
@@ -92,7 +92,7 @@ func (a *app) adoptFound(ctx context.Context, s *core.Core, seen *adopt.Seen) er
 	}
 	asker := screen.NewAsker(a.streams)
 	var chosen []adopt.Sighting
-	_, err := asker.Ask(ctx, talk.Prompt{Text: "Take charge of which?", Fallback: "none", Words: words,
+	_, err := asker.Ask(ctx, wizard.Prompt{Text: "Take charge of which?", Fallback: "none", Words: words,
 		Help: "Numbers of the list or addresses, with commas between them; all; or none.",
 		Check: func(text string) (what, remedy string) {
 			chosen, what, remedy = choose(text, seen, can)
@@ -105,7 +105,7 @@ func (a *app) adoptFound(ctx context.Context, s *core.Core, seen *adopt.Seen) er
 	for _, x := range chosen {
 		asker.Heading(x.Title + " at " + x.Address)
 		err := a.adoptAsking(ctx, s, adopt.Request{At: x.Address, Account: seen.Account})
-		if ctx.Err() != nil || errors.Is(err, talk.ErrNoAnswer) {
+		if ctx.Err() != nil || errors.Is(err, wizard.ErrNoAnswer) {
 			return err
 		}
 		if err != nil {

@@ -14,10 +14,10 @@ import (
 	"tivset/internal/plan"
 	"tivset/internal/screen"
 	"tivset/internal/site"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 	"tivset/internal/work"
+	"tivset/internal/work/batch"
 	"tivset/internal/work/install"
-	"tivset/internal/work/many"
 )
 
 type installOptions struct {
@@ -90,7 +90,7 @@ func (a *app) install() *cobra.Command {
 	f.IntVar(
 		&o.atOnce,
 		"at-once",
-		many.Usual.Account,
+		batch.Usual.Account,
 		"with --table: how many sites of an account are installed side by side",
 	)
 	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
@@ -167,7 +167,7 @@ func (a *app) agreed(ctx context.Context, s *core.Core, r *plan.Request, o *inst
 		}
 		return plan, err
 	}
-	c := &talk.Conversation{Ask: screen.NewAsker(a.streams), Planner: s.Planner, Book: s.Book, Maker: s.Desk.Maker,
+	c := &wizard.Conversation{Ask: screen.NewAsker(a.streams), Planner: s.Planner, Book: s.Book, Maker: s.Desk.Maker,
 		Account: a.account, Request: r, Save: saveAnswers}
 	plan, err := c.Run(ctx)
 	o.talked = err == nil && c.Keep() // should the install fail, nothing has to be typed again

@@ -14,7 +14,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/records/job"
 	"tivset/internal/screen"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 )
 
 // installTable installs every row of a table.
@@ -45,7 +45,7 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 	}
 	defer done()
 	a.remind(ctx, s)
-	p, err := many.Look(ctx, s.Desk, many.Request{Table: rows, All: all})
+	p, err := batch.Look(ctx, s.Desk, batch.Request{Table: rows, All: all})
 	if err != nil {
 		return err
 	}
@@ -62,13 +62,13 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 		return err
 	}
 	w := a.streams.Watch(a.world.Now)
-	results := many.Carry(ctx, s.Desk, p, many.AtOnce(o.atOnce), func(r many.Result) {
+	results := batch.Carry(ctx, s.Desk, p, batch.AtOnce(o.atOnce), func(r batch.Result) {
 		says := "installed and checked"
 		if r.There != nil {
 			says = "there already"
 		}
 		w.Ended(rowName(r.Row), says, r.Err)
-	}, func(r many.Row, e job.Event) { w.Stage(rowName(r), e) })
+	}, func(r batch.Row, e job.Event) { w.Stage(rowName(r), e) })
 	w.Close()
 	if file != nil {
 		err = screen.WriteResults(file, results, o.showPassword)
@@ -80,7 +80,7 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 }
 
 // installs are the orders for the rows of a table that are not there yet.
-func (a *app) installs(p *many.Plan) (out []wish) {
+func (a *app) installs(p *batch.Plan) (out []wish) {
 	c := a.ordering.command
 	for _, row := range p.Rows {
 		if row.Plan == nil {
@@ -110,10 +110,10 @@ func answered(given answer.Given) (out []string) {
 }
 
 // rowName is how a row of a table is called.
-func rowName(r many.Row) string { return fmt.Sprintf("line %d %s", r.Line, r.At) }
+func rowName(r batch.Row) string { return fmt.Sprintf("line %d %s", r.Line, r.At) }
 
 // tabled says how the rows ended; the worst of them gives the exit code.
-func (a *app) tabled(results []many.Result, passwords bool) error {
+func (a *app) tabled(results []batch.Result, passwords bool) error {
 	code, documents := 0, []any{}
 	for _, r := range results {
 		document := map[string]any{"line": r.Line, "at": r.At}
@@ -142,7 +142,7 @@ func (a *app) tabled(results []many.Result, passwords bool) error {
 }
 
 // tableJSON is the plan of a table.
-func tableJSON(p *many.Plan) any {
+func tableJSON(p *batch.Plan) any {
 	rows := []any{}
 	for _, r := range p.Rows {
 		row := map[string]any{"line": r.Line, "at": r.At, "outcome": "there"}

@@ -10,7 +10,7 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/secret"
 	"tivset/internal/site"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 	"tivset/internal/work/renew"
 )
 
@@ -150,7 +150,7 @@ func (a *app) credentials(ctx context.Context, c *core.Core, word string, o *rev
 func (a *app) typed(ctx context.Context, given string) (secret.Text, error) {
 	if given == "" && a.streams.Asks() {
 		var err error
-		prompt := talk.Prompt{Text: "The admin's password, as it is in the app", Unseen: true}
+		prompt := wizard.Prompt{Text: "The admin's password, as it is in the app", Unseen: true}
 		if given, err = screen.NewAsker(a.streams).Ask(ctx, prompt); err != nil {
 			return secret.Text{}, err
 		}

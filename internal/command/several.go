@@ -17,7 +17,7 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/suggest"
 	"tivset/internal/work"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 )
 
 // chosen is how a command is told which sites it means.
@@ -43,7 +43,7 @@ func chooses(c *cobra.Command, o *chosen, columns ...string) {
 	f := c.Flags()
 	f.StringVar(&o.table, "table", "", "the sites of a table (CSV) with the columns site"+what+"; - for standard input")
 	f.StringVar(&o.results, "results", "", "write what came of each of several sites to this file, as CSV")
-	f.IntVar(&o.atOnce, "at-once", many.Usual.Account, "how many sites of an account are worked on side by side")
+	f.IntVar(&o.atOnce, "at-once", batch.Usual.Account, "how many sites of an account are worked on side by side")
 }
 
 // siteRow is one site that a command means.
@@ -233,7 +233,7 @@ func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chos
 		return err
 	}
 	w := a.streams.Watch(a.world.Now)
-	ends, tasks, of := make([]ended, len(rows)), []many.Task{}, []int{}
+	ends, tasks, of := make([]ended, len(rows)), []batch.Task{}, []int{}
 	for i, l := range found {
 		switch {
 		case failed[i] != nil:
@@ -243,14 +243,14 @@ func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chos
 			w.Ended(rows[i].name(), l.nothing.says, nil)
 		default:
 			of = append(of, i)
-			tasks = append(tasks, many.Task{Account: l.account, Server: l.server, Do: func(ctx context.Context,
+			tasks = append(tasks, batch.Task{Account: l.account, Server: l.server, Do: func(ctx context.Context,
 				d *work.Desk) (err error) {
 				ends[i], err = l.do(ctx, d)
 				return err
 			}})
 		}
 	}
-	many.Side(ctx, s.Desk, many.AtOnce(o.atOnce), tasks, many.Watch{
+	batch.Side(ctx, s.Desk, batch.AtOnce(o.atOnce), tasks, batch.Watch{
 		Stage: func(n int, e job.Event) { w.Stage(rows[of[n]].name(), e) },
 		Ended: func(n int, err error) { // a task may have been begun more than once until then
 			_ = found[of[n]].letGo()

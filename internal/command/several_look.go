@@ -7,7 +7,7 @@ import (
 	"strings"
 	"tivset/internal/fault"
 	"tivset/internal/work"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -124,7 +124,7 @@ func (m *mistakes) once() (out []fault.Problem) {
 		}
 		name := m.of[p][0].name()
 		if len(names) > 1 {
-			name = many.Named("line", names)
+			name = batch.Named("line", names)
 		}
 		p.ID = strings.TrimSuffix(name+", "+p.ID, ", ")
 		out = append(out, p)
@@ -140,5 +140,5 @@ func room(ctx context.Context, d *work.Desk, found []looked, failed []error) err
 			need[l.account.Name] += l.bytes
 		}
 	}
-	return many.Room(ctx, d, need)
+	return batch.Room(ctx, d, need)
 }

@@ -8,14 +8,14 @@ import (
 	"strings"
 
 	"tivset/internal/plan"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 )
 
 // Asker asks questions, one line an answer: plain text that works on any
 // terminal and with a screen reader.
 type Asker struct{ s *Streams }
 
-var _ talk.Asker = (*Asker)(nil)
+var _ wizard.Asker = (*Asker)(nil)
 
 // NewAsker makes an asker. All of a run read from the same buffer, so that nothing that
 // is typed ahead is lost.
@@ -69,11 +69,11 @@ func (a *Asker) wait(ctx context.Context, read func() typed) (string, error) {
 	select {
 	case <-ctx.Done():
 		fmt.Fprintln(a.s.Err)
-		return "", talk.ErrNoAnswer
+		return "", wizard.ErrNoAnswer
 	case t := <-got:
 		if t.err != nil {
 			fmt.Fprintln(a.s.Err)
-			return "", talk.ErrNoAnswer
+			return "", wizard.ErrNoAnswer
 		}
 		return t.line, nil
 	}
@@ -88,7 +88,7 @@ func (a *Asker) read() typed {
 }
 
 // Ask asks until the check finds nothing wrong. “?” shows help; “<” goes back.
-func (a *Asker) Ask(ctx context.Context, p talk.Prompt) (string, error) {
+func (a *Asker) Ask(ctx context.Context, p wizard.Prompt) (string, error) {
 	prompt := a.s.paint(strong, Clean(p.Text))
 	if p.Fallback != "" {
 		prompt += " " + a.s.paint(faint, "["+Clean(p.Fallback)+"]")
@@ -103,7 +103,7 @@ func (a *Asker) Ask(ctx context.Context, p talk.Prompt) (string, error) {
 		}
 		switch answer {
 		case "<":
-			return "", talk.ErrBack
+			return "", wizard.ErrBack
 		case "?":
 			help := p.Help
 			if help == "" {
@@ -148,7 +148,7 @@ func (a *Asker) Heading(text string) { fmt.Fprintln(a.s.Err, "\n"+a.s.paint(acce
 func (a *Asker) Note(text string) { fmt.Fprintln(a.s.Err, Clean(text)) }
 
 // Review shows what is about to happen as a form, even in a quiet run.
-func (a *Asker) Review(p *plan.Plan, form talk.Form) { fmt.Fprintln(a.s.Err, "\n"+a.s.Form(p, form)) }
+func (a *Asker) Review(p *plan.Plan, form wizard.Form) { fmt.Fprintln(a.s.Err, "\n"+a.s.Form(p, form)) }
 
 // List shows numbered rows to choose from, in columns, each within a line.
 func (a *Asker) List(rows [][]string) {

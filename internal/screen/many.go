@@ -9,14 +9,14 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/fault"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 )
 
 // mostRows is how many rows a review lists.
 const mostRows = 12
 
 // ReviewMany words the plan of a table: what comes of it as a whole, and its first rows.
-func (s *Streams) ReviewMany(p *many.Plan) string {
+func (s *Streams) ReviewMany(p *batch.Plan) string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "  %s of %s", s.paint(strong, Counted(p.Install, "site")+" to install"),
 		Counted(len(p.Rows), "row"))
@@ -42,7 +42,7 @@ func (s *Streams) ReviewMany(p *many.Plan) string {
 }
 
 // ManyEnded says how many rows ended how.
-func (s *Streams) ManyEnded(all []many.Result) {
+func (s *Streams) ManyEnded(all []batch.Result) {
 	installed, there, failed := 0, 0, 0
 	for _, r := range all {
 		switch {
@@ -68,7 +68,7 @@ func (s *Streams) ManyEnded(all []many.Result) {
 
 // WriteResults writes what came of each row as a table (RFC 4180), with passwords where
 // they were asked for. What a spreadsheet would take for a formula is text.
-func WriteResults(to io.Writer, all []many.Result, passwords bool) error {
+func WriteResults(to io.Writer, all []batch.Result, passwords bool) error {
 	w := csv.NewWriter(to)
 	head := []string{"line", "address", "outcome", "admin side", "name", "problem"}
 	if passwords {

@@ -12,7 +12,7 @@ import (
 	"tivset/internal/plan"
 	"tivset/internal/secret"
 	"tivset/internal/site"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 	"tivset/internal/work"
 )
 
@@ -43,7 +43,7 @@ func (s *Streams) Review(p *plan.Plan) string {
 
 // Form words a plan as the form that it is: what can be changed has a number. Without a plan
 // it shows the answers alone.
-func (s *Streams) Form(p *plan.Plan, form talk.Form) string {
+func (s *Streams) Form(p *plan.Plan, form wizard.Form) string {
 	var out strings.Builder
 	if p != nil {
 		fmt.Fprintf(&out, "  %s  →  %s\n\n", s.paint(strong, Clean(p.Title+" "+p.Release)),
@@ -89,16 +89,16 @@ func (s *Streams) formLine(name, number, text string) string {
 }
 
 // inForm words a line, with all that the plan knows of it.
-func (s *Streams) inForm(p *plan.Plan, l talk.Line) string {
+func (s *Streams) inForm(p *plan.Plan, l wizard.Line) string {
 	if p == nil {
 		return l.Text
 	}
 	switch {
 	case l.ID == "at":
 		return p.Place.URL + "\n" + where(p)
-	case l.ID == talk.DataLine && p.Data != nil:
+	case l.ID == wizard.DataLine && p.Data != nil:
 		return data(p.Data)
-	case l.ID == talk.CareLine:
+	case l.ID == wizard.CareLine:
 		return entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email) + handed(p)
 	case l.ID == "admin.password" && p.Admin.Generated:
 		return fmt.Sprintf("password: generated (%d characters)", p.Admin.Length)
@@ -193,7 +193,7 @@ func described(p site.Face) string {
 		case t.Secret:
 			text += "\n" + t.Ask + ": given, kept in the vault"
 		case t.Answer != "":
-			text += "\n" + t.Ask + ": " + talk.OneLine(t.Answer)
+			text += "\n" + t.Ask + ": " + wizard.OneLine(t.Answer)
 		}
 	}
 	var extras []string

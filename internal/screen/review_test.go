@@ -17,7 +17,7 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/secret"
 	"tivset/internal/site"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 	"tivset/internal/work"
 )
 
@@ -68,7 +68,7 @@ func TestReview(t *testing.T) {
 // The form is the review with a number at each line that can be changed.
 func TestForm(t *testing.T) {
 	s, _, _ := streams()
-	form := talk.Form{Lines: []talk.Line{{Group: "Where", ID: "at", Text: "lockside.localhost/forum"},
+	form := wizard.Form{Lines: []wizard.Line{{Group: "Where", ID: "at", Text: "lockside.localhost/forum"},
 		{Group: "What", ID: "app", Text: "Quaybench"}, {Group: "What", ID: "title", Text: "title: Lockside \x1b[31mTalk"},
 		{Group: "Admin", ID: "admin.name", Text: "name: wharfinger"},
 		{Group: "Admin", ID: "admin.password", Text: "password: made for you"},

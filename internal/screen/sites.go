@@ -11,7 +11,7 @@ import (
 	"tivset/internal/answer/language"
 	"tivset/internal/records/ledger"
 	"tivset/internal/sites"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 )
 
 // Sites lists sites: on a terminal what matters first, elsewhere and with wide all that there
@@ -161,7 +161,7 @@ func chosenAnswers(all []ledger.Choice) string {
 	var out []string
 	for _, c := range all {
 		if c.Answer != "" {
-			out = append(out, c.ID+": "+talk.OneLine(c.Answer))
+			out = append(out, c.ID+": "+wizard.OneLine(c.Answer))
 		}
 	}
 	return strings.Join(out, "\n")

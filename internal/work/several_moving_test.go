@@ -18,7 +18,7 @@ import (
 	"tivset/internal/trial/servers"
 	"tivset/internal/work"
 	"tivset/internal/work/backup"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 	"tivset/internal/work/place"
 	"tivset/internal/work/update"
 )
@@ -26,18 +26,18 @@ import (
 // side does something to several sites of an account at once, and gives how each ended.
 func side(w *sitetest.World, sites []ledger.Site, do func(ctx context.Context, d *work.Desk, n int) error) []error {
 	errs := make([]error, len(sites))
-	var tasks []many.Task
+	var tasks []batch.Task
 	for n, x := range sites {
 		a, err := w.Book.Home.Account(x.Account)
 		require.NoError(w.T, err)
 		tasks = append(
 			tasks,
-			many.Task{Account: a, Server: x.Database.Server, Do: func(ctx context.Context, d *work.Desk) error {
+			batch.Task{Account: a, Server: x.Database.Server, Do: func(ctx context.Context, d *work.Desk) error {
 				return do(ctx, d, n)
 			}},
 		)
 	}
-	many.Side(ctx, w.Desk, many.AtOnce(len(tasks)), tasks, many.Watch{Ended: func(n int, err error) { errs[n] = err }})
+	batch.Side(ctx, w.Desk, batch.AtOnce(len(tasks)), tasks, batch.Watch{Ended: func(n int, err error) { errs[n] = err }})
 	return errs
 }
 

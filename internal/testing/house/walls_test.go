@@ -63,12 +63,12 @@ var floors = []struct {
 		"work/adopt": "",
 		"work/place": "work/remove", "work/restore": "work/backup work/place",
 		"work/rebuild":  "work/adopt work/backup work/restore",
-		"work/many":     "work/install",
+		"work/batch":    "work/install",
 		"work/rehearse": "work/place work/remove work/update",
 		"work/rounds":   "work/backup work/rehearse work/update",
 	}},
 	{"put together", map[string]string{"work/ways": "", "core": "work/ways"}},
-	{"conversations", map[string]string{"talk": ""}},
+	{"conversations", map[string]string{"wizard": ""}},
 	{"the screen", map[string]string{"screen": ""}},
 	{"sides", map[string]string{
 		"standin": "standin/*", "standin/mysqld": "", "standin/pages": "", "standin/mailbox": "", "standin/lines": "",
@@ -85,13 +85,13 @@ var floors = []struct {
 
 // never are imports that no floor allows, whatever stands where.
 var never = map[string][]string{
-	"standin": {"hosting", "app", "records", "site", "plan", "check", "step", "work", "core", "talk", "screen", "fault",
+	"standin": {"hosting", "app", "records", "site", "plan", "check", "step", "work", "core", "wizard", "screen", "fault",
 		"secret"},
 	"question": {"records", "hosting/files", "hosting/web", "hosting/ssh", "hosting/helperpage", "hosting/reach"},
 	"app":      {"records", "hosting/account", "hosting/reach"},
 	"hosting":  {"app", "records"},
 	"step":     {"plan"},
-	"talk":     {"work", "step"},
+	"wizard":   {"work", "step"},
 }
 
 // only are imports that belong to some rooms alone.

@@ -1,4 +1,4 @@
-package talk_test
+package wizard_test
 
 import (
 	"context"
@@ -13,8 +13,8 @@ import (
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/hostmail"
 	"tivset/internal/site"
-	"tivset/internal/talk"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/wizard"
 )
 
 // describe runs a conversation about an account, with a server whose key has the
@@ -22,11 +22,11 @@ import (
 func describe(t *testing.T, w *sitetest.World, name string, yes bool, lines ...line) (*script, error) {
 	t.Helper()
 	s := &script{t: t, lines: lines, yes: yes}
-	c := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w)}
+	c := &wizard.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w)}
 	return s, c.Run(ctx, name, false)
 }
 
-func truster(w *sitetest.World) talk.Truster {
+func truster(w *sitetest.World) wizard.Truster {
 	return func(context.Context, *account.Account) (string, func(string) (string, error), error) {
 		return "key", func(print string) (string, error) {
 			if print == "" {
@@ -138,7 +138,7 @@ func TestAnAccountFromTheHostsMail(t *testing.T) {
 		line{question: "Names begin with", answer: "q_"},
 		line{question: "Keep it?", answer: "n"},
 	)}
-	c := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv,
+	c := &wizard.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv,
 		Letter: hostmail.Read([]byte(mailed(w,
 			w.Demo.Password)))}
 	err = c.Run(ctx, "third", false)
@@ -214,7 +214,7 @@ func TestADatabaseUserWhoMayMakeNone(t *testing.T) {
 			line{question: "A user who may", answer: x.User}, line{question: "Password", answer: password.Reveal()},
 			line{question: "Mail server"}, line{question: "Keep it?", answer: "y"})
 		s := &script{t: t, lines: lines, yes: true}
-		a := &talk.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w)}
+		a := &wizard.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w)}
 		require.NoError(t, a.Run(ctx, "second", true), s.heard())
 		assert.Contains(t, strings.ToLower(s.heard()), c.says)
 		assert.NotContains(t, s.heard(), "--replace", "no remedy that cannot be followed here")

@@ -1,4 +1,4 @@
-package talk
+package wizard
 
 import (
 	"context"

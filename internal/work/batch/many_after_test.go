@@ -1,4 +1,4 @@
-package many_test
+package batch_test
 
 import (
 	"bytes"
@@ -20,15 +20,15 @@ import (
 	"tivset/internal/records/job"
 	"tivset/internal/screen"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 )
 
 // course is a table of classes, and what is equal for all of them.
-func course(t *testing.T, rows string) many.Request {
+func course(t *testing.T, rows string) batch.Request {
 	t.Helper()
 	read, err := table.Read([]byte(rows))
 	require.NoError(t, err)
-	return many.Request{Table: read, All: plan.Request{App: "inkreach", Answers: answer.Given{"title": "Class {number}",
+	return batch.Request{Table: read, All: plan.Request{App: "inkreach", Answers: answer.Given{"title": "Class {number}",
 		"tagline": "with {teacher}", "admin.email": "head@helm-school.localhost"}}}
 }
 
@@ -40,12 +40,12 @@ func TestATable(t *testing.T) {
 	w := sitetest.Demo(t)
 	r := course(t, classes)
 	before := w.Snapshot()
-	p, err := many.Look(ctx, w.Desk, r)
+	p, err := batch.Look(ctx, w.Desk, r)
 	require.NoError(t, err)
 	assert.Equal(t, []int{3, 3}, []int{p.Install, p.Databases})
 	sitetest.Same(t, before, w.Snapshot(), "looking changes nothing")
 	there := filepath.Join(w.Root, "web/helm-school/class-2")
-	results := many.Carry(ctx, w.Desk, p, many.Usual, nil, func(row many.Row, _ job.Event) {
+	results := batch.Carry(ctx, w.Desk, p, batch.Usual, nil, func(row batch.Row, _ job.Event) {
 		if row.Line == 3 { // somebody is faster
 			_ = os.MkdirAll(there, 0o755)
 			_ = os.WriteFile(filepath.Join(there, "index.page"), []byte("mine"), 0o644)
@@ -60,14 +60,14 @@ func TestATable(t *testing.T) {
 	mine, err := os.ReadDir(there)
 	require.NoError(t, err)
 	assert.Len(t, mine, 1, "of the row that failed nothing is left")
-	_, err = many.Look(ctx, w.Desk, r)
+	_, err = batch.Look(ctx, w.Desk, r)
 	assert.ErrorContains(t, err, "cannot be installed as it is")
 	require.NoError(t, os.RemoveAll(there))
 
-	p, err = many.Look(ctx, w.Desk, r)
+	p, err = batch.Look(ctx, w.Desk, r)
 	require.NoError(t, err)
 	assert.Equal(t, 1, p.Install)
-	results = many.Carry(ctx, w.Desk, p, many.Usual, nil, nil)
+	results = batch.Carry(ctx, w.Desk, p, batch.Usual, nil, nil)
 	require.NoError(t, results[1].Err)
 	assert.NotNil(t, results[0].There)
 	var out bytes.Buffer
@@ -83,7 +83,7 @@ func TestTablesThatWillNotDo(t *testing.T) {
 	before := w.Snapshot()
 	problems := func(rows string) string {
 		t.Helper()
-		_, err := many.Look(ctx, w.Desk, course(t, rows))
+		_, err := batch.Look(ctx, w.Desk, course(t, rows))
 		require.Error(t, err)
 		return fmt.Sprintln(fault.Of(err).What, fault.Of(err).Problems)
 	}
@@ -98,7 +98,7 @@ func TestTablesThatWillNotDo(t *testing.T) {
 		"line 4, at: it would lie in the site of line 2", "Did you mean lockside.localhost?"} {
 		assert.Contains(t, said, words)
 	}
-	_, err := many.Look(ctx, w.Desk, course(t, "number,place\n1,x\n"))
+	_, err := batch.Look(ctx, w.Desk, course(t, "number,place\n1,x\n"))
 	assert.ErrorContains(t, err, "no column at")
 	sitetest.Same(t, before, w.Snapshot())
 }
@@ -111,10 +111,10 @@ func TestATableIsInterrupted(t *testing.T) {
 	for n := range 8 {
 		fmt.Fprintf(&rows, "%d,lockside.localhost/c%d,x\n", n, n)
 	}
-	p, err := many.Look(ctx, w.Desk, course(t, rows.String()))
+	p, err := batch.Look(ctx, w.Desk, course(t, rows.String()))
 	require.NoError(t, err)
 	within, stop := context.WithCancel(ctx)
-	results := many.Carry(within, w.Desk, p, many.AtOnce(2), func(r many.Result) {
+	results := batch.Carry(within, w.Desk, p, batch.AtOnce(2), func(r batch.Result) {
 		if r.Err == nil {
 			stop()
 		}
@@ -138,8 +138,8 @@ func TestATableIsInterrupted(t *testing.T) {
 // All of them together have to fit into their account.
 func TestRoom(t *testing.T) {
 	w := sitetest.Demo(t)
-	require.NoError(t, many.Room(ctx, w.Desk, map[string]int64{demo.AccountName: 1 << 10}))
-	err := many.Room(ctx, w.Desk, map[string]int64{demo.AccountName: 1 << 60})
+	require.NoError(t, batch.Room(ctx, w.Desk, map[string]int64{demo.AccountName: 1 << 10}))
+	err := batch.Room(ctx, w.Desk, map[string]int64{demo.AccountName: 1 << 60})
 	assert.ErrorContains(t, err, "all of them together need 1099511627776 MB, and the account has ")
 	assert.Equal(t, fault.Usage, fault.Of(err).Kind)
 }

@@ -1,4 +1,4 @@
-package many_test
+package batch_test
 
 import (
 	"fmt"
@@ -20,7 +20,7 @@ import (
 	"tivset/internal/standin/ftpd"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
-	"tivset/internal/work/many"
+	"tivset/internal/work/batch"
 )
 
 // six installs a course of six, all at once, and sees each.
@@ -31,9 +31,9 @@ func six(t *testing.T, w *sitetest.World) {
 	for n := range 6 {
 		fmt.Fprintf(&rows, "%d,lockside.localhost/c%d,x\n", n, n)
 	}
-	p, err := many.Look(ctx, w.Desk, course(t, rows.String()))
+	p, err := batch.Look(ctx, w.Desk, course(t, rows.String()))
 	require.NoError(t, err, "%v", fault.Of(err).Problems)
-	for _, r := range many.Carry(ctx, w.Desk, p, many.AtOnce(6), nil, nil) {
+	for _, r := range batch.Carry(ctx, w.Desk, p, batch.AtOnce(6), nil, nil) {
 		require.NoError(t, r.Err, r.At)
 		e, _ := sitetest.Examined(t, w, r.Done.Site.Address)
 		assert.True(t, e.OK, r.At)

@@ -1,6 +1,6 @@
-// Package many installs a table of sites: all rows are planned before anything is touched,
+// Package batch installs a table of sites: all rows are planned before anything is touched,
 // then they are installed side by side; a row that fails is undone, and the others go on.
-package many
+package batch
 
 import (
 	"cmp"

@@ -1,4 +1,4 @@
-package many_test
+package batch_test
 
 import "context"
 

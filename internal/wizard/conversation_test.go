@@ -1,4 +1,4 @@
-package talk_test
+package wizard_test
 
 import (
 	"context"
@@ -14,8 +14,8 @@ import (
 	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/plan"
-	"tivset/internal/talk"
 	"tivset/internal/testing/sitetest"
+	"tivset/internal/wizard"
 )
 
 var ctx = context.Background()
@@ -31,7 +31,7 @@ func usual() []line {
 func talkWith(t *testing.T, w *sitetest.World, r *plan.Request, lines ...line) (*script, *plan.Plan, error) {
 	t.Helper()
 	s := &script{t: t, lines: lines}
-	c := &talk.Conversation{Ask: s, Planner: w.Planner, Book: w.Book, Maker: w.Desk.Maker, Request: r,
+	c := &wizard.Conversation{Ask: s, Planner: w.Planner, Book: w.Book, Maker: w.Desk.Maker, Request: r,
 		Save: func(string, *plan.Plan) error { return nil }}
 	p, err := c.Run(ctx)
 	return s, p, err
@@ -260,14 +260,14 @@ func TestAppsAreFoundByTyping(t *testing.T) {
 	for word, apps := range map[string]string{"Inkreach": "inkreach", "forum": "quaybench", "bench": "quaybench",
 		"wharf": "pennywharf", "nothing of it": "", "": "", "99": "", "0": "", "-1": ""} {
 		var found []string
-		for _, e := range talk.Find(word, all, all) {
+		for _, e := range wizard.Find(word, all, all) {
 			found = append(found, e.App)
 		}
 		assert.Equal(t, apps, strings.Join(found, " "), word)
 	}
-	assert.Equal(t, all[1:2], talk.Find("2", all, all))
-	assert.Empty(t, talk.Find("2", nil, all), "no number was shown")
-	assert.Greater(t, len(talk.Find("a", all, all)), 1)
+	assert.Equal(t, all[1:2], wizard.Find("2", all, all))
+	assert.Empty(t, wizard.Find("2", nil, all), "no number was shown")
+	assert.Greater(t, len(wizard.Find("a", all, all)), 1)
 }
 
 // What the command brought along is not asked; what is wrong with it is said

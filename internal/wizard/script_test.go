@@ -1,4 +1,4 @@
-package talk_test
+package wizard_test
 
 import (
 	"context"
@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/plan"
-	"tivset/internal/talk"
+	"tivset/internal/wizard"
 )
 
 // script answers questions in turn, and keeps all that is shown. It is a whole
@@ -22,8 +22,8 @@ type script struct {
 	at    int
 	said  []string
 	plans []*plan.Plan
-	form  talk.Form // that was shown last
-	yes   bool      // to every confirmation
+	form  wizard.Form // that was shown last
+	yes   bool        // to every confirmation
 }
 
 // line is the beginning of a question that is expected, and what is answered:
@@ -38,7 +38,7 @@ const stop = "\x03"
 
 func (s *script) next(text string) (string, error) {
 	if s.at == len(s.lines) {
-		return "", talk.ErrNoAnswer
+		return "", wizard.ErrNoAnswer
 	}
 	l := s.lines[s.at]
 	s.at++
@@ -48,18 +48,18 @@ func (s *script) next(text string) (string, error) {
 		l.before()
 	}
 	if id, number := strings.CutPrefix(l.answer, "#"); number {
-		return strconv.Itoa(1 + slices.IndexFunc(s.form.Lines, func(x talk.Line) bool { return x.ID == id })), nil
+		return strconv.Itoa(1 + slices.IndexFunc(s.form.Lines, func(x wizard.Line) bool { return x.ID == id })), nil
 	}
 	switch l.answer {
 	case stop:
-		return "", talk.ErrNoAnswer
+		return "", wizard.ErrNoAnswer
 	case "<":
-		return "", talk.ErrBack
+		return "", wizard.ErrBack
 	}
 	return l.answer, nil
 }
 
-func (s *script) Ask(_ context.Context, p talk.Prompt) (string, error) {
+func (s *script) Ask(_ context.Context, p wizard.Prompt) (string, error) {
 	if p.Above != "" {
 		s.Explain(p.Above)
 	}
@@ -101,7 +101,7 @@ func (s *script) Refuse(what, remedy string) { s.say("refuse", what+"; "+remedy)
 func (s *script) Fault(err error)            { s.say("fault", err.Error()) }
 
 // Review keeps the plan, and the form's lines with their numbers.
-func (s *script) Review(p *plan.Plan, f talk.Form) {
+func (s *script) Review(p *plan.Plan, f wizard.Form) {
 	s.plans, s.form = append(s.plans, p), f
 	for i, l := range f.Lines {
 		s.say("line", fmt.Sprintf("%d %s %s: %s", i+1, l.Group, l.ID, l.Text))
