@@ -168,14 +168,19 @@ func TestAnOrderIsToldOf(t *testing.T) {
 	bad := p.put(append(install("helmroom", "helm-school.localhost/class", "-a", "seats=4000", "--yes"), tell...)...)
 	assert.Equal(t, "done", p.ends(good).State)
 	assert.Equal(t, "failed", p.ends(bad).State)
-	mails := ""
-	inside, err := os.ReadDir(p.demo.Standin.Mailbox)
-	require.NoError(t, err)
-	for _, i := range inside {
-		text, err := os.ReadFile(filepath.Join(p.demo.Standin.Mailbox, i.Name()))
+	mails := "" // they are sent once it is on record how the order ended
+	require.Eventually(t, func() bool {
+		inside, err := os.ReadDir(p.demo.Standin.Mailbox)
 		require.NoError(t, err)
-		mails += string(text)
-	}
+		mails = ""
+		for _, i := range inside {
+			text, err := os.ReadFile(filepath.Join(p.demo.Standin.Mailbox, i.Name()))
+			require.NoError(t, err)
+			mails += string(text)
+		}
+		return strings.Contains(mails, fmt.Sprintf("Number %d,", good)) && strings.Contains(mails, fmt.Sprintf("Number %d,",
+			bad))
+	}, 20*time.Second, 50*time.Millisecond)
 	mails = strings.ReplaceAll(strings.ReplaceAll(mails, "=\r\n", ""), "=\n", "")
 	for _, words := range []string{"bosun@lockside.localhost", fmt.Sprintf("Number %d, install of ", good), "It is done",
 		fmt.Sprintf("Number %d, install of ", bad), "the page answered 500"} {

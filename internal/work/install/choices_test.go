@@ -65,7 +65,7 @@ func TestSetAsideAndTakenBack(t *testing.T) {
 func TestSetAsideUndoneWhicheverCallFails(t *testing.T) {
 	servers.Slow(t)
 	t.Parallel()
-	stride := servers.Sweep(4)
+	stride := servers.Sweep(7)
 	w := sitetest.Demo(t)
 	w.Hosting.Settle = 0
 	before := w.Snapshot()
@@ -102,7 +102,7 @@ func TestSetAsideUndoneWhicheverCallFails(t *testing.T) {
 func TestTakingBackWhicheverCallFails(t *testing.T) {
 	servers.Slow(t)
 	t.Parallel()
-	stride := servers.Sweep(3)
+	stride := servers.Sweep(5)
 	w := sitetest.Demo(t)
 	w.Desk.Patience = 0
 	before := w.Snapshot()

@@ -69,7 +69,7 @@ func TestInstallsAndChecks(t *testing.T) {
 // is as it was. Calls whose failure changes nothing may be survived.
 func TestUndoneWhicheverCallFails(t *testing.T) {
 	servers.Slow(t)
-	stride := servers.Sweep(4)
+	stride := servers.Sweep(7)
 	for _, app := range []string{"inkreach", "quaybench", "helmroom", "lanternbox"} {
 		at := sitetest.Apps["quaybench"]
 		t.Run(app, func(t *testing.T) {
