@@ -103,7 +103,7 @@ func (a *app) adoptSeveral(ctx context.Context, s *core.Core, o *chosen, all ans
 		}
 		l := looked{at: x.Address, document: x, options: map[string][]string{"answer": answered(r.Answers)}}
 		l.account, err = s.Book.Home.Account(x.Account)
-		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
+		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
 			done, err := adopt.Adopt(ctx, d, r)
 			if err != nil {
 				return ended{}, err

@@ -115,7 +115,7 @@ func (a *app) backUpSeveral(ctx context.Context, s *core.Core, rows []siteRow, o
 			return looked{}, err
 		}
 		l, err := a.lookedAt(ctx, s, row.Site)
-		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
+		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
 			made, err := backup.Make(ctx, d, one)
 			if err != nil {
 				return ended{}, err

@@ -116,7 +116,7 @@ func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *
 			l.server = p.Data.Server
 		}
 		l.options = map[string][]string{"at": {r.At}, "answer": answered(r.Answers)}
-		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
+		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
 			done, err := place.Carry(ctx, d, p)
 			if err != nil {
 				return ended{}, err

@@ -147,7 +147,7 @@ func TestSeveralAreLookedAtOnce(t *testing.T) {
 					closed.Add(1)
 					return nil
 				}
-				l.do = func(context.Context, *work.Desk) (ended, error) {
+				l.do = func(context.Context, *work.Service) (ended, error) {
 					if tries++; tries == 1 { // another job is at work there for a moment
 						return ended{}, &fault.Error{Kind: fault.Decision, What: "busy", Busy: true}
 					}

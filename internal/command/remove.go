@@ -90,7 +90,7 @@ func (a *app) removeSeveral(ctx context.Context, s *core.Core, rows []siteRow, o
 			return l, err
 		}
 		l.review, l.document = a.streams.ReviewRemove(p), p
-		l.do = func(ctx context.Context, d *work.Desk) (ended, error) {
+		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
 			done, err := remove.Remove(ctx, d, p)
 			if err != nil {
 				return ended{}, err

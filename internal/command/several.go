@@ -171,7 +171,7 @@ type looked struct {
 	options  map[string][]string // of the command for this site alone, where they are not in the table's columns
 
 	// do does what was looked at, and agreed to; close lets go of that, done or not. May be nil.
-	do    func(ctx context.Context, d *work.Desk) (ended, error)
+	do    func(ctx context.Context, d *work.Service) (ended, error)
 	close func() error
 }
 
@@ -244,7 +244,7 @@ func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chos
 		default:
 			of = append(of, i)
 			tasks = append(tasks, batch.Task{Account: l.account, Server: l.server, Do: func(ctx context.Context,
-				d *work.Desk) (err error) {
+				d *work.Service) (err error) {
 				ends[i], err = l.do(ctx, d)
 				return err
 			}})

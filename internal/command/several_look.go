@@ -133,7 +133,7 @@ func (m *mistakes) once() (out []fault.Problem) {
 }
 
 // room sees that there is room for all that comes to be.
-func room(ctx context.Context, d *work.Desk, found []looked, failed []error) error {
+func room(ctx context.Context, d *work.Service, found []looked, failed []error) error {
 	need := map[string]int64{}
 	for i, l := range found {
 		if failed[i] == nil && l.bytes > 0 {

@@ -134,14 +134,14 @@ func (a *app) updateSeveral(ctx context.Context, s *core.Core, rows []siteRow, o
 		}
 		one.Release = p.To // what was agreed to, whatever is published meanwhile
 		l.review, l.document = a.streams.ReviewUpdate(p), p
-		l.do = func(ctx context.Context, d *work.Desk) (ended, error) { return a.updateAgreed(ctx, d, one, p, first) }
+		l.do = func(ctx context.Context, d *work.Service) (ended, error) { return a.updateAgreed(ctx, d, one, p, first) }
 		l.close = p.Close
 		return l, nil
 	})
 }
 
 // updateAgreed updates one of several sites, after a rehearsal where that is wanted.
-func (a *app) updateAgreed(ctx context.Context, d *work.Desk, r update.Request, p *update.Plan, first bool) (ended,
+func (a *app) updateAgreed(ctx context.Context, d *work.Service, r update.Request, p *update.Plan, first bool) (ended,
 	error) {
 	var rehearsed *rehearse.Rehearsed
 	if first {

@@ -74,7 +74,7 @@ type Core struct {
 	Archives *release.Archives
 	Planner  *plan.Planner
 	Examiner *check.Examiner
-	Desk     *work.Desk
+	Desk     *work.Service
 	Accounts *accounts.Keeper
 	Sites    *sites.List
 }
@@ -96,7 +96,7 @@ func In(w World) *Core {
 	c.Planner = &plan.Planner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now,
 		TakesMail: w.TakesMail}
 	c.Examiner = &check.Examiner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now}
-	c.Desk = &work.Desk{Book: c.Book, Hosting: c.Hosting, Planner: c.Planner, Archives: c.Archives, Examiner: c.Examiner,
+	c.Desk = &work.Service{Book: c.Book, Hosting: c.Hosting, Planner: c.Planner, Archives: c.Archives, Examiner: c.Examiner,
 		Maker: w.Maker, Now: now, Who: w.Who, Progress: w.Progress, Patience: w.Patience, Ways: ways.Table(),
 		SendMail: w.SendMail, Order: w.Order}
 	c.Accounts = &accounts.Keeper{Book: c.Book, Hosting: c.Hosting, Maker: w.Maker, Now: now, Let: w.Forget,

@@ -9,9 +9,9 @@ import (
 )
 
 // AgainWith makes a way's Again of one that does what a request says.
-func AgainWith[R any](do func(ctx context.Context, d *Desk, r R) error) func(context.Context, *Desk,
+func AgainWith[R any](do func(ctx context.Context, d *Service, r R) error) func(context.Context, *Service,
 	job.Header) (func(context.Context) (*Done, error), error) {
-	return func(_ context.Context, d *Desk, h job.Header) (func(context.Context) (*Done, error), error) {
+	return func(_ context.Context, d *Service, h job.Header) (func(context.Context) (*Done, error), error) {
 		var r R
 		if err := json.Unmarshal(h.Request, &r); err != nil {
 			return nil, NotSaid(h.ID, err)

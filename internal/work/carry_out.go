@@ -34,7 +34,7 @@ type Job struct {
 // CarryOut runs a job's steps, with its journal and its record in the ledger.
 // It returns nil, or a fault after everything was undone (Failed) or with
 // something left (Left), if only that the end could not be noted.
-func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
+func (d *Service) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 	if d.Plans {
 		return fault.New(fault.Usage, "this cannot be put on the queue", t.Site.Place.URL,
 			"Leave --queue out, and do it here.")
@@ -75,7 +75,7 @@ func (d *Desk) CarryOut(ctx context.Context, t *step.Tools, j Job) error {
 
 // ended notes how a job ended, and words why it did not come to its end. What cannot be
 // noted is said with what happened, never in its place.
-func (d *Desk) ended(ctx context.Context, t *step.Tools, j Job, entry ledger.Job, runErr error) error {
+func (d *Service) ended(ctx context.Context, t *step.Tools, j Job, entry ledger.Job, runErr error) error {
 	entry.Kept, entry.Replaced, entry.Problem = t.Result.Kept, t.Result.Replaced, problem(runErr, t.Site.Hidden())
 	var unnoted *job.Unnoted
 	var stopped *job.Stopped
@@ -108,7 +108,7 @@ func (d *Desk) ended(ctx context.Context, t *step.Tools, j Job, entry ledger.Job
 }
 
 // prune forgets jobs of long ago, with their journals. What cannot be forgotten now is the next time.
-func (d *Desk) prune(ctx context.Context) {
+func (d *Service) prune(ctx context.Context) {
 	logs.Prune(d.Book.Home.Logs(), d.Now().AddDate(0, 0, -LoggedFor))
 	old, _ := d.Book.Ledger.DropJobs(ctx, d.Now().AddDate(0, 0, -ledger.JobsFor))
 	for _, id := range old {
@@ -117,7 +117,7 @@ func (d *Desk) prune(ctx context.Context) {
 }
 
 // doneUnnoted is the fault of a job that did all that it was to do, and could not note it.
-func (d *Desk) doneUnnoted(t *step.Tools, j Job, why error) error {
+func (d *Service) doneUnnoted(t *step.Tools, j Job, why error) error {
 	f := fault.NewAs(fault.EndUnnoted, fault.Left,
 		"the site is "+j.Way.Past+", but that the job has ended could not be noted",
 		t.Site.Place.URL, "When that is mended, run: "+fault.Call("resume", t.Job)).Because(why)
@@ -128,7 +128,7 @@ func (d *Desk) doneUnnoted(t *step.Tools, j Job, why error) error {
 
 // telling is how a job's progress is told, without its secrets; nil where nobody
 // listens.
-func (d *Desk) telling(secrets []string) func(job.Event) {
+func (d *Service) telling(secrets []string) func(job.Event) {
 	if d.Progress == nil {
 		return nil
 	}
@@ -157,7 +157,7 @@ func counter(r *job.Runner) func(int64, int64, string) {
 }
 
 // endJob notes in the ledger how a job ended; stopped is nil for one that came to its end.
-func (d *Desk) endJob(entry ledger.Job, stopped *job.Stopped) error {
+func (d *Service) endJob(entry ledger.Job, stopped *job.Stopped) error {
 	now := d.Now().UTC()
 	entry.Ended, entry.Outcome = &now, ledger.Done
 	if stopped != nil {
@@ -188,7 +188,7 @@ func hiding(secrets []string) func(string) string {
 }
 
 // stopped words why a job did not come to its end, and what became of it.
-func (d *Desk) stopped(ctx context.Context, t *step.Tools, j Job, stopped *job.Stopped) error {
+func (d *Service) stopped(ctx context.Context, t *step.Tools, j Job, stopped *job.Stopped) error {
 	f := *fault.Of(stopped.Cause)
 	if f.Kind != fault.Decision || !stopped.Undone {
 		f.Kind = fault.Failed

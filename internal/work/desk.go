@@ -20,9 +20,9 @@ import (
 // UsualPatience is the usual value of Desk.Patience.
 const UsualPatience = 30 * time.Second
 
-// Desk is what all ways work with. All of its fields are given by whoever wires
+// Service is what all ways work with. All of its fields are given by whoever wires
 // the program.
-type Desk struct {
+type Service struct {
 	Book     *site.Book
 	Hosting  *hosting.Opener
 	Planner  *plan.Planner
@@ -48,7 +48,7 @@ type Desk struct {
 }
 
 // shared says whether other machines may go on with what this one has begun.
-func (d *Desk) shared() bool { return d.Book.Home.Shared != nil }
+func (d *Service) shared() bool { return d.Book.Home.Shared != nil }
 
 // Held is a recorded site that is there, with its account open.
 type Held struct {
@@ -59,7 +59,7 @@ type Held struct {
 
 // Hold finds a site by what somebody calls it and opens its account. The caller
 // closes it.
-func (d *Desk) Hold(ctx context.Context, word string) (*Held, error) {
+func (d *Service) Hold(ctx context.Context, word string) (*Held, error) {
 	found, err := d.Book.Find(ctx, word)
 	if err != nil {
 		return nil, err
@@ -80,7 +80,7 @@ func (h *Held) Close() error { return h.In.Close() }
 
 // Begin makes the tools of a new job that makes or changes a site in its open
 // account.
-func (d *Desk) Begin(in *hosting.Account, s *site.Site) (*step.Tools, error) {
+func (d *Service) Begin(in *hosting.Account, s *site.Site) (*step.Tools, error) {
 	token, err := d.Maker.Token(4)
 	if err != nil {
 		return nil, err
@@ -92,7 +92,7 @@ func (d *Desk) Begin(in *hosting.Account, s *site.Site) (*step.Tools, error) {
 }
 
 // tools are those of a job of which nothing else is known.
-func (d *Desk) tools(in *hosting.Account, id string) *step.Tools {
+func (d *Service) tools(in *hosting.Account, id string) *step.Tools {
 	return &step.Tools{In: in, Book: d.Book, Hosting: d.Hosting, Maker: d.Maker, Now: d.Now, Job: id, Who: d.Who,
 		Count: func(int64, int64, string) {}, Result: &step.Result{}}
 }
@@ -113,7 +113,7 @@ type Done struct {
 // Done tells what has become of the job's site. An interrupt that comes now is too
 // late: the job is at its end. Where the ledger cannot be read any more, the site is as the
 // job recorded it.
-func (d *Desk) Done(ctx context.Context, t *step.Tools, reviewed ...string) (Done, error) {
+func (d *Service) Done(ctx context.Context, t *step.Tools, reviewed ...string) (Done, error) {
 	now, err := d.Book.Ledger.Site(context.WithoutCancel(ctx), t.Site.Address())
 	switch {
 	case err != nil && t.Result.Recorded == nil:

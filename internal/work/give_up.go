@@ -26,7 +26,7 @@ type GaveUp struct {
 // undone though it was tried, and cannot be now: its marks leave the account, so
 // that another job may work there, and it is recorded as given up. What it had
 // begun stays as it is; what lies in the store is named, not touched.
-func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
+func (d *Service) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 	entry, err := d.ledgerJob(ctx, id)
 	if err != nil {
 		return nil, err
@@ -66,7 +66,7 @@ func (d *Desk) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 }
 
 // leave takes a job's marks away from its account, and finds what lies there.
-func (d *Desk) leave(ctx context.Context, out *GaveUp) error {
+func (d *Service) leave(ctx context.Context, out *GaveUp) error {
 	a, err := d.Book.Home.Account(out.Job.Account)
 	if err != nil {
 		return err

@@ -13,7 +13,7 @@ import (
 // title and its password yesterday. A password that the app refuses is a decision
 // for the owner. A site whose pages do not answer is for the job: it may be there
 // to mend that.
-func (d *Desk) Ready(ctx context.Context, h *Held) error {
+func (d *Service) Ready(ctx context.Context, h *Held) error {
 	v, err := d.look(ctx, h)
 	if err != nil {
 		return nil // of what it is made, the job will find out
@@ -31,14 +31,14 @@ func (d *Desk) Ready(ctx context.Context, h *Held) error {
 
 // AsItIs has a held site be as it says of itself at present, for a job that needs
 // no password that works.
-func (d *Desk) AsItIs(ctx context.Context, h *Held) {
+func (d *Service) AsItIs(ctx context.Context, h *Held) {
 	if v, err := d.look(ctx, h); err == nil {
 		_ = v.Close()
 	}
 }
 
 // look reads the site. What cannot be read is as it was recorded.
-func (d *Desk) look(ctx context.Context, h *Held) (*check.Visit, error) {
+func (d *Service) look(ctx context.Context, h *Held) (*check.Visit, error) {
 	v := &check.Visit{Site: h.Of, In: h.In, Maker: d.Maker, Now: d.Now, Once: true}
 	if err := v.Open(); err != nil {
 		return nil, err

@@ -20,7 +20,7 @@ var stageName = regexp.MustCompile(`stage-[a-z0-9]{20,}`)
 
 // logged has what is done in a context written to a job's log on this machine, without its secrets, until
 // done. A log that cannot be opened is none: no job fails for it.
-func (d *Desk) logged(ctx context.Context, id string, secrets []string) (context.Context, func()) {
+func (d *Service) logged(ctx context.Context, id string, secrets []string) (context.Context, func()) {
 	hidden := hiding(secrets)
 	hide := func(text string) string { return stageName.ReplaceAllString(hidden(text), "stage-…") }
 	l, file, err := logs.Open(d.Book.Home.JobLog(id), hide)
@@ -41,7 +41,7 @@ func logEnd(ctx context.Context, err error) {
 }
 
 // Log reads what a job's log on this machine says.
-func (d *Desk) Log(ctx context.Context, id string) (file string, text []byte, err error) {
+func (d *Service) Log(ctx context.Context, id string) (file string, text []byte, err error) {
 	if filepath.Base(id) != id {
 		return "", nil, noLog(id, "")
 	}

@@ -22,7 +22,7 @@ type Resumed struct {
 // Resume brings a job that was cut off to its end. One that had settled is
 // finished. Of any other, what was begun is taken back, for nobody knows how
 // far its last step had come, and the same is done again.
-func (d *Desk) Resume(ctx context.Context, id string) (*Resumed, error) {
+func (d *Service) Resume(ctx context.Context, id string) (*Resumed, error) {
 	header, over, err := d.headerOf(id)
 	if err != nil {
 		return nil, err
@@ -59,7 +59,7 @@ func (d *Desk) Resume(ctx context.Context, id string) (*Resumed, error) {
 }
 
 // resumed tells what a job came to that was finished.
-func (d *Desk) resumed(ctx context.Context, way Way, header job.Header) (*Resumed, error) {
+func (d *Service) resumed(ctx context.Context, way Way, header job.Header) (*Resumed, error) {
 	r := &Resumed{Way: way, Done: Done{Job: header.ID, Given: !way.New, Checks: []check.Checked{}, Warnings: []string{},
 		Todo: []string{}}}
 	found, err := d.Book.Ledger.Site(ctx, header.Address)
@@ -81,7 +81,7 @@ func (d *Desk) resumed(ctx context.Context, way Way, header job.Header) (*Resume
 
 // headerOf reads the first line of a job's journal, and whether nothing is left to be done or
 // undone.
-func (d *Desk) headerOf(id string) (header job.Header, over bool, err error) {
+func (d *Service) headerOf(id string) (header job.Header, over bool, err error) {
 	journal, err := d.openJournal(id)
 	if err != nil {
 		return job.Header{}, false, err

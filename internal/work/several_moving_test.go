@@ -24,7 +24,7 @@ import (
 )
 
 // side does something to several sites of an account at once, and gives how each ended.
-func side(w *sitetest.World, sites []ledger.Site, do func(ctx context.Context, d *work.Desk, n int) error) []error {
+func side(w *sitetest.World, sites []ledger.Site, do func(ctx context.Context, d *work.Service, n int) error) []error {
 	errs := make([]error, len(sites))
 	var tasks []batch.Task
 	for n, x := range sites {
@@ -32,7 +32,7 @@ func side(w *sitetest.World, sites []ledger.Site, do func(ctx context.Context, d
 		require.NoError(w.T, err)
 		tasks = append(
 			tasks,
-			batch.Task{Account: a, Server: x.Database.Server, Do: func(ctx context.Context, d *work.Desk) error {
+			batch.Task{Account: a, Server: x.Database.Server, Do: func(ctx context.Context, d *work.Service) error {
 				return do(ctx, d, n)
 			}},
 		)
@@ -93,7 +93,7 @@ func TestSeveralWhileTheWorldMoves(t *testing.T) {
 			}
 
 			all := visit()
-			errs := side(w, sites, func(ctx context.Context, d *work.Desk, n int) error {
+			errs := side(w, sites, func(ctx context.Context, d *work.Service, n int) error {
 				_, err := update.To(
 					ctx,
 					d,
@@ -107,7 +107,7 @@ func TestSeveralWhileTheWorldMoves(t *testing.T) {
 			require.ErrorContains(t, errs[2], "nowhere", "its migration fails")
 
 			all = visit()
-			for n, err := range side(w, sites, func(ctx context.Context, d *work.Desk, n int) error {
+			for n, err := range side(w, sites, func(ctx context.Context, d *work.Service, n int) error {
 				_, err := backup.Make(ctx, d, backup.Request{Site: sites[n].Address})
 				return err
 			}) {
@@ -117,7 +117,7 @@ func TestSeveralWhileTheWorldMoves(t *testing.T) {
 
 			all = visit()
 			before := all[0].Kept()
-			for n, err := range side(w, sites, func(ctx context.Context, d *work.Desk, n int) error {
+			for n, err := range side(w, sites, func(ctx context.Context, d *work.Service, n int) error {
 				p, err := place.Look(ctx, d, place.Request{Site: sites[0].Address, At: fmt.Sprintf("chandlery.localhost/try%d", n)})
 				if err != nil {
 					return err

@@ -17,11 +17,11 @@ import (
 
 // Jobs lists the jobs, newest first. One that is recorded as running although
 // nobody has its journal in hand was cut off.
-func (d *Desk) Jobs(ctx context.Context) ([]ledger.Job, error) {
+func (d *Service) Jobs(ctx context.Context) ([]ledger.Job, error) {
 	return d.jobs(ctx, ledger.JobFilter{})
 }
 
-func (d *Desk) jobs(ctx context.Context, of ledger.JobFilter) ([]ledger.Job, error) {
+func (d *Service) jobs(ctx context.Context, of ledger.JobFilter) ([]ledger.Job, error) {
 	jobs, err := d.Book.Ledger.Jobs(ctx, of)
 	if err != nil {
 		return nil, err
@@ -34,7 +34,7 @@ func (d *Desk) jobs(ctx context.Context, of ledger.JobFilter) ([]ledger.Job, err
 	return jobs, nil
 }
 
-func (d *Desk) cutOff(id string) bool {
+func (d *Service) cutOff(id string) bool {
 	j, err := job.Open(d.Book.Journals, id, d.Now)
 	if err == nil {
 		_ = j.Close()
@@ -43,7 +43,7 @@ func (d *Desk) cutOff(id string) bool {
 }
 
 // Unfinished lists the jobs that need an undo.
-func (d *Desk) Unfinished(ctx context.Context) ([]ledger.Job, error) {
+func (d *Service) Unfinished(ctx context.Context) ([]ledger.Job, error) {
 	jobs, err := d.jobs(ctx, ledger.JobFilter{Unfinished: true})
 	var out []ledger.Job
 	for _, j := range jobs {
@@ -57,7 +57,7 @@ func (d *Desk) Unfinished(ctx context.Context) ([]ledger.Job, error) {
 // Undo takes back a job that was cut off or left. One that had already settled
 // is finished instead, and one that was undone stays so. It returns the job as it is now
 // recorded.
-func (d *Desk) Undo(ctx context.Context, id string) (ledger.Job, error) {
+func (d *Service) Undo(ctx context.Context, id string) (ledger.Job, error) {
 	entry, journal, err := d.openJob(ctx, id)
 	if err != nil {
 		return entry, err
@@ -78,7 +78,7 @@ func (d *Desk) Undo(ctx context.Context, id string) (ledger.Job, error) {
 }
 
 // openJob finds a job in the ledger and its journal.
-func (d *Desk) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal, error) {
+func (d *Service) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal, error) {
 	entry, err := d.ledgerJob(ctx, id)
 	if err != nil {
 		return entry, nil, err
@@ -95,7 +95,7 @@ func (d *Desk) openJob(ctx context.Context, id string) (ledger.Job, *job.Journal
 }
 
 // ledgerJob finds a job in the ledger; one without an id where it has none of it.
-func (d *Desk) ledgerJob(ctx context.Context, id string) (ledger.Job, error) {
+func (d *Service) ledgerJob(ctx context.Context, id string) (ledger.Job, error) {
 	entry, err := d.Book.Ledger.Job(ctx, id)
 	if errors.Is(err, fs.ErrNotExist) {
 		return ledger.Job{}, nil
@@ -104,7 +104,7 @@ func (d *Desk) ledgerJob(ctx context.Context, id string) (ledger.Job, error) {
 }
 
 // openJournal opens the journal of a job that does not run.
-func (d *Desk) openJournal(id string) (*job.Journal, error) {
+func (d *Service) openJournal(id string) (*job.Journal, error) {
 	journal, err := job.Open(d.Book.Journals, id, d.Now)
 	if errors.Is(err, job.ErrRunning) {
 		return nil, fault.New(fault.Decision, "the job is running", id, "Wait for its end, or press Ctrl-C where it runs.")
@@ -114,7 +114,7 @@ func (d *Desk) openJournal(id string) (*job.Journal, error) {
 
 // jobEnded notes that a job was undone, or finished. The error is that of the undo: one that says
 // no more than that the journal could not be told of it is told with what else could not be noted.
-func (d *Desk) jobEnded(ctx context.Context, entry ledger.Job, settled bool, err error) (ledger.Job, error) {
+func (d *Service) jobEnded(ctx context.Context, entry ledger.Job, settled bool, err error) (ledger.Job, error) {
 	var unnoted *job.Unnoted
 	if err != nil && !errors.As(err, &unnoted) {
 		return entry, err
@@ -135,7 +135,7 @@ func (d *Desk) jobEnded(ctx context.Context, entry ledger.Job, settled bool, err
 
 // Installed gives the site that a job installed and that nothing has changed
 // since; false when there is none.
-func (d *Desk) Installed(ctx context.Context, id string) (ledger.Site, bool, error) {
+func (d *Service) Installed(ctx context.Context, id string) (ledger.Site, bool, error) {
 	entry, err := d.ledgerJob(ctx, id)
 	if err != nil || entry.Ended == nil {
 		return ledger.Site{}, false, err
@@ -153,7 +153,7 @@ func (d *Desk) Installed(ctx context.Context, id string) (ledger.Site, bool, err
 // TakeBack undoes the job that installed a site: the site goes, with all that
 // was written in it since, and what was set aside for it is put back. Left are
 // the names in its folder that are not the install's.
-func (d *Desk) TakeBack(ctx context.Context, id string) (entry ledger.Job, left []string, err error) {
+func (d *Service) TakeBack(ctx context.Context, id string) (entry ledger.Job, left []string, err error) {
 	found, ok, err := d.Installed(ctx, id)
 	if err != nil {
 		return entry, nil, err
@@ -187,7 +187,7 @@ func (d *Desk) TakeBack(ctx context.Context, id string) (entry ledger.Job, left 
 }
 
 // leftIn lists what would be in the way where a site was that went.
-func (d *Desk) leftIn(ctx context.Context, gone ledger.Site) ([]string, error) {
+func (d *Service) leftIn(ctx context.Context, gone ledger.Site) ([]string, error) {
 	a, err := d.Book.Home.Account(gone.Account)
 	if err != nil {
 		return nil, err
@@ -198,7 +198,7 @@ func (d *Desk) leftIn(ctx context.Context, gone ledger.Site) ([]string, error) {
 
 // recover ends a job by its journal, and notes in its entry what it put something
 // over.
-func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.Job, how func(*job.Runner,
+func (d *Service) recover(ctx context.Context, journal *job.Journal, entry *ledger.Job, how func(*job.Runner,
 	context.Context, job.Decode) (bool, error)) (settled bool, err error) {
 	a, err := d.Book.Home.Account(journal.Account)
 	if err != nil {
@@ -248,7 +248,7 @@ func (d *Desk) recover(ctx context.Context, journal *job.Journal, entry *ledger.
 }
 
 // secretsOf lists what no message about a site's job may hold.
-func (d *Desk) secretsOf(address string) []string {
+func (d *Service) secretsOf(address string) []string {
 	names, err := d.Book.Vault.Names(site.VaultName(address, ""))
 	var out []string
 	for _, name := range names {
@@ -261,7 +261,7 @@ func (d *Desk) secretsOf(address string) []string {
 
 // mayPutBack has somebody agree where taking a job back puts a database back over
 // what has been written since.
-func (d *Desk) mayPutBack(ctx context.Context, r *job.Runner, decode job.Decode) error {
+func (d *Service) mayPutBack(ctx context.Context, r *job.Runner, decode job.Decode) error {
 	puts, err := r.PutsBack(decode)
 	if err != nil || !puts {
 		return err

@@ -17,7 +17,7 @@ type Way struct {
 	// what the job began is still there; the function that it returns is called
 	// when that was taken back. Done may be nil: then the ledger tells. Nil for a
 	// way that is not carried out as a job.
-	Again func(ctx context.Context, d *Desk, h job.Header) (func(context.Context) (*Done, error), error)
+	Again func(ctx context.Context, d *Service, h job.Header) (func(context.Context) (*Done, error), error)
 }
 
 // Table is the list of ways.

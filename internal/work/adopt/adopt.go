@@ -34,7 +34,7 @@ type Request struct {
 
 // Adopt takes charge of an app that is there. It is recorded only when the admin
 // can sign in.
-func Adopt(ctx context.Context, d *work.Desk, r Request) (check.Examined, error) {
+func Adopt(ctx context.Context, d *work.Service, r Request) (check.Examined, error) {
 	in, x, secrets, err := look(ctx, d, r)
 	if err != nil {
 		return check.Examined{}, err
@@ -55,7 +55,7 @@ func Adopt(ctx context.Context, d *work.Desk, r Request) (check.Examined, error)
 }
 
 // Look says which site an app would be recorded as; nothing is recorded.
-func Look(ctx context.Context, d *work.Desk, r Request) (ledger.Site, error) {
+func Look(ctx context.Context, d *work.Service, r Request) (ledger.Site, error) {
 	in, x, _, err := look(ctx, d, r)
 	if err != nil {
 		return x, err
@@ -64,7 +64,7 @@ func Look(ctx context.Context, d *work.Desk, r Request) (ledger.Site, error) {
 }
 
 // look finds an app, with its account open, and describes it as a site.
-func look(ctx context.Context, d *work.Desk, r Request) (in *hosting.Account, x ledger.Site,
+func look(ctx context.Context, d *work.Service, r Request) (in *hosting.Account, x ledger.Site,
 	secrets map[string]secret.Text, err error) {
 	a, err := d.Book.Account(r.Account, r.At)
 	if err != nil {
@@ -97,7 +97,7 @@ func look(ctx context.Context, d *work.Desk, r Request) (in *hosting.Account, x 
 
 // takeCharge records a site that passes its checks; of one that does not nothing
 // is kept.
-func takeCharge(ctx context.Context, d *work.Desk, in *hosting.Account, x ledger.Site,
+func takeCharge(ctx context.Context, d *work.Service, in *hosting.Account, x ledger.Site,
 	secrets map[string]secret.Text) (check.Examined, error) {
 	named := map[string]secret.Text{}
 	for name, v := range secrets {
@@ -137,7 +137,7 @@ func because(c check.Checked) string {
 }
 
 // examine examines a site that is not recorded yet, and completes its record.
-func examine(ctx context.Context, d *work.Desk, in *hosting.Account, x *ledger.Site) (check.Examined, error) {
+func examine(ctx context.Context, d *work.Service, in *hosting.Account, x *ledger.Site) (check.Examined, error) {
 	s, err := d.Book.From(*x)
 	if err != nil {
 		return check.Examined{}, err
@@ -150,7 +150,7 @@ func examine(ctx context.Context, d *work.Desk, in *hosting.Account, x *ledger.S
 
 // entries lists what in the folder is the app's: what its release has; where
 // that cannot be had, all that is nobody else's.
-func entries(ctx context.Context, d *work.Desk, in *hosting.Account, s *site.Site) ([]string, error) {
+func entries(ctx context.Context, d *work.Service, in *hosting.Account, s *site.Site) ([]string, error) {
 	folder := s.Place.Folder
 	inside, err := in.Files.List(ctx, folder)
 	if err != nil {

@@ -37,7 +37,7 @@ const unknown = "?"
 
 // Again records a site whose record was lost: as it is there now, completed by what
 // was once on record. It is recorded whatever its checks come to; they are told.
-func Again(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Place, b Before) (check.Examined,
+func Again(ctx context.Context, d *work.Service, in *hosting.Account, at place.Place, b Before) (check.Examined,
 	error) {
 	if _, err := in.Files.List(ctx, at.Folder()); errors.Is(err, fs.ErrNotExist) {
 		return check.Examined{}, ErrNotThere
@@ -102,7 +102,7 @@ func (b Before) anything(ctx context.Context, in *hosting.Account) (bool, error)
 // asItIs is the site's record as far as the account tells: which app and release
 // is there, and where its data is; told says whether the site's own files told. The
 // rest is as it was on record.
-func (b Before) asItIs(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Place) (x ledger.Site,
+func (b Before) asItIs(ctx context.Context, d *work.Service, in *hosting.Account, at place.Place) (x ledger.Site,
 	secrets map[string]secret.Text, told bool, err error) {
 	f, err := read(ctx, d, in, at)
 	if err != nil && (b.Record == nil || b.recognisable(d)) {
@@ -148,7 +148,7 @@ func (b Before) asItIs(ctx context.Context, d *work.Desk, in *hosting.Account, a
 }
 
 // recognisable says whether the app of the record is known by its kit's marks.
-func (b Before) recognisable(d *work.Desk) bool {
+func (b Before) recognisable(d *work.Service) bool {
 	k, err := d.Book.Catalogue.Find(b.Record.App)
 	return err == nil && k.Known != nil
 }

@@ -58,7 +58,7 @@ type Seen struct {
 
 // Find walks an account's document roots and tells which apps are there, by the marks of
 // the kits. It changes nothing.
-func Find(ctx context.Context, d *work.Desk, account string) (*Seen, error) {
+func Find(ctx context.Context, d *work.Service, account string) (*Seen, error) {
 	a, err := d.Book.Home.Account(account)
 	if err != nil {
 		return nil, err
@@ -90,7 +90,7 @@ func Find(ctx context.Context, d *work.Desk, account string) (*Seen, error) {
 
 // walk is one way through an account, a level of folders after the other.
 type walk struct {
-	desk     *work.Desk
+	desk     *work.Service
 	in       *hosting.Account
 	cards    []catalogue.Card
 	recorded map[string]ledger.Site // by their folders

@@ -189,7 +189,7 @@ type found struct {
 }
 
 // read recognises the app at a place and reads its configuration.
-func read(ctx context.Context, d *work.Desk, in *hosting.Account, at place.Place) (*found, error) {
+func read(ctx context.Context, d *work.Service, in *hosting.Account, at place.Place) (*found, error) {
 	k, known, err := recognise(ctx, d.Book.Catalogue, d.Archives, in.Files, at.Folder())
 	if err != nil {
 		return nil, err

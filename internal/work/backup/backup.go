@@ -28,7 +28,7 @@ import (
 // Way is this way's line in the table.
 func Way() work.Way {
 	return work.Way{Name: "backup", Past: "backed up",
-		Again: work.AgainWith(func(ctx context.Context, d *work.Desk, r Request) error {
+		Again: work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 			_, err := Make(ctx, d, r)
 			return err
 		})}
@@ -62,7 +62,7 @@ func (r Request) rotation() (*Rotation, error) {
 }
 
 // Make makes a backup of a site.
-func Make(ctx context.Context, d *work.Desk, r Request) (*step.BackedUp, error) {
+func Make(ctx context.Context, d *work.Service, r Request) (*step.BackedUp, error) {
 	rotation, err := r.rotation()
 	if err != nil {
 		return nil, err
@@ -104,7 +104,7 @@ type Listed struct {
 // List lists the backups of a site, newest first: those in the account's store,
 // or those in a folder here. A site that was removed is named by its address; within
 // names its account where several could be meant.
-func List(ctx context.Context, d *work.Desk, word, within, folder string) ([]Listed, error) {
+func List(ctx context.Context, d *work.Service, word, within, folder string) ([]Listed, error) {
 	address, a, err := whose(ctx, d, word, within)
 	if err != nil {
 		return nil, err
@@ -122,7 +122,7 @@ func List(ctx context.Context, d *work.Desk, word, within, folder string) ([]Lis
 
 // whose finds the address and the account that a word means: of a recorded site,
 // or of a place of an account's where one was.
-func whose(ctx context.Context, d *work.Desk, word, within string) (string, *account.Account, error) {
+func whose(ctx context.Context, d *work.Service, word, within string) (string, *account.Account, error) {
 	known, err := d.Book.Knows(ctx, word)
 	if err != nil {
 		return "", nil, err
@@ -145,7 +145,7 @@ func whose(ctx context.Context, d *work.Desk, word, within string) (string, *acc
 
 // Every lists all backups in the stores of accounts, those of removed sites too.
 // Accounts that cannot be looked at are among unseen.
-func Every(ctx context.Context, d *work.Desk, only string) (all []Listed, unseen []error, err error) {
+func Every(ctx context.Context, d *work.Service, only string) (all []Listed, unseen []error, err error) {
 	names, err := d.Book.Home.Accounts()
 	if err != nil {
 		return nil, nil, err
@@ -171,7 +171,7 @@ func Every(ctx context.Context, d *work.Desk, only string) (all []Listed, unseen
 	return all, unseen, nil
 }
 
-func inAccount(ctx context.Context, d *work.Desk, name string, sites []ledger.Site) ([]Listed, error) {
+func inAccount(ctx context.Context, d *work.Service, name string, sites []ledger.Site) ([]Listed, error) {
 	a, err := d.Book.Home.Account(name)
 	if err != nil {
 		return nil, err
@@ -203,7 +203,7 @@ func inAccount(ctx context.Context, d *work.Desk, name string, sites []ledger.Si
 }
 
 // Named finds backups of a site by their names as they are listed.
-func Named(ctx context.Context, d *work.Desk, word, within, folder string, names []string) ([]Listed, error) {
+func Named(ctx context.Context, d *work.Service, word, within, folder string, names []string) ([]Listed, error) {
 	all, err := List(ctx, d, word, within, folder)
 	if err != nil {
 		return nil, err
@@ -222,7 +222,7 @@ func Named(ctx context.Context, d *work.Desk, word, within, folder string, names
 
 // Drop takes away backups of a site, by their names as they are listed: all that
 // are named, or none when one is not there.
-func Drop(ctx context.Context, d *work.Desk, word, within, folder string, names []string) ([]Listed, error) {
+func Drop(ctx context.Context, d *work.Service, word, within, folder string, names []string) ([]Listed, error) {
 	chosen, err := Named(ctx, d, word, within, folder, names)
 	if err != nil {
 		return nil, err

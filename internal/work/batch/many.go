@@ -58,7 +58,7 @@ type Plan struct {
 var own = []string{"app", "at", "release"}
 
 // Look plans every row. All that is wrong, in whichever row, comes back at once.
-func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
+func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	if err := r.columns(ctx, d); err != nil {
 		return nil, err
 	}
@@ -135,7 +135,7 @@ func (r Request) used() (out []string) {
 var common = []string{"title", "tagline", "language", "admin.name", "admin.email"}
 
 // columns sees that the table says what has to be said, before every row says the same.
-func (r Request) columns(ctx context.Context, d *work.Desk) error {
+func (r Request) columns(ctx context.Context, d *work.Service) error {
 	for _, name := range []string{"app", "at"} {
 		given := map[string]string{"app": r.All.App, "at": r.All.At}[name]
 		if given == "" && !slices.Contains(r.Table.Columns, name) {
@@ -147,7 +147,7 @@ func (r Request) columns(ctx context.Context, d *work.Desk) error {
 }
 
 // look plans one row.
-func look(ctx context.Context, d *work.Desk, request plan.Request, row table.Row) (Row, error) {
+func look(ctx context.Context, d *work.Service, request plan.Request, row table.Row) (Row, error) {
 	out := Row{Row: row, At: request.At, Request: request}
 	if request.App == "" || request.At == "" {
 		name := map[bool]string{true: "app", false: "at"}[request.App == ""]
@@ -282,7 +282,7 @@ func (p *Plan) space() map[string]int64 {
 }
 
 // Room sees that accounts have room for so many bytes.
-func Room(ctx context.Context, d *work.Desk, need map[string]int64) error {
+func Room(ctx context.Context, d *work.Service, need map[string]int64) error {
 	for _, name := range slices.Sorted(maps.Keys(need)) {
 		a, err := d.Book.Home.Account(name)
 		if err != nil {
@@ -319,7 +319,7 @@ func errNotBegun() error {
 // Carry installs the rows side by side, within limits, and gives what came of each in their
 // order. Shows is called with each that has ended, and stage with what a row is at; both
 // may be nil, and are called one at a time.
-func Carry(ctx context.Context, d *work.Desk, p *Plan, limits Limits, shows func(Result),
+func Carry(ctx context.Context, d *work.Service, p *Plan, limits Limits, shows func(Result),
 	stage func(Row, job.Event)) []Result {
 	out := make([]Result, len(p.Rows))
 	var tasks []Task
@@ -334,7 +334,7 @@ func Carry(ctx context.Context, d *work.Desk, p *Plan, limits Limits, shows func
 		}
 		rows = append(rows, i)
 		tasks = append(tasks, Task{Account: row.Plan.In, Server: server(row.Plan), Do: func(ctx context.Context,
-			d *work.Desk) (err error) {
+			d *work.Service) (err error) {
 			out[i].Done, err = install.Install(ctx, d, row.Plan)
 			return err
 		}})

@@ -16,7 +16,7 @@ import (
 type Task struct {
 	Account *account.Account
 	Server  string // the database server, as the account names it; "" for none
-	Do      func(ctx context.Context, d *work.Desk) error
+	Do      func(ctx context.Context, d *work.Service) error
 }
 
 // Watch hears how tasks go on, of one at a time. Its functions may be nil.
@@ -35,7 +35,7 @@ const busyTime = 5 * time.Minute
 
 // Side carries tasks out side by side, in their order, within limits, until all have ended.
 // Once ctx is done none is begun any more.
-func Side(ctx context.Context, d *work.Desk, limits Limits, tasks []Task, watch Watch) {
+func Side(ctx context.Context, d *work.Service, limits Limits, tasks []Task, watch Watch) {
 	s := &side{desk: d, gate: newGate(d.Now), watch: watch, ended: make(chan struct{}, len(tasks))}
 	lanes := s.lanes(limits, tasks)
 	running := 0
@@ -56,7 +56,7 @@ func Side(ctx context.Context, d *work.Desk, limits Limits, tasks []Task, watch 
 
 // side is one run of tasks.
 type side struct {
-	desk  *work.Desk
+	desk  *work.Service
 	gate  *gate
 	watch Watch
 	mu    sync.Mutex // what is told is told one at a time

@@ -12,7 +12,7 @@ import (
 
 // handOver mails the page of a new site, if that was asked for. A mail that fails does not
 // fail the install; the warning says so.
-func handOver(ctx context.Context, d *work.Desk, p *plan.Plan, r *work.Done) string {
+func handOver(ctx context.Context, d *work.Service, p *plan.Plan, r *work.Done) string {
 	to := p.Answers["handover.to"]
 	if to == "" {
 		return ""

@@ -33,7 +33,7 @@ type asked struct {
 
 // Install carries out a plan. It returns either the checked site, or a fault
 // after everything was undone (Failed) or with something left (Left).
-func Install(ctx context.Context, d *work.Desk, p *plan.Plan) (*work.Done, error) {
+func Install(ctx context.Context, d *work.Service, p *plan.Plan) (*work.Done, error) {
 	in, err := d.Hosting.Open(ctx, p.In)
 	if err != nil {
 		return nil, err
@@ -101,7 +101,7 @@ func steps(t *step.Tools, p *plan.Plan) (job.List, func(), error) {
 
 // again installs the same with the same answers and the same password. The
 // secrets among them are read before an undo drops them.
-func again(_ context.Context, d *work.Desk, h job.Header) (func(context.Context) (*work.Done, error), error) {
+func again(_ context.Context, d *work.Service, h job.Header) (func(context.Context) (*work.Done, error), error) {
 	var before asked
 	if err := json.Unmarshal(h.Request, &before); err != nil {
 		return nil, work.NotSaid(h.ID, err)
@@ -130,7 +130,7 @@ func again(_ context.Context, d *work.Desk, h job.Header) (func(context.Context)
 
 // remembered reads the secrets among the answers, which the job had put into the
 // vault, by the ids of the answers. Missing is one that is not there any more.
-func remembered(d *work.Desk, h job.Header, before asked) (secrets map[string]secret.Text, missing string, err error) {
+func remembered(d *work.Service, h job.Header, before asked) (secrets map[string]secret.Text, missing string, err error) {
 	secrets = map[string]secret.Text{}
 	for _, name := range before.Secrets {
 		kept, err := d.Book.Vault.Get(site.VaultName(h.Address, name))

@@ -23,8 +23,8 @@ import (
 func Copy() work.Way { return work.Way{Name: "copy", Past: "copied", Again: again} }
 func Move() work.Way { return work.Way{Name: "move", Past: "moved", Again: again} }
 
-func again(ctx context.Context, d *work.Desk, h job.Header) (func(context.Context) (*work.Done, error), error) {
-	return work.AgainWith(func(ctx context.Context, d *work.Desk, r Request) error {
+func again(ctx context.Context, d *work.Service, h job.Header) (func(context.Context) (*work.Done, error), error) {
+	return work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 		p, err := Look(ctx, d, r)
 		if err != nil {
 			return err
@@ -79,7 +79,7 @@ type Plan struct {
 func (p *Plan) Close() error { return p.source.Close() }
 
 // Look works out what a copy or a move will do. The caller closes it.
-func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
+func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	h, err := d.Hold(ctx, r.Site)
 	if err != nil {
 		return nil, err
@@ -123,7 +123,7 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 const searchEngines = "search-engines"
 
 // At plans content at another place, by a way.
-func At(ctx context.Context, d *work.Desk, c *Content, r Request, way work.Way) (*Plan, error) {
+func At(ctx context.Context, d *work.Service, c *Content, r Request, way work.Way) (*Plan, error) {
 	k, err := d.Book.Catalogue.Find(c.Record.App)
 	if err != nil {
 		return nil, err
@@ -162,7 +162,7 @@ func At(ctx context.Context, d *work.Desk, c *Content, r Request, way work.Way) 
 }
 
 // Carry carries a plan out: a job that makes a site of content.
-func Carry(ctx context.Context, d *work.Desk, p *Plan) (*work.Done, error) {
+func Carry(ctx context.Context, d *work.Service, p *Plan) (*work.Done, error) {
 	in, err := d.Hosting.Open(ctx, p.In)
 	if err != nil {
 		return nil, err

@@ -22,7 +22,7 @@ import (
 // placing is a copy, a move or a restore elsewhere that is carried out.
 type placing struct {
 	*step.Tools
-	desk *work.Desk
+	desk *work.Service
 	plan *Plan
 
 	content   *backup.Backup    // given with the plan, or taken of the source by a step

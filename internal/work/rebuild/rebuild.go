@@ -40,7 +40,7 @@ type Left struct {
 }
 
 // Rebuild looks at the accounts, all or the one that is named.
-func Rebuild(ctx context.Context, d *work.Desk, only string) (*Rebuilt, error) {
+func Rebuild(ctx context.Context, d *work.Service, only string) (*Rebuilt, error) {
 	names, err := d.Book.Home.Accounts()
 	if err != nil {
 		return nil, err
@@ -64,7 +64,7 @@ func Rebuild(ctx context.Context, d *work.Desk, only string) (*Rebuilt, error) {
 	return out, nil
 }
 
-func (r *Rebuilt) account(ctx context.Context, d *work.Desk, name string) error {
+func (r *Rebuilt) account(ctx context.Context, d *work.Service, name string) error {
 	a, err := d.Book.Home.Account(name)
 	if err != nil {
 		return err
@@ -95,7 +95,7 @@ func (r *Rebuilt) account(ctx context.Context, d *work.Desk, name string) error 
 
 // candidates lists the addresses of an account of which something is kept, with
 // the time of the newest backup, or none.
-func candidates(ctx context.Context, d *work.Desk, in *hosting.Account) (map[string]time.Time, error) {
+func candidates(ctx context.Context, d *work.Service, in *hosting.Account) (map[string]time.Time, error) {
 	out := map[string]time.Time{}
 	addresses, err := d.Book.InVault()
 	if err != nil {
@@ -130,7 +130,7 @@ func candidates(ctx context.Context, d *work.Desk, in *hosting.Account) (map[str
 }
 
 // again records what is at an address; nil where a site is on record there.
-func again(ctx context.Context, d *work.Desk, in *hosting.Account, address string, backedUp time.Time) (*ledger.Site,
+func again(ctx context.Context, d *work.Service, in *hosting.Account, address string, backedUp time.Time) (*ledger.Site,
 	error) {
 	var before adopt.Before
 	var unread error
@@ -173,7 +173,7 @@ func adoptable(address string) error {
 
 // jobs records the jobs that are known by their journals alone and have not come
 // to an end: they can be taken back or brought to it again.
-func jobs(ctx context.Context, d *work.Desk) ([]ledger.Job, error) {
+func jobs(ctx context.Context, d *work.Service) ([]ledger.Job, error) {
 	known, err := d.Book.Ledger.Jobs(ctx, ledger.JobFilter{})
 	if err != nil {
 		return nil, err
@@ -200,7 +200,7 @@ func jobs(ctx context.Context, d *work.Desk) ([]ledger.Job, error) {
 }
 
 // cutOff is the record of a job that has not come to its end, from its journal.
-func cutOff(d *work.Desk, id string) (*ledger.Job, error) {
+func cutOff(d *work.Service, id string) (*ledger.Job, error) {
 	j, err := job.Open(d.Book.Journals, id, d.Now)
 	if err != nil {
 		return nil, err

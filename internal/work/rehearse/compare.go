@@ -40,7 +40,7 @@ var phpError = regexp.MustCompile(
 
 // compare visits the site's front page and the pages that it leads to, and the same ones
 // of the copy.
-func (r *Rehearsed) compare(ctx context.Context, d *work.Desk, x, copied ledger.Site) error {
+func (r *Rehearsed) compare(ctx context.Context, d *work.Service, x, copied ledger.Site) error {
 	h, err := d.Hold(ctx, x.Address)
 	if err != nil {
 		return err

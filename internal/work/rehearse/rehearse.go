@@ -40,7 +40,7 @@ const removal = 5 * time.Minute
 
 // Rehearse rehearses an update. That the release does not do is no error: it is in what is
 // given. An error says why there was no rehearsal.
-func Rehearse(ctx context.Context, d *work.Desk, r update.Request) (out *Rehearsed, err error) {
+func Rehearse(ctx context.Context, d *work.Service, r update.Request) (out *Rehearsed, err error) {
 	x, err := d.Book.Find(ctx, r.Site)
 	if err != nil {
 		return nil, err
@@ -57,7 +57,7 @@ func Rehearse(ctx context.Context, d *work.Desk, r update.Request) (out *Rehears
 	}
 	begun := d.Now()
 	var copied ledger.Site
-	if err := act(d, "Make a copy to rehearse on", func(d *work.Desk) (err error) {
+	if err := act(d, "Make a copy to rehearse on", func(d *work.Service) (err error) {
 		copied, err = copyOf(ctx, d, x)
 		return err
 	}); err != nil {
@@ -66,7 +66,7 @@ func Rehearse(ctx context.Context, d *work.Desk, r update.Request) (out *Rehears
 	defer func() {
 		within, end := context.WithTimeout(context.WithoutCancel(ctx), removal)
 		defer end()
-		gone := act(d, "Take the copy away", func(d *work.Desk) error { return takeAway(within, d, copied.Address) })
+		gone := act(d, "Take the copy away", func(d *work.Service) error { return takeAway(within, d, copied.Address) })
 		err = errors.Join(err, gone)
 	}()
 	out, err = onCopy(ctx, d, x, copied, r)
@@ -80,7 +80,7 @@ func Rehearse(ctx context.Context, d *work.Desk, r update.Request) (out *Rehears
 
 // act shows a part of a rehearsal as one stage: what its jobs do one by one is of no
 // interest, only how far they are.
-func act(d *work.Desk, title string, do func(*work.Desk) error) error {
+func act(d *work.Service, title string, do func(*work.Service) error) error {
 	if d.Progress == nil {
 		return do(d)
 	}
@@ -97,7 +97,7 @@ func act(d *work.Desk, title string, do func(*work.Desk) error) error {
 }
 
 // possible says why a site cannot be copied; nil when it can, as far as its record tells.
-func possible(d *work.Desk, x ledger.Site) error {
+func possible(d *work.Service, x ledger.Site) error {
 	a, err := d.Book.Home.Account(x.Account)
 	if err != nil || x.Database == nil {
 		return err
@@ -120,7 +120,7 @@ func cannot(x ledger.Site, err error) error {
 }
 
 // copyOf makes the copy.
-func copyOf(ctx context.Context, d *work.Desk, x ledger.Site) (ledger.Site, error) {
+func copyOf(ctx context.Context, d *work.Service, x ledger.Site) (ledger.Site, error) {
 	token, err := d.Maker.Token(site.RehearsalLetters)
 	if err != nil {
 		return ledger.Site{}, err
@@ -141,7 +141,7 @@ func copyOf(ctx context.Context, d *work.Desk, x ledger.Site) (ledger.Site, erro
 }
 
 // onCopy brings the copy to the release, and compares it with the site.
-func onCopy(ctx context.Context, d *work.Desk, x, copied ledger.Site, r update.Request) (*Rehearsed, error) {
+func onCopy(ctx context.Context, d *work.Service, x, copied ledger.Site, r update.Request) (*Rehearsed, error) {
 	r.Site, r.NoBackup = copied.Address, true // it is a copy itself
 	p, err := update.Look(ctx, d, r)
 	if err != nil {
@@ -149,7 +149,7 @@ func onCopy(ctx context.Context, d *work.Desk, x, copied ledger.Site, r update.R
 	}
 	defer p.Close()
 	out := &Rehearsed{From: p.From, To: p.To, Pages: []Page{}, Problems: []string{}}
-	err = act(d, "Bring the copy to "+p.To, func(d *work.Desk) (err error) {
+	err = act(d, "Bring the copy to "+p.To, func(d *work.Service) (err error) {
 		_, out.Tried, err = update.Try(ctx, d, p)
 		return err
 	})
@@ -162,7 +162,7 @@ func onCopy(ctx context.Context, d *work.Desk, x, copied ledger.Site, r update.R
 		return out, nil
 	}
 	out.Tried = true
-	err = act(d, "Compare it with the site", func(d *work.Desk) error { return out.compare(ctx, d, x, copied) })
+	err = act(d, "Compare it with the site", func(d *work.Service) error { return out.compare(ctx, d, x, copied) })
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +171,7 @@ func onCopy(ctx context.Context, d *work.Desk, x, copied ledger.Site, r update.R
 }
 
 // takeAway removes a copy with all that came with it.
-func takeAway(ctx context.Context, d *work.Desk, address string) error {
+func takeAway(ctx context.Context, d *work.Service, address string) error {
 	p, err := remove.Look(ctx, d, remove.Request{Site: address, NoBackup: true, WithAdded: true})
 	if err == nil {
 		defer p.Close()
@@ -189,7 +189,7 @@ const leftFor = 2 * time.Hour
 
 // Sweep takes away the copies of rehearsals that were cut off, in an account or, with "",
 // in all.
-func Sweep(ctx context.Context, d *work.Desk, within string) error {
+func Sweep(ctx context.Context, d *work.Service, within string) error {
 	sites, err := d.Book.Ledger.Sites(ctx)
 	for _, x := range sites {
 		old := d.Now().Sub(x.InstalledAt) > leftFor

@@ -24,7 +24,7 @@ import (
 // Way is this way's line in the table.
 func Way() work.Way {
 	return work.Way{Name: "remove", Past: "removed",
-		Again: work.AgainWith(func(ctx context.Context, d *work.Desk, r Request) error {
+		Again: work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 			p, err := Look(ctx, d, r)
 			if err != nil {
 				return err
@@ -76,7 +76,7 @@ type Done struct {
 }
 
 // Look works out what goes and what stays. The caller closes it.
-func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
+func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	if r.Only != "" && r.Only != check.OnlyFiles && r.Only != check.OnlyData {
 		return nil, fault.New(fault.Usage, "“"+r.Only+"” cannot be removed by itself", "--only", "It is files or data.")
 	}
@@ -91,7 +91,7 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 	return p, nil
 }
 
-func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, error) {
+func look(ctx context.Context, d *work.Service, h *work.Held, r Request) (*Plan, error) {
 	p := &Plan{Site: h.Site, Goes: []string{}, Stays: []string{}, PutBack: []string{}, Warnings: []string{},
 		Backup: !r.NoBackup, request: r, source: h}
 	if r.Only != check.OnlyData {
@@ -131,7 +131,7 @@ func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, er
 }
 
 // sortFiles tells what of the site's folder goes and what stays.
-func (p *Plan) sortFiles(ctx context.Context, d *work.Desk) error {
+func (p *Plan) sortFiles(ctx context.Context, d *work.Service) error {
 	h := p.source
 	foreign, err := d.Book.Foreign(ctx, h.Of)
 	if err != nil {
@@ -173,7 +173,7 @@ func (p *Plan) sortFiles(ctx context.Context, d *work.Desk) error {
 
 // added lists the files that the owner added among the app's. Where nobody can
 // tell, none, with a warning.
-func (p *Plan) added(ctx context.Context, d *work.Desk, foreign files.Others) ([]string, error) {
+func (p *Plan) added(ctx context.Context, d *work.Service, foreign files.Others) ([]string, error) {
 	h := p.source
 	of, err := h.Of.Content(ctx, d.Archives)
 	if err != nil {
@@ -190,7 +190,7 @@ func (p *Plan) added(ctx context.Context, d *work.Desk, foreign files.Others) ([
 }
 
 // Remove carries a plan out.
-func Remove(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
+func Remove(ctx context.Context, d *work.Service, p *Plan) (*Done, error) {
 	h, r := p.source, p.request
 	t, err := d.Begin(h.In, h.Of)
 	if err != nil {
@@ -275,6 +275,6 @@ func (p *Plan) End(t *step.Tools) *step.Removal {
 // Whole works out what goes of a held site when all of it does, without a
 // backup: the end of a move. What its owner added among the app's files has been
 // brought along, and goes too; what lies beside them stays.
-func Whole(ctx context.Context, d *work.Desk, h *work.Held) (*Plan, error) {
+func Whole(ctx context.Context, d *work.Service, h *work.Held) (*Plan, error) {
 	return look(ctx, d, h, Request{WithAdded: true, besideStays: true})
 }

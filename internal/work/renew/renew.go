@@ -20,7 +20,7 @@ import (
 // Way is this way's line in the table.
 func Way() work.Way {
 	return work.Way{Name: "renew", Past: "renewed",
-		Again: work.AgainWith(func(ctx context.Context, d *work.Desk, word string) error {
+		Again: work.AgainWith(func(ctx context.Context, d *work.Service, word string) error {
 			_, err := Renew(ctx, d, word)
 			return err
 		})}
@@ -30,7 +30,7 @@ func Way() work.Way {
 const length = 20
 
 // Renew gives a site's admin a new password, and signs in with it.
-func Renew(ctx context.Context, d *work.Desk, word string) (site.Credentials, error) {
+func Renew(ctx context.Context, d *work.Service, word string) (site.Credentials, error) {
 	var none site.Credentials
 	h, err := d.Hold(ctx, word)
 	if err != nil {

@@ -24,7 +24,7 @@ import (
 // Way is this way's line in the table.
 func Way() work.Way {
 	return work.Way{Name: "repair", Past: "repaired",
-		Again: work.AgainWith(func(ctx context.Context, d *work.Desk, word string) error {
+		Again: work.AgainWith(func(ctx context.Context, d *work.Service, word string) error {
 			_, err := Repair(ctx, d, word)
 			return err
 		})}
@@ -53,7 +53,7 @@ type damage struct {
 
 // Repair puts the release's own files back where they were changed or are gone,
 // takes away what only the set-up needs, and keeps others on the machine out.
-func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
+func Repair(ctx context.Context, d *work.Service, word string) (*Done, error) {
 	h, err := d.Hold(ctx, word)
 	if err != nil {
 		return nil, err
@@ -88,7 +88,7 @@ func Repair(ctx context.Context, d *work.Desk, word string) (*Done, error) {
 }
 
 // look finds what is wrong; ErrNothing when nothing is.
-func look(ctx context.Context, d *work.Desk, h *work.Held) (*damage, error) {
+func look(ctx context.Context, d *work.Service, h *work.Held) (*damage, error) {
 	out := &damage{taken: []string{}}
 	var err error
 	if out.of, err = h.Of.Content(ctx, d.Archives); err != nil {

@@ -30,7 +30,7 @@ import (
 // Way is this way's line in the table.
 func Way() work.Way {
 	return work.Way{Name: "restore", Past: "restored",
-		Again: work.AgainWith(func(ctx context.Context, d *work.Desk, r Request) error {
+		Again: work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 			_, err := Restore(ctx, d, r)
 			return err
 		})}
@@ -84,7 +84,7 @@ func (p *Plan) Close() error {
 
 // Look finds the backup that a request means, and compares the whole of it with
 // its checksums. The caller closes the plan.
-func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
+func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	a := asked{Request: r}
 	if r.Identity != "" {
 		file, err := os.Open(r.Identity)
@@ -142,7 +142,7 @@ func planned(h *work.Held, a asked, o *opened) *Plan {
 }
 
 // Restore looks and carries out.
-func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
+func Restore(ctx context.Context, d *work.Service, r Request) (*Done, error) {
 	p, err := Look(ctx, d, r)
 	if err != nil {
 		return nil, err
@@ -152,7 +152,7 @@ func Restore(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
 }
 
 // Carry brings the backup back: to where the site is, or to an empty place.
-func Carry(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
+func Carry(ctx context.Context, d *work.Service, p *Plan) (*Done, error) {
 	if p.held == nil {
 		return elsewhere(ctx, d, p.asked, p.open)
 	}
@@ -169,7 +169,7 @@ type opened struct {
 
 // Newest reads the newest backup of an address in an account's store: its content,
 // when it was made, and what lets go of it.
-func Newest(ctx context.Context, d *work.Desk, in *hosting.Account, address string) (*place.Content, func(), error) {
+func Newest(ctx context.Context, d *work.Service, in *hosting.Account, address string) (*place.Content, func(), error) {
 	o, err := stored(ctx, d, in, address, asked{})
 	if err != nil {
 		return nil, nil, err
@@ -178,7 +178,7 @@ func Newest(ctx context.Context, d *work.Desk, in *hosting.Account, address stri
 }
 
 // open reads a backup.
-func open(ctx context.Context, d *work.Desk, name string, opener format.Opener, a asked) (*place.Content, error) {
+func open(ctx context.Context, d *work.Service, name string, opener format.Opener, a asked) (*place.Content, error) {
 	b, err := format.Open(ctx, opener, a.keys)
 	switch {
 	case errors.Is(err, format.ErrDamaged):
@@ -221,7 +221,7 @@ func open(ctx context.Context, d *work.Desk, name string, opener format.Opener, 
 
 // file opens a backup that is a file of this machine; nil where the request
 // names none.
-func file(ctx context.Context, d *work.Desk, a asked) (*opened, error) {
+func file(ctx context.Context, d *work.Service, a asked) (*opened, error) {
 	if a.From == "" {
 		return nil, nil
 	}
@@ -237,7 +237,7 @@ func file(ctx context.Context, d *work.Desk, a asked) (*opened, error) {
 
 // stored opens a backup of an address in the account's store: the one that is
 // named, or the newest that was not made of what a restore found.
-func stored(ctx context.Context, d *work.Desk, in *hosting.Account, address string, a asked) (*opened, error) {
+func stored(ctx context.Context, d *work.Service, in *hosting.Account, address string, a asked) (*opened, error) {
 	all, err := backup.In(ctx, in, address)
 	if err != nil {
 		return nil, err
@@ -271,7 +271,7 @@ func stored(ctx context.Context, d *work.Desk, in *hosting.Account, address stri
 
 // fetched gives an opener of a backup in an account. One that is far away is
 // fetched once; done drops what was fetched.
-func fetched(ctx context.Context, d *work.Desk, in *hosting.Account, name string) (opener format.Opener, done func(),
+func fetched(ctx context.Context, d *work.Service, in *hosting.Account, name string) (opener format.Opener, done func(),
 	err error) {
 	if in.Line().OwnMachine {
 		return func() (io.ReadCloser, error) { return in.Files.Open(ctx, name) }, func() {}, nil
@@ -294,7 +294,7 @@ func fetched(ctx context.Context, d *work.Desk, in *hosting.Account, name string
 }
 
 // inPlace replaces a site by what a backup holds.
-func inPlace(ctx context.Context, d *work.Desk, h *work.Held, a asked, o *opened) (*Done, error) {
+func inPlace(ctx context.Context, d *work.Service, h *work.Held, a asked, o *opened) (*Done, error) {
 	if o.Only != "" && o.Record.Release != h.Release {
 		return nil, fault.New(fault.Usage, "the backup holds a database alone, of release "+o.Record.Release, h.Address,
 			"The site has "+h.Release+" now; restore a whole backup of "+o.Record.Release+" first.")
@@ -327,7 +327,7 @@ func inPlace(ctx context.Context, d *work.Desk, h *work.Held, a asked, o *opened
 }
 
 // becomes is the site's record after it was restored, and the site.
-func becomes(d *work.Desk, h *work.Held, c *place.Content) (ledger.Site, *site.Site, error) {
+func becomes(d *work.Service, h *work.Held, c *place.Content) (ledger.Site, *site.Site, error) {
 	x, old := h.Site, c.Record
 	if c.Only != "" {
 		old = h.Site // the site's own, as it is
@@ -358,7 +358,7 @@ func becomes(d *work.Desk, h *work.Held, c *place.Content) (ledger.Site, *site.S
 }
 
 // valuesOf gives what the configuration of a site held when it had this record.
-func valuesOf(d *work.Desk, x ledger.Site, secrets map[string]secret.Text) (fill.Values, error) {
+func valuesOf(d *work.Service, x ledger.Site, secrets map[string]secret.Text) (fill.Values, error) {
 	s, err := d.Book.Was(x)
 	if err != nil {
 		return nil, err
@@ -368,7 +368,7 @@ func valuesOf(d *work.Desk, x ledger.Site, secrets map[string]secret.Text) (fill
 
 // elsewhere brings a backup to a place where nothing is: a file of this machine,
 // or what the account keeps of a site that was there.
-func elsewhere(ctx context.Context, d *work.Desk, a asked, o *opened) (*Done, error) {
+func elsewhere(ctx context.Context, d *work.Service, a asked, o *opened) (*Done, error) {
 	var err error
 	if o.Only != "" {
 		return nil, fault.New(fault.Usage, "the backup holds a database alone", o.from,
@@ -391,7 +391,7 @@ func elsewhere(ctx context.Context, d *work.Desk, a asked, o *opened) (*Done, er
 
 // forEmpty opens the backup for a place where nothing is. Where the account has
 // none either, the word may have been meant for a site.
-func forEmpty(ctx context.Context, d *work.Desk, a asked) (*opened, error) {
+func forEmpty(ctx context.Context, d *work.Service, a asked) (*opened, error) {
 	o, err := file(ctx, d, a)
 	if err != nil || o != nil {
 		return o, err

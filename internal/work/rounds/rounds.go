@@ -78,7 +78,7 @@ const (
 
 // round is one under way.
 type round struct {
-	desk    *work.Desk
+	desk    *work.Service
 	request Request
 	kept    home.Rounds
 
@@ -92,7 +92,7 @@ type round struct {
 }
 
 // Go makes a round. Shows, which may be nil, is called with each line as it comes.
-func Go(ctx context.Context, d *work.Desk, r Request, shows func(Line)) (*Round, error) {
+func Go(ctx context.Context, d *work.Service, r Request, shows func(Line)) (*Round, error) {
 	o := &round{desk: d, request: r, out: &Round{}, shows: shows, kits: map[string]*kit.Kit{}}
 	done, err := o.alone()
 	if err != nil || done == nil {

@@ -28,7 +28,7 @@ import (
 // Way is this way's line in the table.
 func Way() work.Way {
 	return work.Way{Name: "update", Past: "updated",
-		Again: work.AgainWith(func(ctx context.Context, d *work.Desk, r Request) error {
+		Again: work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 			_, err := To(ctx, d, r)
 			return err
 		})}
@@ -89,7 +89,7 @@ var ErrCurrent = errors.New("the site has the newest release")
 
 // Look works out what an update will do. It changes nothing; the caller closes
 // the plan. ErrCurrent when there is nothing to do.
-func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
+func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	h, err := d.Hold(ctx, r.Site)
 	if err != nil {
 		return nil, err
@@ -101,7 +101,7 @@ func Look(ctx context.Context, d *work.Desk, r Request) (*Plan, error) {
 	return p, nil
 }
 
-func look(ctx context.Context, d *work.Desk, h *work.Held, r Request) (*Plan, error) {
+func look(ctx context.Context, d *work.Service, h *work.Held, r Request) (*Plan, error) {
 	k := h.Of.Kit
 	if k.Withheld != nil {
 		return nil, k.Withheld
@@ -209,7 +209,7 @@ func (p *Plan) fit(ctx context.Context) error {
 
 // handmade finds what the owner changed among the app's files: what a newer
 // release would silently replace, and what goes along.
-func (p *Plan) handmade(ctx context.Context, d *work.Desk) error {
+func (p *Plan) handmade(ctx context.Context, d *work.Service) error {
 	old := p.source.Of
 	of, err := old.Content(ctx, d.Archives)
 	if err != nil {
@@ -253,14 +253,14 @@ func (p *Plan) kept() []string {
 }
 
 // Update carries a plan out.
-func Update(ctx context.Context, d *work.Desk, p *Plan) (*Done, error) {
+func Update(ctx context.Context, d *work.Service, p *Plan) (*Done, error) {
 	done, _, err := Try(ctx, d, p)
 	return done, err
 }
 
 // Try carries a plan out, and says whether the new release itself was tried: what failed
 // before that is not its fault.
-func Try(ctx context.Context, d *work.Desk, p *Plan) (done *Done, tried bool, err error) {
+func Try(ctx context.Context, d *work.Service, p *Plan) (done *Done, tried bool, err error) {
 	t, err := d.Begin(p.source.In, p.next)
 	if err != nil {
 		return nil, false, err
@@ -278,7 +278,7 @@ func Try(ctx context.Context, d *work.Desk, p *Plan) (done *Done, tried bool, er
 }
 
 // To plans an update and carries it out.
-func To(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
+func To(ctx context.Context, d *work.Service, r Request) (*Done, error) {
 	p, err := Look(ctx, d, r)
 	if err != nil {
 		return nil, err
@@ -290,7 +290,7 @@ func To(ctx context.Context, d *work.Desk, r Request) (*Done, error) {
 // LookUp finds which releases the apps of sites have now, where they come by themselves:
 // what is due is told by what is known. Of an app that could not be looked at, what was
 // known holds; why is told.
-func LookUp(ctx context.Context, d *work.Desk) (unseen []error) {
+func LookUp(ctx context.Context, d *work.Service) (unseen []error) {
 	sites, err := d.Book.Ledger.Sites(ctx)
 	if err != nil {
 		return []error{err}
@@ -313,7 +313,7 @@ func LookUp(ctx context.Context, d *work.Desk) (unseen []error) {
 
 // Due takes a site to the release that its care allows, and mails what came of
 // it where the care wants that.
-func Due(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
+func Due(ctx context.Context, d *work.Service, x ledger.Site) (*Done, error) {
 	done, err := Once(ctx, d, x)
 	if mailErr := tell(ctx, d, x, err); mailErr != nil && err == nil {
 		done.Warnings = append(done.Warnings, "the mail about it could not be sent: "+mailErr.Error())
@@ -323,7 +323,7 @@ func Due(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
 
 // Once makes an update that is due. A release that was tried and put back is
 // noted, and not tried every night; a server that is down is no release's fault.
-func Once(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
+func Once(ctx context.Context, d *work.Service, x ledger.Site) (*Done, error) {
 	p, err := Look(ctx, d, Request{Site: x.Address, Release: x.Due})
 	if err != nil {
 		return nil, err
@@ -338,7 +338,7 @@ func Once(ctx context.Context, d *work.Desk, x ledger.Site) (*Done, error) {
 
 // Failed notes at the site that the plan's release failed, so that it is not tried again
 // by itself as long as it is the same.
-func (p *Plan) Failed(ctx context.Context, d *work.Desk, problem string) error {
+func (p *Plan) Failed(ctx context.Context, d *work.Service, problem string) error {
 	now, err := d.Book.Ledger.Site(ctx, p.Site.Address)
 	if err != nil {
 		return err
@@ -348,7 +348,7 @@ func (p *Plan) Failed(ctx context.Context, d *work.Desk, problem string) error {
 }
 
 // tell mails how an update ended to whom the care tells.
-func tell(ctx context.Context, d *work.Desk, x ledger.Site, failed error) error {
+func tell(ctx context.Context, d *work.Service, x ledger.Site, failed error) error {
 	a, err := d.Book.Home.Account(x.Account)
 	of := care.Change
 	if failed != nil {
