@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 VERSION ?= 0.1.0
 GO ?= go
 
-.PHONY: build demo check test sweep lint golden shots bench
+.PHONY: build demo check test sweep race fuzz lint golden shots bench
 
 build:
 	$(GO) build -trimpath -ldflags "-s -w -X tivset/internal/command.Version=$(VERSION)" -o bin/tivset ./cmd/tivset
@@ -23,6 +23,15 @@ test:
 # The tests that make calls fail one by one, with every call and not only some.
 sweep:
 	TIVSET_SWEEP=whole $(GO) test -count=1 -timeout 90m -run 'WhicheverCallFails|KilledAt|InterruptedAt|Shelves|WorkersKilled' ./internal/work/... ./e2e ./kits
+
+# The packages in which goroutines work side by side, under the race detector (which needs a C compiler).
+race:
+	CGO_ENABLED=1 $(GO) test -race -count=1 -short ./internal/hosting/... ./internal/records/... ./internal/logs ./internal/atomicfile \
+		./internal/work/batch ./internal/app/archive ./internal/app/fetch ./internal/screen
+
+# Every fuzz test for half a minute.
+fuzz:
+	sh scripts/fuzz.sh 30s
 
 # Formatting, vet, and staticcheck with what nobody uses.
 lint:

@@ -22,7 +22,7 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 )
@@ -163,12 +163,12 @@ func slowSites(t *testing.T, pace time.Duration, n int) (*sitetest.World, *asked
 	require.NoError(t, os.Chmod(filepath.Dir(first), 0o755))
 	require.NoError(t, os.Chmod(filepath.Dir(filepath.Dir(first)), 0o755))
 	require.NoError(t, os.WriteFile(first, nil, 0o644))
-	g := restless.NewGround(t, servers.PHPWeb, "auto_prepend_file = "+first, "opcache.validate_timestamps = 1",
+	g := chaos.NewGround(t, servers.PHPWeb, "auto_prepend_file = "+first, "opcache.validate_timestamps = 1",
 		"opcache.revalidate_freq = 0")
 	w := g.World(t, "local")
 	a, at := inFront(t, g.Web)
 	for i := range n {
-		_, err := w.Install(restless.Request(fmt.Sprintf("lockside.localhost/s%02d", i), "1.0.0"))
+		_, err := w.Install(chaos.Request(fmt.Sprintf("lockside.localhost/s%02d", i), "1.0.0"))
 		require.NoError(t, err)
 	}
 	w.EditAccount(func(acc *account.Account) {

@@ -17,7 +17,7 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/hosting/files/local"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/place"
@@ -28,9 +28,9 @@ import (
 // update and by a move, as a visitor sees it who asks every 20 ms.
 func TestClosedFor(t *testing.T) {
 	ctx := context.Background()
-	g := restless.NewGround(t, servers.PHPWeb)
+	g := chaos.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
-	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err)
 	x := done.Site
 	random := rand.NewChaCha8([32]byte{7})

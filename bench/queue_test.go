@@ -41,7 +41,7 @@ func TestQueueOverhead(t *testing.T) {
 				ended <- struct{}{}
 				return queue.Result{}, 0
 			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil },
-			Gone: func() {}})
+			OnLeaseLost: func() {}})
 	}()
 	for range orders {
 		<-ended

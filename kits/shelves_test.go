@@ -15,7 +15,7 @@ import (
 	"tivset/internal/app/debian"
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial"
 	"tivset/internal/trial/servers"
@@ -107,7 +107,7 @@ func told(t *testing.T, l trial.Line) {
 func TestTrialSaysWhatFails(t *testing.T) {
 	t.Parallel()
 	var lines []trial.Line
-	tried := &trial.Trial{Kits: restless.Source(t), App: "restless", On: []string{"mariadb", "nginx", "local"},
+	tried := &trial.Trial{Kits: chaos.Source(t), App: "restless", On: []string{"mariadb", "nginx", "local"},
 		Archives: &release.Archives{Folder: t.TempDir(), Client: http.DefaultClient},
 		Tell:     func(l trial.Line) { lines = append(lines, l) }}
 	grounds, err := tried.Grounds(context.Background())

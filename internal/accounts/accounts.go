@@ -42,7 +42,7 @@ func (k *Keeper) Add(name string, text []byte, replace bool, env func(string) st
 		return nil, err
 	}
 	if !replace && slices.Contains(have, name) {
-		return nil, fault.New(fault.Decision, "an account of this name is kept already", name,
+		return nil, fault.New(fault.NeedsConfirmation, "an account of this name is kept already", name,
 			"Add --replace to take the new file instead.")
 	}
 	secrets := map[string]secret.Text{}
@@ -86,7 +86,7 @@ func intoVault(password *string, entry string, secrets map[string]secret.Text, e
 	case "file":
 		text, err := os.ReadFile(what)
 		if err != nil {
-			return fault.New(fault.Usage, "the password's file cannot be read", what, "Correct the path.").Because(err)
+			return fault.New(fault.Usage, "the password's file cannot be read", what, "Correct the path.").Wrap(err)
 		}
 		secrets[entry] = secret.Of(strings.TrimRight(string(text), "\r\n"))
 	default:
@@ -110,7 +110,7 @@ func (k *Keeper) Forget(ctx context.Context, name string) error {
 	}
 	for _, x := range sites {
 		if x.Account == name {
-			return fault.New(fault.Decision, "the account has sites", x.Address,
+			return fault.New(fault.NeedsConfirmation, "the account has sites", x.Address,
 				"Nothing can look after them without the account; it is kept.")
 		}
 	}

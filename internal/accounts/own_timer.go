@@ -111,5 +111,5 @@ func noCrontab(err error) error {
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, errors.ErrUnsupported) {
 		return fault.New(fault.Failed, "this machine has no crontab", "", remedy)
 	}
-	return fault.New(fault.Failed, "this machine's crontab cannot be read or changed", "crontab", remedy).Because(err)
+	return fault.New(fault.Failed, "this machine's crontab cannot be read or changed", "crontab", remedy).Wrap(err)
 }

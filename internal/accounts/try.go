@@ -124,14 +124,14 @@ func (t *tester) domain(ctx context.Context, d account.Domain) (string, error) {
 	if t.in != nil {
 		if there, err := files.Exists(ctx, t.in.Files, d.Folder); err != nil || !there {
 			return "", fault.New(fault.Failed, "its document root is not there", d.Folder,
-				"Correct the folder, or make it.").Because(err)
+				"Correct the folder, or make it.").Wrap(err)
 		}
 	}
 	began := t.Now()
 	page, err := web.NewVisitor(hosting.Connections(t.account)).Get(ctx, d.URL+"/")
 	if err != nil {
 		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "its address does not answer", d.URL,
-			"Check the url; where the name does not resolve yet, give connect: ADDRESS:PORT.").Because(err)
+			"Check the url; where the name does not resolve yet, give connect: ADDRESS:PORT.").Wrap(err)
 	}
 	return fmt.Sprintf("%s answers in %d ms (status %d)", d.URL, 1+t.Now().Sub(began).Milliseconds(), page.Status), nil
 }
@@ -164,7 +164,7 @@ func TryMail(ctx context.Context, server string) error {
 	c, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", server)
 	if err != nil {
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the mail server does not answer", server,
-			"Check the address.").Because(err)
+			"Check the address.").Wrap(err)
 	}
 	defer c.Close()
 	_ = c.SetReadDeadline(time.Now().Add(10 * time.Second))

@@ -30,7 +30,7 @@ var fileKeys = []string{"install", "at", "release", "answers"}
 func Parse(text []byte) (File, error) {
 	var root yaml.Node
 	if err := yaml.NewDecoder(bytes.NewReader(text)).Decode(&root); err != nil && !errors.Is(err, io.EOF) {
-		return File{}, fault.New(fault.Usage, "the answers file is not YAML", "", "Correct the line named.").Because(err)
+		return File{}, fault.New(fault.Usage, "the answers file is not YAML", "", "Correct the line named.").Wrap(err)
 	}
 	f := File{Answers: Given{}}
 	if len(root.Content) == 0 || root.Content[0].Kind != yaml.MappingNode {

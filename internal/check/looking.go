@@ -314,7 +314,7 @@ func (l *looking) added(ctx context.Context, of release.Content) error {
 // or read its configuration.
 func (l *looking) permissions(context.Context) error {
 	loose, written := l.site.Loose(l.there)
-	names := func(list []site.Loose) (out []string) {
+	names := func(list []site.InsecureMode) (out []string) {
 		for _, one := range list {
 			out = append(out, strings.TrimPrefix(one.Name, l.record.Folder+"/"))
 		}
@@ -399,7 +399,7 @@ func (l *looking) updates(ctx context.Context) {
 	}
 	l.Book.FillIn(&x)
 	later := site.Due(l.site.Kit.Kit, x, l.Now().AddDate(1, 0, 0))
-	switch unseen := l.site.Kit.Unseen; {
+	switch unseen := l.site.Kit.LookupErr; {
 	case x.Newer == "" && unseen != nil:
 		l.add("updates", true, "%s is the newest release that is known; whether there is a newer one could not be looked "+
 			"up: %v", x.Release, unseen)

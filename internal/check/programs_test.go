@@ -11,7 +11,7 @@ import (
 
 	"tivset/internal/check"
 	"tivset/internal/fault"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/repair"
@@ -21,8 +21,8 @@ import (
 // among the app's, where visitors upload, under any name. What is no program, what
 // the app makes itself and what the owner vouched for are not.
 func TestPlantedPrograms(t *testing.T) {
-	w := restless.NewGround(t, servers.PHPWeb).World(t, "local")
-	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	w := chaos.NewGround(t, servers.PHPWeb).World(t, "local")
+	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	folder := filepath.Join(w.Root, done.Site.Folder)
 	put := func(name, text string) {

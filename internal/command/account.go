@@ -115,7 +115,7 @@ func (a *app) readFile(name string) ([]byte, error) {
 	}
 	text, err := os.ReadFile(name)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "the file cannot be read", name, "Check its name.").Because(err)
+		return nil, fault.New(fault.Usage, "the file cannot be read", name, "Check its name.").Wrap(err)
 	}
 	return text, nil
 }

@@ -22,7 +22,7 @@ import (
 
 func (a *app) adopt() *cobra.Command {
 	var answers []string
-	o := &chosen{free: true}
+	o := &selection{free: true}
 	c := &cobra.Command{
 		Use:   "adopt ADDRESS|--table FILE -a admin.name=NAME -a admin.password=@FILE",
 		Short: "Take charge of an app that was installed by other means",
@@ -84,13 +84,13 @@ func (a *app) adopt() *cobra.Command {
 
 // adoptSeveral takes charge of the apps of a table. Nothing of them is changed, and so it
 // wants no yes.
-func (a *app) adoptSeveral(ctx context.Context, s *core.Core, o *chosen, all answer.Given) error {
+func (a *app) adoptSeveral(ctx context.Context, s *core.Core, o *selection, all answer.Given) error {
 	o.site = "at"
 	rows, err := a.rows(ctx, s, nil, o)
 	if err != nil {
 		return err
 	}
-	return a.several(ctx, s, rows, o, "", func(ctx context.Context, row siteRow) (looked, error) {
+	return a.several(ctx, s, rows, o, "", func(ctx context.Context, row siteRow) (prepared, error) {
 		r := adopt.Request{At: row.Site, Account: a.account, Answers: maps.Clone(all)}
 		for _, id := range []string{"title", "admin.name", "admin.password", "admin.email"} {
 			if value := row.Values[id]; value != "" {
@@ -99,9 +99,9 @@ func (a *app) adoptSeveral(ctx context.Context, s *core.Core, o *chosen, all ans
 		}
 		x, err := adopt.Look(ctx, s.Desk, r)
 		if err != nil {
-			return looked{at: row.Site}, err
+			return prepared{at: row.Site}, err
 		}
-		l := looked{at: x.Address, document: x, options: map[string][]string{"answer": answered(r.Answers)}}
+		l := prepared{at: x.Address, document: x, options: map[string][]string{"answer": answered(r.Answers)}}
 		l.account, err = s.Book.Home.Account(x.Account)
 		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
 			done, err := adopt.Adopt(ctx, d, r)

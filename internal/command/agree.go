@@ -43,14 +43,14 @@ func (a *app) confirmed(ctx context.Context, review, question, remedy string) er
 		return wantsYes(remedy)
 	}
 	if !screen.NewAsker(a.streams).Confirm(ctx, question) {
-		return fault.New(fault.Decision, "not done", "", "Nothing was touched.")
+		return fault.New(fault.NeedsConfirmation, "not done", "", "Nothing was touched.")
 	}
 	return nil
 }
 
 // wantsYes is the fault of a command that changes something where nobody is there to agree.
 func wantsYes(remedy string) error {
-	return fault.New(fault.Decision, "this wants your yes", "", remedy)
+	return fault.New(fault.NeedsConfirmation, "this wants your yes", "", remedy)
 }
 
 // agreeToPutBack has somebody agree that a database is put back over what is
@@ -60,12 +60,12 @@ func (a *app) agreeToPutBack(ctx context.Context, what string) error {
 		return nil
 	}
 	if !a.streams.Asks() {
-		return &fault.Error{Kind: fault.Decision, What: "the database would be put back over what is there now",
+		return &fault.Error{Kind: fault.NeedsConfirmation, What: "the database would be put back over what is there now",
 			Details: []string{what}, Remedy: "To have it put back, add --yes. Nothing was touched."}
 	}
 	a.streams.Warn(what)
 	if !screen.NewAsker(a.streams).Confirm(ctx, "Put it back?") {
-		return fault.New(fault.Decision, "not undone", "", "Nothing was touched.")
+		return fault.New(fault.NeedsConfirmation, "not undone", "", "Nothing was touched.")
 	}
 	return nil
 }

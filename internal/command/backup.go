@@ -49,7 +49,7 @@ func list(names []string) []string {
 }
 
 func (a *app) backup() *cobra.Command {
-	r, show, drop, o := &backup.Request{}, false, []string(nil), &chosen{}
+	r, show, drop, o := &backup.Request{}, false, []string(nil), &selection{}
 	c := &cobra.Command{
 		Use:   "backup SITE… [--into FOLDER] [flags]",
 		Short: "Keep a site's files and database together",
@@ -107,12 +107,12 @@ func (a *app) backup() *cobra.Command {
 }
 
 // backUpSeveral backs several sites up side by side.
-func (a *app) backUpSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *chosen, r backup.Request) error {
-	return a.several(ctx, s, rows, o, "", func(ctx context.Context, row siteRow) (looked, error) {
+func (a *app) backUpSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *selection, r backup.Request) error {
+	return a.several(ctx, s, rows, o, "", func(ctx context.Context, row siteRow) (prepared, error) {
 		one := r
 		one.Site, one.Into, one.Keep = row.Site, row.value("into", r.Into), row.value("keep", r.Keep)
 		if err := backup.Valid(one); err != nil {
-			return looked{}, err
+			return prepared{}, err
 		}
 		l, err := a.lookedAt(ctx, s, row.Site)
 		l.do = func(ctx context.Context, d *work.Service) (ended, error) {

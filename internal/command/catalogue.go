@@ -281,7 +281,8 @@ func (a *app) passphrase(ctx context.Context, file string, anew bool) (string, e
 		return word, nil
 	}
 	if !a.streams.Asks() {
-		return "", fault.New(fault.Decision, "the key's passphrase is needed", "", "Give it with --passphrase-file FILE.")
+		return "", fault.New(fault.NeedsConfirmation, "the key's passphrase is needed", "",
+			"Give it with --passphrase-file FILE.")
 	}
 	ask := screen.NewAsker(a.streams)
 	first := wizard.Prompt{Text: "Passphrase", Unseen: true, Help: "It locks the secret key.",

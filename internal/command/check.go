@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	mend, mine, o := false, []string(nil), &chosen{}
+	mend, mine, o := false, []string(nil), &selection{}
 	c := &cobra.Command{
 		Use:   "check [SITE…] [--repair] [--mine FILE]",
 		Short: "See whether sites work",
@@ -38,9 +38,9 @@ func (a *app) check() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				var wishes []wish
+				var wishes []queueRequest
 				for _, x := range sites {
-					wishes = append(wishes, wish{what: "check", at: x.Address, account: x.Account,
+					wishes = append(wishes, queueRequest{what: "check", at: x.Address, account: x.Account,
 						words: words(a.ordering.command, []string{x.Address}, nil)})
 				}
 				return a.putSeveral(ctx, s, wishes, "")

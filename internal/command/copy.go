@@ -40,7 +40,7 @@ func (a *app) move() *cobra.Command {
 
 // placing completes the command of a copy or a move.
 func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
-	r, answers, o := &place.Request{Move: move}, []string{}, &chosen{free: true}
+	r, answers, o := &place.Request{Move: move}, []string{}, &selection{free: true}
 	c.Args, c.ValidArgsFunction = takes(1, 1, "SITE --at ADDRESS"), only(a.siteWords)
 	if !move {
 		c.Args = func(c *cobra.Command, args []string) error {
@@ -89,21 +89,21 @@ type placeJSON struct {
 
 // copySeveral makes copies from a table, side by side; one that fails is undone, and the
 // others go on.
-func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *chosen, all place.Request) error {
+func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *selection, all place.Request) error {
 	rows, err := a.rows(ctx, s, words, o)
 	if err != nil {
 		return err
 	}
-	return a.several(ctx, s, rows, o, "Copy %s?", func(ctx context.Context, row siteRow) (looked, error) {
+	return a.several(ctx, s, rows, o, "Copy %s?", func(ctx context.Context, row siteRow) (prepared, error) {
 		r := copyOf(row, all)
 		if r.At == "" {
-			return looked{}, fault.Join("", "", []fault.Problem{{ID: "at", What: fault.Needed, Remedy: "Fill it in."}})
+			return prepared{}, fault.Join("", "", []fault.Problem{{ID: "at", What: fault.Needed, Remedy: "Fill it in."}})
 		}
 		p, err := place.Look(ctx, s.Desk, r)
 		if err != nil {
-			return looked{at: r.At}, err
+			return prepared{at: r.At}, err
 		}
-		l := looked{
+		l := prepared{
 			at:       p.Place.URL,
 			address:  p.Address(),
 			review:   a.streams.ReviewCopy(p),

@@ -132,7 +132,7 @@ func (a *app) openBrowser(ctx context.Context, address string) error {
 	program := exec.CommandContext(context.WithoutCancel(ctx), words[0], append(words[1:], address)...)
 	if err := program.Start(); err != nil {
 		return fault.New(fault.Failed, "no browser could be opened", words[0],
-			"Name yours in BROWSER, or run it again with --print.").Because(err)
+			"Name yours in BROWSER, or run it again with --print.").Wrap(err)
 	}
 	go func() { _ = program.Wait() }()
 	return nil

@@ -137,8 +137,8 @@ func TestSeveralAreLookedAtOnce(t *testing.T) {
 		require.NoError(t, err)
 		var looks, did, closed atomic.Int32
 		rows := []siteRow{{Site: one}, {Site: two}}
-		err = a.several(context.Background(), s, rows, &chosen{atOnce: 2}, "Do %s?",
-			func(ctx context.Context, row siteRow) (looked, error) {
+		err = a.several(context.Background(), s, rows, &selection{atOnce: 2}, "Do %s?",
+			func(ctx context.Context, row siteRow) (prepared, error) {
 				looks.Add(1)
 				l, err := a.lookedAt(ctx, s, row.Site)
 				gone, tries := false, 0
@@ -149,7 +149,7 @@ func TestSeveralAreLookedAtOnce(t *testing.T) {
 				}
 				l.do = func(context.Context, *work.Service) (ended, error) {
 					if tries++; tries == 1 { // another job is at work there for a moment
-						return ended{}, &fault.Error{Kind: fault.Decision, What: "busy", Busy: true}
+						return ended{}, &fault.Error{Kind: fault.NeedsConfirmation, What: "busy", Busy: true}
 					}
 					assert.False(t, gone, "it is let go once it has ended")
 					did.Add(1)

@@ -18,7 +18,7 @@ import (
 type handing struct {
 	into, to string
 	password bool
-	sites    chosen
+	sites    selection
 }
 
 func (a *app) handover() *cobra.Command {
@@ -104,7 +104,7 @@ func (a *app) runHandover(ctx context.Context, s *core.Core, words []string, h h
 		}
 		if err := os.WriteFile(h.into, content, 0o600); err != nil {
 			return nil, fault.New(fault.Usage, "the page cannot be written", h.into,
-				"Name a file in a folder that you can write.").Because(err)
+				"Name a file in a folder that you can write.").Wrap(err)
 		}
 	}
 	if h.to != "" {
@@ -172,7 +172,7 @@ func (a *app) mailPages(
 	)
 	if err != nil {
 		return fault.New(fault.Failed, "the page could not be mailed", to,
-			"Look at the address and at mail: of the account; or make a file with --into FILE.").Because(err)
+			"Look at the address and at mail: of the account; or make a file with --into FILE.").Wrap(err)
 	}
 	return nil
 }

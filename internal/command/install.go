@@ -214,7 +214,7 @@ func (a *app) request(o *installOptions) (plan.Request, error) {
 	if o.answersFile != "" {
 		text, err := os.ReadFile(o.answersFile)
 		if err != nil {
-			return r, fault.New(fault.Usage, "the answers file cannot be read", o.answersFile, "Check its name.").Because(err)
+			return r, fault.New(fault.Usage, "the answers file cannot be read", o.answersFile, "Check its name.").Wrap(err)
 		}
 		file, err := answer.Parse(text)
 		if err != nil {
@@ -257,7 +257,7 @@ func saveAnswers(name string, p *plan.Plan) error {
 	}
 	if err != nil {
 		return fault.New(fault.Usage, "the answers cannot be written", name,
-			"Choose another file. Nothing was touched.").Because(err)
+			"Choose another file. Nothing was touched.").Wrap(err)
 	}
 	return nil
 }

@@ -80,7 +80,7 @@ func (a *app) installTable(ctx context.Context, o *installOptions) error {
 }
 
 // installs are the orders for the rows of a table that are not there yet.
-func (a *app) installs(p *batch.Plan) (out []wish) {
+func (a *app) installs(p *batch.Plan) (out []queueRequest) {
 	c := a.ordering.command
 	for _, row := range p.Rows {
 		if row.Plan == nil {
@@ -91,7 +91,7 @@ func (a *app) installs(p *batch.Plan) (out []wish) {
 		if r.Release != "" {
 			options["release"] = []string{r.Release}
 		}
-		out = append(out, wish{what: c.Name(), at: row.Plan.Address(), account: row.Plan.Account,
+		out = append(out, queueRequest{what: c.Name(), at: row.Plan.Address(), account: row.Plan.Account,
 			words: words(c, []string{r.App}, options)})
 	}
 	return out
@@ -160,7 +160,7 @@ func (a *app) readTable(name string) ([]byte, error) {
 	if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
-			return nil, fault.New(fault.Usage, "the table cannot be read", name, "Check its name.").Because(err)
+			return nil, fault.New(fault.Usage, "the table cannot be read", name, "Check its name.").Wrap(err)
 		}
 		defer file.Close()
 		from = file
@@ -177,7 +177,7 @@ func (a *app) resultsFile(name string) (*os.File, error) {
 	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the results cannot be written", name,
-			"Name a file that is not there yet. Nothing was touched.").Because(err)
+			"Name a file that is not there yet. Nothing was touched.").Wrap(err)
 	}
 	return file, nil
 }

@@ -148,12 +148,13 @@ func (a *app) takeBack(ctx context.Context, s *core.Core, found ledger.Site, noB
 	}
 	if !a.yes {
 		if !a.streams.Asks() {
-			return &fault.Error{Kind: fault.Decision, What: "the job installed a site that is in use", Where: found.Address,
+			return &fault.Error{Kind: fault.NeedsConfirmation, What: "the job installed a site that is in use",
+				Where:   found.Address,
 				Details: []string{what}, Remedy: "To take it away, add --yes. Nothing was touched."}
 		}
 		a.streams.Warn(what)
 		if !screen.NewAsker(a.streams).Confirm(ctx, "Take it away?") {
-			return fault.New(fault.Decision, "not undone", found.Address, "Nothing was touched.")
+			return fault.New(fault.NeedsConfirmation, "not undone", found.Address, "Nothing was touched.")
 		}
 	}
 	kept := ""

@@ -63,7 +63,7 @@ func (a *app) runPack(ctx context.Context, dirs []string, p packing) error {
 	locked, err := os.ReadFile(p.key)
 	if err != nil {
 		return fault.New(fault.Usage, "the key cannot be read", p.key, "Name the file that tivset catalogue key wrote.").
-			Because(err)
+			Wrap(err)
 	}
 	word, err := a.passphrase(ctx, p.passphrase, false)
 	if err != nil {
@@ -71,7 +71,7 @@ func (a *app) runPack(ctx context.Context, dirs []string, p packing) error {
 	}
 	if doing.Key, err = index.OpenKey(locked, word); err != nil {
 		return fault.New(fault.Usage, "the key cannot be unlocked", p.key,
-			"See that it is the secret key, and that the passphrase is the right one.").Because(err)
+			"See that it is the secret key, and that the passphrase is the right one.").Wrap(err)
 	}
 	done, err := index.Publish(doing)
 	if err != nil {

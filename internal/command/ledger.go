@@ -124,8 +124,8 @@ func (a *app) ledgerThere(ctx context.Context, address string, o usingLedger) er
 		err = b.Compare(there)
 	}
 	if err != nil {
-		return fault.New(fault.Left, "what was brought does not come back as it was", t.Address(),
-			"This machine goes on with its own files. Begin another ledger with ?ledger=NAME.").Because(err)
+		return fault.New(fault.Incomplete, "what was brought does not come back as it was", t.Address(),
+			"This machine goes on with its own files. Begin another ledger with ?ledger=NAME.").Wrap(err)
 	}
 	return a.switched(h, home.LedgerAt{Use: address, As: name}, "brought", t.Address(), b)
 }
@@ -164,7 +164,7 @@ func (a *app) join(ctx context.Context, t *team.Team, h home.Home, b *team.Belon
 		}
 	}
 	if len(alone) > 0 && !o.setAside {
-		return &fault.Error{Kind: fault.Decision, Where: t.Address(), Details: alone,
+		return &fault.Error{Kind: fault.NeedsConfirmation, Where: t.Address(), Details: alone,
 			What: "this machine has sites on record that the team has not, or knows otherwise",
 			Remedy: "Join with --set-aside: what the team knows counts, and sites that it has not can be taken charge of " +
 				"again. Nothing was touched."}
@@ -234,7 +234,7 @@ func (a *app) ledgerHere(ctx context.Context, o usingLedger) error {
 		return err
 	}
 	if len(people) > 1 {
-		return fault.New(fault.Decision, "others work with this ledger", t.Address(), "Take them out first: "+
+		return fault.New(fault.NeedsConfirmation, "others work with this ledger", t.Address(), "Take them out first: "+
 			fault.Call("team", "list")+"; or leave it to them with: "+fault.Call("ledger", "use", "here", "--leave"))
 	}
 	b, err := p.Read(ctx)

@@ -81,8 +81,8 @@ func (o ordering) valid(c *cobra.Command) error {
 	return nil
 }
 
-// wish is one order that is to be put on the queue.
-type wish struct {
+// queueRequest is one order that is to be put on the queue.
+type queueRequest struct {
 	what, at, account string
 	words             []string
 	cannot            error // it cannot be put there, and why
@@ -91,7 +91,7 @@ type wish struct {
 // put puts the command that was typed on the queue.
 func (a *app) put(c *cobra.Command, args []string, o ordering) error {
 	ctx := c.Context()
-	w := wish{what: c.Name(), words: words(c, args, nil)}
+	w := queueRequest{what: c.Name(), words: words(c, args, nil)}
 	if !a.yes {
 		if err := a.agreeToOrder(c, w.words); err != nil {
 			return err
@@ -105,7 +105,7 @@ func (a *app) put(c *cobra.Command, args []string, o ordering) error {
 	if w.at, w.account, err = a.meantBy(ctx, s, c, args); err != nil {
 		return err
 	}
-	return a.order(ctx, s, []wish{w}, o, func(_ int, n int64, err error) error {
+	return a.order(ctx, s, []queueRequest{w}, o, func(_ int, n int64, err error) error {
 		if err != nil {
 			return err
 		}
@@ -128,7 +128,7 @@ type orderJSON struct {
 
 // putSeveral puts an order for each site on the queue, once all was looked at and agreed to.
 // There is said of one that is there already; "" where that is a failure.
-func (a *app) putSeveral(ctx context.Context, s *core.Core, wishes []wish, there string) error {
+func (a *app) putSeveral(ctx context.Context, s *core.Core, wishes []queueRequest, there string) error {
 	documents, code := []any{}, 0
 	err := a.order(ctx, s, wishes, *a.ordering, func(i int, n int64, err error) error {
 		w := wishes[i]
@@ -171,7 +171,7 @@ func (a *app) putSeveral(ctx context.Context, s *core.Core, wishes []wish, there
 }
 
 // order puts wishes on the queue, and says of each what became of it.
-func (a *app) order(ctx context.Context, s *core.Core, wishes []wish, o ordering, said func(i int, number int64,
+func (a *app) order(ctx context.Context, s *core.Core, wishes []queueRequest, o ordering, said func(i int, number int64,
 	err error) error) error {
 	q, p, as, done, err := a.queueOf(ctx)
 	if err != nil {
@@ -211,7 +211,8 @@ func mails(s *core.Core, account, tell string) error {
 	return err
 }
 
-func (a *app) putOne(ctx context.Context, q *queue.Queue, p team.Place, w wish, as string, o ordering) (int64, error) {
+func (a *app) putOne(ctx context.Context, q *queue.Queue, p team.Place, w queueRequest, as string, o ordering) (int64,
+	error) {
 	call, files, err := packed(w.words)
 	if err != nil {
 		return 0, err
@@ -304,7 +305,7 @@ func (a *app) agreeToOrder(c *cobra.Command, words []string) error {
 		}
 	}
 	if !screen.NewAsker(a.streams).Confirm(c.Context(), "Put it on the queue?") {
-		return fault.New(fault.Decision, "not done", "", "Nothing was touched.")
+		return fault.New(fault.NeedsConfirmation, "not done", "", "Nothing was touched.")
 	}
 	return nil
 }

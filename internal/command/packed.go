@@ -97,7 +97,7 @@ func packed(words []string) (c call, open files, err error) {
 // readable opens a file and reads it once, for its checksum.
 func readable(name string) (*os.File, string, error) {
 	cannot := func(err error) error {
-		return fault.New(fault.Usage, "the file cannot be read", name, "Check its name.").Because(err)
+		return fault.New(fault.Usage, "the file cannot be read", name, "Check its name.").Wrap(err)
 	}
 	file, err := os.Open(name)
 	if err != nil {
@@ -205,7 +205,7 @@ func unpack(c call, folder string, p team.Place, parts queue.Parts) error {
 		}
 		_ = file.Close()
 		if sum != f.SHA256 {
-			return fault.New(fault.Decision, "a file of the order is not what was put there", f.Name,
+			return fault.New(fault.NeedsConfirmation, "a file of the order is not what was put there", f.Name,
 				"It was not carried out. See who can write into the database.")
 		}
 	}

@@ -45,7 +45,7 @@ func TestResultsThatCannotBeWritten(t *testing.T) {
 	for _, ended := range []error{nil, &silent{int(fault.Failed)}} {
 		var how *silent
 		require.ErrorAs(t, a.unwritten(full, ended), &how)
-		assert.Equal(t, int(fault.Left), how.code)
+		assert.Equal(t, int(fault.Incomplete), how.code)
 	}
 	other := fault.New(fault.Usage, "x", "", "")
 	assert.Equal(t, error(other), a.unwritten(full, other))

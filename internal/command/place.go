@@ -55,7 +55,7 @@ func (a *app) ownRecords(ctx context.Context, h home.Home) (p team.Place, close 
 	}
 	if err != nil {
 		return p, nil, fault.New(fault.Usage, "Tivset's own files cannot be kept", h.Data,
-			"Set TIVSET_HOME to a folder that you can write.").Because(err)
+			"Set TIVSET_HOME to a folder that you can write.").Wrap(err)
 	}
 	return team.Place{Ledger: l, Home: h, Vault: vault.At(h.Vault(), h.VaultKey()), Journals: job.Files(h.Journals())},
 		func() { _ = l.Close() }, nil
@@ -80,7 +80,7 @@ func (a *app) known(ctx context.Context, t *team.Team, h home.Home) (team.Person
 		if at, err := h.LedgerAt(); err != nil || at.Tables >= team.Format {
 			return team.Person{}, errors.Join(
 				err,
-				fault.New(fault.Decision, "the ledger's tables have become those of an older "+
+				fault.New(fault.NeedsConfirmation, "the ledger's tables have become those of an older "+
 					"release", t.Address(), "Nothing was touched. See who can write into the database, and put it back from a backup.",
 				),
 			)
@@ -98,7 +98,8 @@ func (a *app) known(ctx context.Context, t *team.Team, h home.Home) (team.Person
 			return p, nil
 		}
 	}
-	return team.Person{}, fault.NewAs(fault.NotOfTeam, fault.Decision, "this machine is not of the team", t.Address(),
+	return team.Person{}, fault.NewAs(fault.NotOfTeam, fault.NeedsConfirmation, "this machine is not of the team",
+		t.Address(),
 		"Have somebody of the team run: "+fault.Call("team", "add", "NAME", key))
 }
 

@@ -29,7 +29,7 @@ func noQueue() error {
 func (a *app) mayAll(ctx context.Context, t *team.Team) error {
 	me, err := a.known(ctx, t, a.world.home())
 	if err == nil && me.May != team.MayAll {
-		err = fault.NewAs(fault.MayOnlyLook, fault.Decision, "you may look at the team's sites, and change nothing",
+		err = fault.NewAs(fault.MayOnlyLook, fault.NeedsConfirmation, "you may look at the team's sites, and change nothing",
 			t.Address(),
 			"Ask somebody of the team who may.")
 	}

@@ -43,7 +43,7 @@ func (a *app) rebuild(c *cobra.Command) error {
 	aside, saved, err := ledger.Aside(ctx, a.world.home().Ledger(), a.world.Now())
 	if err != nil {
 		return fault.New(fault.Usage, "the damaged ledger cannot be set aside", a.world.home().Ledger(),
-			"See that its folder can be written. Nothing was touched.").Because(err)
+			"See that its folder can be written. Nothing was touched.").Wrap(err)
 	}
 	out.Aside = aside
 	return a.using(func(ctx context.Context, s *core.Core, _ []string) error {

@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) remove() *cobra.Command {
-	r, o := &remove.Request{}, &chosen{}
+	r, o := &remove.Request{}, &selection{}
 	c := &cobra.Command{
 		Use:   "remove SITE… [--only files|data] [flags]",
 		Short: "Take a site out, and only that",
@@ -76,9 +76,9 @@ func (a *app) removeOne(ctx context.Context, s *core.Core, r remove.Request) err
 
 // removeSeveral takes several sites out. In an account one goes after the other: a site may
 // lie in another.
-func (a *app) removeSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *chosen, r remove.Request) error {
+func (a *app) removeSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *selection, r remove.Request) error {
 	o.atOnce, o.strict = 1, true
-	return a.several(ctx, s, rows, o, "Take %s out?", func(ctx context.Context, row siteRow) (looked, error) {
+	return a.several(ctx, s, rows, o, "Take %s out?", func(ctx context.Context, row siteRow) (prepared, error) {
 		one := r
 		one.Site = row.Site
 		l, err := a.lookedAt(ctx, s, row.Site)

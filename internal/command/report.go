@@ -50,7 +50,7 @@ func (a *app) report() *cobra.Command {
 				}
 				if err := os.WriteFile(into, text, 0o600); err != nil {
 					return fault.New(fault.Usage, "the page cannot be written", into,
-						"Name a file in a folder that you can write.").Because(err)
+						"Name a file in a folder that you can write.").Wrap(err)
 				}
 			}
 			if a.json {

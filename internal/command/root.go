@@ -169,7 +169,7 @@ func (a *app) openLog(c *cobra.Command) error {
 	}
 	l, _, err := logs.Open(a.logFile, nil)
 	if err != nil {
-		return fault.New(fault.Usage, "the log cannot be written", a.logFile, "Name another file.").Because(err)
+		return fault.New(fault.Usage, "the log cannot be written", a.logFile, "Name another file.").Wrap(err)
 	}
 	l.Info("command begins", "command", c.CommandPath(), "version", Version)
 	c.SetContext(logs.With(c.Context(), l))

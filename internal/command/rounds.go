@@ -112,7 +112,7 @@ func (a *app) makeRound(ctx context.Context, s *core.Core, r rounds.Request) err
 		return err
 	}
 	if came.Another && a.world.order != 0 {
-		f := fault.New(fault.Decision, "another round is at work there", r.Account, "")
+		f := fault.New(fault.NeedsConfirmation, "another round is at work there", r.Account, "")
 		f.Busy = true
 		return f
 	}
@@ -143,13 +143,13 @@ func (a *app) orderRounds(ctx context.Context, s *core.Core, r rounds.Request, o
 	if err != nil {
 		return err
 	}
-	var wishes []wish
+	var wishes []queueRequest
 	for _, l := range due.Lines {
 		account := l.Site.Account
-		if slices.ContainsFunc(wishes, func(w wish) bool { return w.account == account }) {
+		if slices.ContainsFunc(wishes, func(w queueRequest) bool { return w.account == account }) {
 			continue
 		}
-		w := wish{what: "rounds", at: account, account: account, words: []string{"rounds", "--account=" + account}}
+		w := queueRequest{what: "rounds", at: account, account: account, words: []string{"rounds", "--account=" + account}}
 		if r.Now {
 			w.words = append(w.words, "--now")
 		}

@@ -20,8 +20,8 @@ import (
 	"tivset/internal/work/batch"
 )
 
-// chosen is how a command is told which sites it means.
-type chosen struct {
+// selection is how a command is told which sites it means.
+type selection struct {
 	all     bool
 	table   string
 	results string
@@ -33,7 +33,7 @@ type chosen struct {
 }
 
 // chooses lets a command mean several sites: all of them, or those of a table.
-func chooses(c *cobra.Command, o *chosen, columns ...string) {
+func chooses(c *cobra.Command, o *selection, columns ...string) {
 	o.columns = columns
 	allOf(c, &o.all)
 	what := ""
@@ -54,7 +54,7 @@ type siteRow struct {
 }
 
 // sideBySide says whether a command works on its sites as on several.
-func (a *app) sideBySide(rows []siteRow, o *chosen) bool {
+func (a *app) sideBySide(rows []siteRow, o *selection) bool {
 	return len(rows) > 1 || o.table != "" || a.ordering != nil
 }
 
@@ -71,7 +71,7 @@ func (r siteRow) name() string {
 }
 
 // rows are the sites that are meant: those named, all, or those of a table.
-func (a *app) rows(ctx context.Context, s *core.Core, words []string, o *chosen) ([]siteRow, error) {
+func (a *app) rows(ctx context.Context, s *core.Core, words []string, o *selection) ([]siteRow, error) {
 	switch {
 	case o.atOnce < 1:
 		return nil, fault.New(fault.Usage, "at least one site has to be worked on at once", "--at-once",
@@ -105,7 +105,7 @@ var siteColumns = []string{"site", "address"}
 var ofResults = []string{"line", "outcome", "admin side", "name", "problem", "password", "what came of it"}
 
 // read gives the rows of a table.
-func (o *chosen) read(t table.Table, words []string) (out []siteRow, err error) {
+func (o *selection) read(t table.Table, words []string) (out []siteRow, err error) {
 	column, names := "", siteColumns
 	if o.site != "" {
 		names = []string{o.site}
@@ -157,8 +157,8 @@ func (r siteRow) value(column, all string) string {
 	return all
 }
 
-// looked is one site that was looked at: what will be done with it.
-type looked struct {
+// prepared is one site that was prepared at: what will be done with it.
+type prepared struct {
 	at       string // where it will be, when that is not where it is
 	address  string // of that, where at is not it
 	review   string
@@ -176,7 +176,7 @@ type looked struct {
 }
 
 // letGo lets go of what was looked at.
-func (l *looked) letGo() (err error) {
+func (l *prepared) letGo() (err error) {
 	if l.close != nil {
 		err = l.close()
 	}
@@ -185,12 +185,12 @@ func (l *looked) letGo() (err error) {
 }
 
 // lookedAt begins the look at a site that is on record.
-func (a *app) lookedAt(ctx context.Context, s *core.Core, word string) (looked, error) {
+func (a *app) lookedAt(ctx context.Context, s *core.Core, word string) (prepared, error) {
 	x, err := s.Book.Find(ctx, word)
 	if err != nil {
-		return looked{}, err
+		return prepared{}, err
 	}
-	l := looked{at: x.Address}
+	l := prepared{at: x.Address}
 	if x.Database != nil {
 		l.server = x.Database.Server
 	}
@@ -208,8 +208,8 @@ type ended struct {
 // several looks at all sites that are meant, has all of it agreed to at once, and does it
 // side by side. What is wrong with a row of a table is said of all rows, before anything is
 // touched; a server that cannot be reached keeps only its own sites back.
-func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *chosen, question string,
-	look func(ctx context.Context, r siteRow) (looked, error)) error {
+func (a *app) several(ctx context.Context, s *core.Core, rows []siteRow, o *selection, question string,
+	look func(ctx context.Context, r siteRow) (prepared, error)) error {
 	found, failed, err := lookAll(ctx, rows, o.strict || o.table != "", look)
 	defer func() {
 		for i := range found {
@@ -272,14 +272,14 @@ func (a *app) unwritten(why, ended error) error {
 	}
 	a.streams.Note(screen.Spelled("the results could not be written: " + why.Error() + "; see what came of each with " +
 		fault.Call("jobs") + ", and a password with " + fault.Call("reveal", "SITE")))
-	if how := (*silent)(nil); ended == nil || errors.As(ended, &how) && how.code < int(fault.Left) {
-		return &silent{int(fault.Left)}
+	if how := (*silent)(nil); ended == nil || errors.As(ended, &how) && how.code < int(fault.Incomplete) {
+		return &silent{int(fault.Incomplete)}
 	}
 	return ended
 }
 
 // agreeToAll has everything agreed to that will be done; what needs no yes has no review.
-func (a *app) agreeToAll(ctx context.Context, rows []siteRow, found []looked, failed []error, question string) error {
+func (a *app) agreeToAll(ctx context.Context, rows []siteRow, found []prepared, failed []error, question string) error {
 	reviews, documents := []string{}, []any{}
 	for i, l := range found {
 		switch {

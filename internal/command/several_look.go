@@ -13,11 +13,11 @@ import (
 )
 
 // wishes are the orders for those of several sites at which something is to be done.
-func (a *app) wishes(rows []siteRow, found []looked, failed []error) (out []wish) {
+func (a *app) wishes(rows []siteRow, found []prepared, failed []error) (out []queueRequest) {
 	c := a.ordering.command
 	for i, l := range found {
 		if failed[i] != nil {
-			out = append(out, wish{what: c.Name(), at: rows[i].name(), cannot: failed[i]})
+			out = append(out, queueRequest{what: c.Name(), at: rows[i].name(), cannot: failed[i]})
 			continue
 		}
 		if l.nothing != nil || l.do == nil {
@@ -34,7 +34,7 @@ func (a *app) wishes(rows []siteRow, found []looked, failed []error) (out []wish
 		}
 		out = append(
 			out,
-			wish{
+			queueRequest{
 				what:    c.Name(),
 				at:      cmp.Or(l.address, l.at),
 				account: l.account.Name,
@@ -51,8 +51,8 @@ const lookedAtOnce = 4
 // lookAll looks at every row. Failed are those that cannot be reached now; all that is wrong
 // with what was asked for comes back at once.
 func lookAll(ctx context.Context, rows []siteRow, strict bool,
-	look func(ctx context.Context, r siteRow) (looked, error)) (found []looked, failed []error, err error) {
-	found, failed = make([]looked, len(rows)), make([]error, len(rows))
+	look func(ctx context.Context, r siteRow) (prepared, error)) (found []prepared, failed []error, err error) {
+	found, failed = make([]prepared, len(rows)), make([]error, len(rows))
 	var group errgroup.Group
 	group.SetLimit(lookedAtOnce)
 	for i := range rows {
@@ -133,7 +133,7 @@ func (m *mistakes) once() (out []fault.Problem) {
 }
 
 // room sees that there is room for all that comes to be.
-func room(ctx context.Context, d *work.Service, found []looked, failed []error) error {
+func room(ctx context.Context, d *work.Service, found []prepared, failed []error) error {
 	need := map[string]int64{}
 	for i, l := range found {
 		if failed[i] == nil && l.bytes > 0 {

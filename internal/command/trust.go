@@ -45,7 +45,8 @@ func (a *app) accountTrust() *cobra.Command {
 				return err
 			}
 			if print == "" {
-				unknown := &fault.Error{Kind: fault.Decision, What: "the server's " + what + " was not accepted", Where: to.Address,
+				unknown := &fault.Error{Kind: fault.NeedsConfirmation, What: "the server's " + what + " was not accepted",
+					Where:   to.Address,
 					Details: []string{shown}, Remedy: "When it is the right one: tivset account trust " + args[0] + " " + shown}
 				if !a.streams.Asks() {
 					return unknown

@@ -41,7 +41,7 @@ func outcome(what string, r *work.Done) outcomeJSON {
 func before(b *step.BackedUp) []screen.Pair { return screen.Before(b) }
 
 func (a *app) update() *cobra.Command {
-	r, byCare, inHours, first, o := &update.Request{}, false, false, false, &chosen{}
+	r, byCare, inHours, first, o := &update.Request{}, false, false, false, &selection{}
 	c := &cobra.Command{
 		Use:   "update [SITE…] [--due]",
 		Short: "Bring sites to a newer release, or leave them as they were",
@@ -110,12 +110,12 @@ func (a *app) update() *cobra.Command {
 }
 
 // updateSeveral updates several sites side by side.
-func (a *app) updateSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *chosen, r update.Request,
+func (a *app) updateSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *selection, r update.Request,
 	first bool) error {
 	if first && a.dryRun {
 		return noRehearsal()
 	}
-	return a.several(ctx, s, rows, o, "Update %s?", func(ctx context.Context, row siteRow) (looked, error) {
+	return a.several(ctx, s, rows, o, "Update %s?", func(ctx context.Context, row siteRow) (prepared, error) {
 		one := r
 		one.Site, one.Release = row.Site, row.value("release", r.Release)
 		l, err := a.lookedAt(ctx, s, row.Site)
@@ -134,7 +134,9 @@ func (a *app) updateSeveral(ctx context.Context, s *core.Core, rows []siteRow, o
 		}
 		one.Release = p.To // what was agreed to, whatever is published meanwhile
 		l.review, l.document = a.streams.ReviewUpdate(p), p
-		l.do = func(ctx context.Context, d *work.Service) (ended, error) { return a.updateAgreed(ctx, d, one, p, first) }
+		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
+			return a.updateAgreed(ctx, d, one, p, first)
+		}
 		l.close = p.Close
 		return l, nil
 	})

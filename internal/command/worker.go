@@ -92,8 +92,8 @@ func (a *app) gone(lease time.Duration) {
 	a.streams.Note("this worker stood still, or could not reach the database, for nearly as long as its lease of " +
 		lease.String() + ": others take over what it had, and it begins anew")
 	words := slices.DeleteFunc(slices.Clone(a.args), func(word string) bool { return word == "--anew" })
-	if err := anew(append(words, "--anew")); err != nil {
-		os.Exit(int(fault.Left))
+	if err := reexec(append(words, "--anew")); err != nil {
+		os.Exit(int(fault.Incomplete))
 	}
 }
 
@@ -127,12 +127,12 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 			a.streams.Note(fmt.Sprintf("%s was not told how number %d ended: %v", o.Tell, number, err))
 		}
 	}
-	w.Broke = func(ctx context.Context, number int64, why any) queue.Result {
+	w.OnPanic = func(ctx context.Context, number int64, why any) queue.Result {
 		err := fault.New(fault.Failed, "the program itself failed, which is a mistake in it", fmt.Sprint(why),
 			"Tell whoever makes it, with what was ordered.")
 		if _, left := a.endJobs(ctx, number); left != nil {
-			err = fault.New(fault.Left, "the program itself failed, and what it had begun could not be taken back",
-				fmt.Sprint(why), "See: "+fault.Call("jobs")).Because(left)
+			err = fault.New(fault.Incomplete, "the program itself failed, and what it had begun could not be taken back",
+				fmt.Sprint(why), "See: "+fault.Call("jobs")).Wrap(left)
 		}
 		a.streams.Note(fmt.Sprintf("number %d: %v\n%s", number, why, debug.Stack()))
 		document, _ := json.Marshal(a.streams.Failed(err))
@@ -145,7 +145,7 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 			number, f.Error(), screen.Spelled(f.Remedy)))
 	}
 	var once sync.Once
-	w.Gone = func() { once.Do(func() { a.gone(w.Lease) }) }
+	w.OnLeaseLost = func() { once.Do(func() { a.gone(w.Lease) }) }
 	w.Told = func(what string, number int64, o queue.Order) { a.streams.Say("%s %s", what, orderName(number, o)) }
 	a.streams.Say("Working for the team at %s, %d at once, as %s. Ctrl-C ends it.", p.Ledger.(*team.Team).Address(),
 		w.AtOnce, w.ID)
@@ -160,7 +160,7 @@ func wordsOf(p team.Place, o queue.Order, files queue.Parts) (words []string, do
 		return nil, nil, err
 	}
 	if !hmac.Equal(mark, o.Mark) {
-		return nil, nil, fault.New(fault.Decision, "nobody of the team put this order there", o.At,
+		return nil, nil, fault.New(fault.NeedsConfirmation, "nobody of the team put this order there", o.At,
 			"It was not carried out. See who can write into the database.")
 	}
 	text, err := p.Vault.UnsealText(o.Call)
@@ -236,9 +236,10 @@ func (a *app) endOf(ctx context.Context, number int64, o queue.Order) (queue.End
 		case j.Outcome == ledger.Done:
 			return queue.Ending{Over: true}, nil
 		case j.Outcome == ledger.GivenUp:
-			document, err := json.Marshal(a.streams.Failed(fault.New(fault.Left, "its job was given up", j.ID+", "+j.Address,
+			document, err := json.Marshal(a.streams.Failed(fault.New(fault.Incomplete, "its job was given up",
+				j.ID+", "+j.Address,
 				"Look at the site; then order it again.")))
-			return queue.Ending{Over: true, Result: queue.Result{Code: int(fault.Left), Document: document}}, err
+			return queue.Ending{Over: true, Result: queue.Result{Code: int(fault.Incomplete), Document: document}}, err
 		}
 	}
 	return queue.Ending{}, nil

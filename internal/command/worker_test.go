@@ -32,7 +32,7 @@ func TestEndOf(t *testing.T) {
 	}{
 		{"install", "install", "lockside.localhost/x", ledger.Done, true, 0},
 		{"install", "install", "lockside.localhost/x", ledger.Undone, false, 0},
-		{"install", "install", "lockside.localhost/x", ledger.GivenUp, true, int(fault.Left)},
+		{"install", "install", "lockside.localhost/x", ledger.GivenUp, true, int(fault.Incomplete)},
 		{"update", "copy", "lockside.localhost/rehearsal-0123456789abcdef", ledger.Done, false, 0},
 		{"update", "update", "lockside.localhost/rehearsal-0123456789abcdef", ledger.Done, false, 0},
 		{"rounds", "backup", "lockside.localhost/x", ledger.Done, false, 0},

@@ -41,7 +41,7 @@ type World struct {
 	Home      home.Home
 	Catalogue *catalogue.Catalogue
 	Ledger    ledger.Ledger
-	Journals  job.Shelf // nil for files of this machine
+	Journals  job.JournalStore // nil for files of this machine
 	Vault     *vault.Vault
 	Maker     secret.Maker
 	Now       func() time.Time
@@ -96,8 +96,9 @@ func In(w World) *Core {
 	c.Planner = &plan.Planner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now,
 		TakesMail: w.TakesMail}
 	c.Examiner = &check.Examiner{Book: c.Book, Hosting: c.Hosting, Archives: c.Archives, Maker: w.Maker, Now: now}
-	c.Desk = &work.Service{Book: c.Book, Hosting: c.Hosting, Planner: c.Planner, Archives: c.Archives, Examiner: c.Examiner,
-		Maker: w.Maker, Now: now, Who: w.Who, Progress: w.Progress, Patience: w.Patience, Ways: ways.Table(),
+	c.Desk = &work.Service{Book: c.Book, Hosting: c.Hosting, Planner: c.Planner, Archives: c.Archives,
+		Examiner: c.Examiner,
+		Maker:    w.Maker, Now: now, Who: w.Who, Progress: w.Progress, Patience: w.Patience, Ways: ways.Table(),
 		SendMail: w.SendMail, Order: w.Order}
 	c.Accounts = &accounts.Keeper{Book: c.Book, Hosting: c.Hosting, Maker: w.Maker, Now: now, Let: w.Forget,
 		Crontab: w.Crontab}

@@ -61,14 +61,14 @@ func Start(folder string) (*Demo, error) {
 	base := filepath.Join(folder, "demo")
 	if names, err := d.Home.Accounts(); err != nil || len(names) > 0 && !exists(filepath.Join(base, "state.json")) {
 		return nil, fault.New(fault.Usage, "accounts that are not the demo's are kept here", folder,
-			"Set TIVSET_HOME to a folder of the demo's own, or to nothing.").Because(err)
+			"Set TIVSET_HOME to a folder of the demo's own, or to nothing.").Wrap(err)
 	}
 	if err := os.MkdirAll(base, 0o700); err != nil {
 		return nil, err
 	}
 	done, err := d.Home.Alone("demo")
 	if err == nil && done == nil {
-		err = fault.New(fault.Decision, "a demo is running in this folder", folder,
+		err = fault.New(fault.NeedsConfirmation, "a demo is running in this folder", folder,
 			"Use that one, or end it with Ctrl-C, or set TIVSET_HOME to another folder.")
 	}
 	if err != nil {

@@ -69,7 +69,8 @@ var Meanings = []Meaning{
 }
 
 // general are the codes of faults that have none of their own, by their kinds.
-var general = map[Kind]Code{Failed: FailedToDo, Usage: WrongCall, Decision: NeedsDecision, Left: SomethingLeft}
+var general = map[Kind]Code{Failed: FailedToDo, Usage: WrongCall, NeedsConfirmation: NeedsDecision,
+	Incomplete: SomethingLeft}
 
 // CodeOf gives the code of an error: the fault's own; else that of a fault that is its cause; else the one
 // for its kind. None for no error.

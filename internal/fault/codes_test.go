@@ -16,14 +16,14 @@ func TestCodes(t *testing.T) {
 	for want, err := range map[fault.Code]error{
 		"":                  nil,
 		fault.SignInRefused: fmt.Errorf("sign in: %w", refused),
-		fault.NoAnswer:      fault.NewAs(fault.NoAnswer, fault.Failed, "x", "", "").Because(refused),
+		fault.NoAnswer:      fault.NewAs(fault.NoAnswer, fault.Failed, "x", "", "").Wrap(refused),
 		fault.FailedToDo:    errors.New("anything"),
 		fault.WrongCall:     fault.New(fault.Usage, "x", "", ""),
-		fault.AtWork:        &fault.Error{Kind: fault.Decision, Busy: true},
+		fault.AtWork:        &fault.Error{Kind: fault.NeedsConfirmation, Busy: true},
 		fault.WrongAnswers:  fault.Join("x", "", []fault.Problem{{ID: "title", What: fault.Needed}}),
-		fault.SomethingLeft: fault.New(fault.Left, "x", "", "").Because(errors.New("y")),
+		fault.SomethingLeft: fault.New(fault.Incomplete, "x", "", "").Wrap(errors.New("y")),
 	} {
 		assert.Equal(t, want, fault.CodeOf(err), "%v", err)
 	}
-	assert.Equal(t, fault.SignInRefused, fault.CodeOf(fault.New(fault.Failed, "step: it failed", "", "").Because(refused)))
+	assert.Equal(t, fault.SignInRefused, fault.CodeOf(fault.New(fault.Failed, "step: it failed", "", "").Wrap(refused)))
 }

@@ -18,10 +18,10 @@ type Kind int
 
 // The kinds, by the exit code that each leads to.
 const (
-	Failed   Kind = iota + 1 // it failed, and everything that was begun was undone
-	Usage                    // the call or the answers are wrong; nothing was touched
-	Decision                 // somebody has to decide something; nothing was touched
-	Left                     // something is left to resume or to undo
+	Failed            Kind = iota + 1 // it failed, and everything that was begun was undone
+	Usage                             // the call or the answers are wrong; nothing was touched
+	NeedsConfirmation                 // somebody has to decide something; nothing was touched
+	Incomplete                        // something is left to resume or to undo
 )
 
 // Problem is one thing wrong with one answer or one line of a file.
@@ -77,8 +77,8 @@ func NewAs(code Code, kind Kind, what, where, remedy string) *Error {
 	return New(kind, what, where, remedy).Coded(code)
 }
 
-// Because adds the cause and returns the fault.
-func (e *Error) Because(cause error) *Error {
+// Wrap adds the cause and returns the fault.
+func (e *Error) Wrap(cause error) *Error {
 	e.Cause = cause
 	return e
 }

@@ -13,7 +13,7 @@ import (
 )
 
 func TestFault(t *testing.T) {
-	e := fault.New(fault.Decision, "in the way", "web", "move it").Because(fs.ErrExist)
+	e := fault.New(fault.NeedsConfirmation, "in the way", "web", "move it").Wrap(fs.ErrExist)
 	wrapped := fmt.Errorf("install: %w", e)
 	assert.ErrorIs(t, wrapped, fs.ErrExist)
 	assert.Equal(t, "in the way: web: file already exists", e.Error())
@@ -42,8 +42,8 @@ func TestInterrupted(t *testing.T) {
 	assert.Equal(t, "interrupted", got.What)
 	assert.NotEmpty(t, got.Remedy)
 	assert.Equal(t, fault.Failed, got.Kind)
-	refused := fault.New(fault.Decision, "not reached", "", "").Because(context.Canceled)
-	assert.Equal(t, fault.Decision, fault.Of(fault.WasInterrupted(stopped, refused)).Kind, "the exit code stays")
+	refused := fault.New(fault.NeedsConfirmation, "not reached", "", "").Wrap(context.Canceled)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(fault.WasInterrupted(stopped, refused)).Kind, "the exit code stays")
 	assert.Equal(t, canceled, fault.WasInterrupted(going, canceled), "nobody ended it")
 	assert.Equal(t, fs.ErrExist, fault.WasInterrupted(stopped, fs.ErrExist))
 	assert.NoError(t, fault.WasInterrupted(stopped, nil))

@@ -35,7 +35,7 @@ func (a *Account) SendCourier(ctx context.Context, at helperpage.Place, function
 	var silent *helperpage.Silent
 	if errors.As(err, &silent) {
 		err = fault.New(fault.Failed, "the PHP that serves the site cannot be asked", at.URL,
-			"Ask the host to switch PHP on for this domain, with its extension openssl.").Because(err)
+			"Ask the host to switch PHP on for this domain, with its extension openssl.").Wrap(err)
 	}
 	return sent, found, err
 }

@@ -117,7 +117,7 @@ func (a *Account) Crontab(ctx context.Context) (string, error) {
 	}
 	if err != nil {
 		return "", fault.New(fault.Failed, "the account's crontab cannot be read", a.Runtime.Crontab,
-			"Correct runtime: crontab: in the account, or leave it out.").Because(err)
+			"Correct runtime: crontab: in the account, or leave it out.").Wrap(err)
 	}
 	return string(out), nil
 }
@@ -151,7 +151,7 @@ func (a *Account) EditCrontab(ctx context.Context, change func(string) string) e
 		}
 		if err != nil {
 			return fault.New(fault.Failed, "the account's crontab cannot be written", a.Name,
-				"Ask the host whether this account may use cron; without it, leave runtime: crontab: out.").Because(err)
+				"Ask the host whether this account may use cron; without it, leave runtime: crontab: out.").Wrap(err)
 		}
 	}
 	return fault.New(fault.Failed, "somebody else changes the account's crontab all the while", a.Name,

@@ -97,7 +97,7 @@ func Unreachable(a *account.Account, err error) error {
 		return known
 	}
 	return fault.NewAs(fault.NoAnswer, fault.Failed, "the files of the account cannot be reached", a.Reach,
-		"Check the folder and its permissions: "+fault.Call("account", "test", a.Name)).Because(err)
+		"Check the folder and its permissions: "+fault.Call("account", "test", a.Name)).Wrap(err)
 }
 
 // Unreachable words why this account's files cannot be read.

@@ -75,7 +75,7 @@ func TestArchiveThatTheKitDoesNotKnow(t *testing.T) {
 	request.Archive = file
 	_, err = w.Install(request)
 	f := fault.Of(err)
-	require.Equal(t, fault.Decision, f.Kind, "%v", err)
+	require.Equal(t, fault.NeedsConfirmation, f.Kind, "%v", err)
 	var u *release.Unknown
 	require.ErrorAs(t, err, &u)
 	assert.Equal(t, "1.4.0", u.Says)
@@ -84,7 +84,7 @@ func TestArchiveThatTheKitDoesNotKnow(t *testing.T) {
 	sitetest.Same(t, before, w.Snapshot())
 	request.AcceptArchive = strings.Repeat("0", 64)
 	_, err = w.Install(request)
-	require.Equal(t, fault.Decision, fault.Of(err).Kind, "another one was accepted")
+	require.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "another one was accepted")
 
 	request.AcceptArchive = u.Sum
 	done, err := w.Install(request)

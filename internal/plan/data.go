@@ -224,7 +224,8 @@ func byHand(asked dataAsked, err error) error {
 	if asked.given("data.password") {
 		details = append(details, "tried now: "+f.What)
 	}
-	return &fault.Error{Kind: fault.Decision, What: "the database has to be made by hand first", Where: asked.server.Name,
+	return &fault.Error{Kind: fault.NeedsConfirmation, What: "the database has to be made by hand first",
+		Where:   asked.server.Name,
 		Details: details,
 		Remedy: fmt.Sprintf("Then say so: -a data.from=existing -a data.name=%s -a data.user=%s -a data.password=@FILE. "+
 			"Nothing was touched.", d.Name, d.User)}

@@ -51,7 +51,7 @@ func (pl *Planner) lookAtPlace(ctx context.Context, in *hosting.Account, at plac
 		return out, in.Unreachable(err)
 	} else if !there {
 		return out, fault.New(fault.Failed, "the document root of "+at.Domain.Name+" is not there", at.Domain.Folder,
-			"Correct the folder of this domain in the account, or make it.").Because(err)
+			"Correct the folder of this domain in the account, or make it.").Wrap(err)
 	}
 	inside, err := in.Files.List(ctx, at.Folder())
 	switch {
@@ -76,7 +76,7 @@ func (pl *Planner) belongsToSite(ctx context.Context, a *account.Account, at pla
 		}
 		for _, entry := range other.Entries {
 			if files.Within(at.Folder(), path.Join(other.Folder, entry)) {
-				return fault.New(fault.Decision, "the folder is a part of the site “"+other.Title+"”", at.Folder(),
+				return fault.New(fault.NeedsConfirmation, "the folder is a part of the site “"+other.Title+"”", at.Folder(),
 					"Choose another directory; that one is "+other.URL+"'s own.")
 			}
 		}

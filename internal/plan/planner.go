@@ -61,7 +61,7 @@ func (pl *Planner) Plan(ctx context.Context, r Request) (*Plan, error) {
 // there is not is for others to complain of.
 func (pl *Planner) LookUp(ctx context.Context, app string) error {
 	k, err := pl.Book.Catalogue.Find(app)
-	if fault.Of(err).Kind == fault.Decision {
+	if fault.Of(err).Kind == fault.NeedsConfirmation {
 		return err
 	}
 	if err != nil {
@@ -199,7 +199,7 @@ func (pl *Planner) decide(r Request) (*decided, error) {
 		return nil, err
 	}
 	if d.answers["licence"] != "accept" {
-		return nil, fault.New(fault.Decision, d.kit.Title+" needs its licence accepted", d.kit.Licence.Name,
+		return nil, fault.New(fault.NeedsConfirmation, d.kit.Title+" needs its licence accepted", d.kit.Licence.Name,
 			"Read it with: "+fault.Call("about", d.kit.App, "--licence")+"; then accept it with --accept-licence")
 	}
 	return d, nil
@@ -294,7 +294,7 @@ func (d *decided) site(spot placed, web reached, data dataPart) site.Site {
 			Last:      a["admin.last-name"],
 			Support:   a["support.email"],
 		},
-		Face: site.Face{Title: a["title"], Tagline: a["tagline"], Language: a["language"], Asked: d.told(),
+		Face: site.Branding{Title: a["title"], Tagline: a["tagline"], Language: a["language"], Asked: d.told(),
 			Extras: d.chosen()},
 		Care: care.Of(a),
 	}
@@ -339,7 +339,7 @@ func (pl *Planner) takesMail(ctx context.Context, answers answer.Given) error {
 	_, domain, _ := strings.Cut(answers["admin.email"], "@")
 	if err := pl.TakesMail(ctx, domain); err != nil {
 		return fault.New(fault.Usage, "no mail can be sent to "+domain, "admin.email",
-			"Check the address; to go on without asking: -a admin.email-check=no").Because(err)
+			"Check the address; to go on without asking: -a admin.email-check=no").Wrap(err)
 	}
 	return nil
 }

@@ -142,7 +142,7 @@ func (pl *Planner) writeConfigs(s *site.Site, carried *site.Carried) ([][]byte, 
 		text, err := config.Render(format, string(template), values)
 		if err != nil {
 			return nil, fault.New(fault.Usage, "a value cannot be written into "+c.Path, s.Title,
-				"Choose another value. Nothing was touched.").Because(err)
+				"Choose another value. Nothing was touched.").Wrap(err)
 		}
 		out = append(out, text)
 	}

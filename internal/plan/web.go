@@ -31,7 +31,7 @@ func (pl *Planner) lookAtDomain(ctx context.Context, in *hosting.Account, at pla
 	if u.Scheme == "https" {
 		if _, err := in.Certified(ctx, *d); err != nil {
 			return out, fault.New(fault.Failed, "the certificate of "+d.Name+" does not verify", d.URL,
-				"Ask the host for one that does, or give the domain an address with http:// in the account.").Because(err)
+				"Ask the host for one that does, or give the domain an address with http:// in the account.").Wrap(err)
 		}
 	} else {
 		pl.preferHTTPS(ctx, &out, asked, u)
@@ -41,7 +41,7 @@ func (pl *Planner) lookAtDomain(ctx context.Context, in *hosting.Account, at pla
 	case err != nil:
 		return out, fault.NewAs(fault.NoAnswer, fault.Failed, d.Name+" does not answer", d.URL,
 			"When the domain is new, wait until its name is known, or say where it is with connect: in the "+
-				"account.").Because(err)
+				"account.").Wrap(err)
 	case page.Away != "" && strings.HasPrefix(page.Away, "https://"+d.Name) && u.Scheme == "http":
 		return out, fault.New(fault.Usage, d.Name+" sends its visitors to https", page.Away,
 			"Give the domain that address in the account: url: https://"+d.Name)

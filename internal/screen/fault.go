@@ -65,8 +65,8 @@ func Code(err error) int {
 }
 
 // outcomes are the words for exit codes in JSON.
-var outcomes = map[fault.Kind]string{fault.Failed: "undone", fault.Usage: "refused", fault.Decision: "refused",
-	fault.Left: "left"}
+var outcomes = map[fault.Kind]string{fault.Failed: "undone", fault.Usage: "refused", fault.NeedsConfirmation: "refused",
+	fault.Incomplete: "left"}
 
 // FaultJSON writes a fault for a program.
 func (s *Streams) FaultJSON(err error) error { return s.WriteJSON(s.Failed(err)) }

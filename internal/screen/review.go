@@ -183,7 +183,7 @@ func admin(p *plan.Plan) string {
 	return text
 }
 
-func described(p site.Face) string {
+func described(p site.Branding) string {
 	text := fmt.Sprintf("“%s”, %s", p.Title, language.English(p.Language))
 	if p.Tagline != "" {
 		text += "\n" + p.Tagline

@@ -27,7 +27,7 @@ func planned() *plan.Plan {
 		Data: &site.Data{From: "new", Engine: "mariadb", Server: "main", Name: "quill_quay4t", User: "quill_quay4t",
 			Tables: "r7q_"},
 		Admin: site.Admin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true, Length: 20},
-		Face: site.Face{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en",
+		Face: site.Branding{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en",
 			Asked: []site.Told{{ID: "board", Ask: "First board", Answer: "General"}, {ID: "x", Ask: "Nothing"},
 				{ID: "key", Ask: "Licence key", Secret: true}},
 			Extras: []site.Told{{ID: "extra.sample", Ask: "Sample content", Answer: "no"},

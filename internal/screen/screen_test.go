@@ -47,7 +47,8 @@ func TestFault(t *testing.T) {
 		"remedy": "mend it"}, got["error"])
 	assert.Equal(t, []any{"title"}, got["missing"])
 	assert.Equal(t, "j1", got["job"])
-	for kind, code := range map[fault.Kind]int{fault.Failed: 1, fault.Usage: 2, fault.Decision: 3, fault.Left: 4} {
+	for kind, code := range map[fault.Kind]int{fault.Failed: 1, fault.Usage: 2, fault.NeedsConfirmation: 3,
+		fault.Incomplete: 4} {
 		assert.Equal(t, code, screen.Code(fault.New(kind, "", "", "")))
 	}
 	assert.Zero(t, screen.Code(nil))
@@ -60,14 +61,14 @@ func TestFaultOnATerminal(t *testing.T) {
 	s.ErrTerminal, s.Width = true, 60
 	cause := errors.New("Error 1146 (42S02): Table 'quill_journal.tmjz_berths' doesn't exist")
 	s.Fault(fault.New(fault.Failed, "Bring the database to the release", "lockside.localhost/journal",
-		"Try again.").Because(cause))
+		"Try again.").Wrap(cause))
 	lines := strings.Split(strings.TrimSpace(err.String()), "\n")
 	require.Greater(t, len(lines), 2, err.String())
 	assert.Equal(t, 1, strings.Count(err.String(), "tivset:"), err.String())
 	for _, line := range lines[1 : len(lines)-1] {
 		assert.True(t, strings.HasPrefix(line, "        "), line)
 	}
-	again := fault.New(fault.Failed, "it failed: "+cause.Error(), "", "").Because(cause)
+	again := fault.New(fault.Failed, "it failed: "+cause.Error(), "", "").Wrap(cause)
 	assert.Equal(t, 1, strings.Count(fmt.Sprint(s.Failed(again)), cause.Error()), "a cause is said once, in JSON too")
 }
 

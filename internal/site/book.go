@@ -29,7 +29,7 @@ type Book struct {
 	Home      home.Home
 	Catalogue *catalogue.Catalogue
 	Ledger    ledger.Ledger
-	Journals  job.Shelf
+	Journals  job.JournalStore
 	Vault     *vault.Vault
 	Now       func() time.Time
 }
@@ -175,7 +175,7 @@ func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 	s := &Site{Kit: entry, In: a, App: x.App, Title: entry.Title, Release: x.Release, Archive: x.Archive,
 		Account: x.Account, Care: x.Care,
 		Answers: answer.Given{}, Admin: Admin{Name: x.Admin.Name, Email: x.Admin.Email},
-		Face:  Face{Title: x.Title, Language: x.Language, Asked: []Told{}, Extras: []Told{}},
+		Face:  Branding{Title: x.Title, Language: x.Language, Asked: []Told{}, Extras: []Told{}},
 		Place: Place{URL: x.URL, Folder: x.Folder, DataFolder: x.DataFolder}}
 	if s.Of = entry.Past(x.Release); s.Of == nil {
 		return nil, fault.New(fault.Usage, "the kit of "+entry.Title+" does not know this release any more",

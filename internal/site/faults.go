@@ -11,7 +11,7 @@ import (
 
 // IsThere is the fault of a place that has a site already.
 func IsThere(at place.Place) error {
-	return fault.New(fault.Decision, "a site is at this address already", at.URL(),
+	return fault.New(fault.NeedsConfirmation, "a site is at this address already", at.URL(),
 		"Choose another directory, or look at it with: "+fault.Call("show", at.Address()))
 }
 
@@ -24,7 +24,8 @@ func InTheWay(folder string, lines []string) error {
 		rest := len(lines) - mostInTheWay
 		lines = append(append([]string{}, lines[:mostInTheWay]...), fmt.Sprintf("… and %d more", rest))
 	}
-	return &fault.Error{Kind: fault.Decision, Code: fault.InTheWay, What: "something is in the way", Where: folder,
+	return &fault.Error{Kind: fault.NeedsConfirmation, Code: fault.InTheWay, What: "something is in the way",
+		Where:   folder,
 		Details: lines,
 		Remedy: "Choose another directory with --at, or have it set aside with -a occupied=set-aside, from where it can " +
 			"be put back. Nothing was touched."}

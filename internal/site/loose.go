@@ -10,9 +10,9 @@ import (
 	"tivset/internal/hosting/files"
 )
 
-// Loose is a file or folder that others on the machine may write, or read though
+// InsecureMode is a file or folder that others on the machine may write, or read though
 // it is the configuration.
-type Loose struct {
+type InsecureMode struct {
 	Name string      `json:"name"` // from the account's top
 	Mode fs.FileMode `json:"mode"` // that it has
 	Want fs.FileMode `json:"want"` // that it should have
@@ -21,12 +21,12 @@ type Loose struct {
 // Loose finds them among what is in the site's folder. Written are those of them
 // where the app itself writes: its pages may run as another user than the
 // account's, and need them so.
-func (s *Site) Loose(there map[string]files.Found) (loose, written []Loose) {
+func (s *Site) Loose(there map[string]files.Found) (loose, written []InsecureMode) {
 	for name, f := range there {
 		if f.Mode&fs.ModeSymlink != 0 {
 			continue
 		}
-		one := Loose{f.Path, f.Mode.Perm(), s.rightful(name, f.Mode.Perm())}
+		one := InsecureMode{f.Path, f.Mode.Perm(), s.rightful(name, f.Mode.Perm())}
 		switch {
 		case one.Mode == one.Want:
 		case archive.Skipped(name, s.Kit.Place.Written()):
@@ -35,8 +35,8 @@ func (s *Site) Loose(there map[string]files.Found) (loose, written []Loose) {
 			loose = append(loose, one)
 		}
 	}
-	for _, list := range [][]Loose{loose, written} {
-		slices.SortFunc(list, func(a, b Loose) int { return strings.Compare(a.Name, b.Name) })
+	for _, list := range [][]InsecureMode{loose, written} {
+		slices.SortFunc(list, func(a, b InsecureMode) int { return strings.Compare(a.Name, b.Name) })
 	}
 	return loose, written
 }

@@ -112,7 +112,7 @@ func NoPassword(address string) error {
 // may have changed it there; both ways out are named.
 func Stale(address string, err error) error {
 	f := *fault.Of(err)
-	f.Kind = fault.Decision
+	f.Kind = fault.NeedsConfirmation
 	f.What = "the stored password of the admin does not sign in any more: " + f.What
 	f.Where = address
 	f.Remedy = "If it was changed in the app, tell the new one: " + fault.Call("reveal", address, "--changed") +
@@ -148,7 +148,7 @@ func (b *Book) Reveal(ctx context.Context, word string) (Credentials, error) {
 	if err != nil {
 		return c, fault.New(fault.Usage, "the vault has no password of this site", found.Address,
 			"Tell it: "+fault.Call("reveal", found.Address, "--changed")+"; or have a new one made: "+
-				fault.Call("reveal", found.Address, "--renew")).Because(err)
+				fault.Call("reveal", found.Address, "--renew")).Wrap(err)
 	}
 	c.Data, err = b.Vault.Get(VaultName(found.Address, DataPassword))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) { // a site without a database has none

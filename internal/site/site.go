@@ -24,7 +24,7 @@ type Site struct {
 	Place   Place     `json:"place"`
 	Data    *Data     `json:"data,omitempty"` // nil for an app without a database
 	Admin   Admin     `json:"admin"`
-	Face    Face      `json:"site"`
+	Face    Branding  `json:"site"`
 	Care    care.Care `json:"care"`
 
 	Kit     catalogue.Entry        `json:"-"`
@@ -70,8 +70,8 @@ type Admin struct {
 	Support   string `json:"support_email,omitempty"`
 }
 
-// Face is what visitors see.
-type Face struct {
+// Branding is what visitors see.
+type Branding struct {
 	Title    string `json:"title"`
 	Tagline  string `json:"tagline,omitempty"`
 	Language string `json:"language"`

@@ -17,7 +17,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/sites"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 )
@@ -105,9 +105,9 @@ func TestEntersAppsInPHP(t *testing.T) {
 	for server, serve := range map[string]func(servers.Stage, []servers.Site, ...string) string{
 		"nginx": servers.PHPWeb, "Apache": servers.Apache} {
 		t.Run(server, func(t *testing.T) {
-			g := restless.NewGround(t, serve)
+			g := chaos.NewGround(t, serve)
 			w := g.World(t, "local")
-			done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+			done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 			require.NoError(t, err)
 			entered(t, w, "quillmere", done.Site.Address, "Hello wharfinger")
 

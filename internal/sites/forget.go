@@ -40,7 +40,7 @@ func (l *List) Forget(ctx context.Context, word string, anyway bool) (Forgotten,
 		return Forgotten{}, &f
 	}
 	if there != "" && !anyway {
-		return Forgotten{}, fault.New(fault.Decision, "the site is still there", there,
+		return Forgotten{}, fault.New(fault.NeedsConfirmation, "the site is still there", there,
 			"To take the site away: "+fault.Call("remove", found.Address)+"."+record)
 	}
 	done := Forgotten{Site: found, Stands: there, Unseen: err}

@@ -21,7 +21,7 @@ func TestForget(t *testing.T) {
 	before := w.Snapshot()
 	_, err = w.Sites.Forget(ctx, "journal", false)
 	f := fault.Of(err)
-	require.Equal(t, fault.Decision, f.Kind)
+	require.Equal(t, fault.NeedsConfirmation, f.Kind)
 	assert.Contains(t, f.Remedy, fault.Call("remove", done.Site.Address))
 	w.EditAccount(func(a *account.Account) { a.Reach = "local:" + w.Root + "-away" })
 	_, err = w.Sites.Forget(ctx, "journal", false)

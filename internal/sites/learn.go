@@ -62,7 +62,7 @@ func notThis(address, name string, err error) error {
 	f := *fault.Of(err)
 	f.Where = address
 	var refused *setup.Refused
-	if f.Kind == fault.Decision || errors.As(err, &refused) {
+	if f.Kind == fault.NeedsConfirmation || errors.As(err, &refused) {
 		f.Kind, f.What = fault.Usage, "the site does not let “"+name+"” in with this password"
 		f.Remedy = "Type it as it is in the app, and the name too when that was changed: -a admin.name=NAME. " +
 			"Nothing was changed here or there. To have a new one made: " + fault.Call("reveal", address, "--renew")

@@ -42,7 +42,7 @@ func (l *List) ForgetRedirect(ctx context.Context, r ledger.Redirect, anyway boo
 			return &f
 		}
 		if stands != "" {
-			return fault.New(fault.Decision, "the address still leads there", stands,
+			return fault.New(fault.NeedsConfirmation, "the address still leads there", stands,
 				"To have it lead nowhere: "+fault.Call("remove", r.Address)+"."+record)
 		}
 	}

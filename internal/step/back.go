@@ -107,6 +107,7 @@ func inStore(s hosting.Store, name string) bool { return files.Within(name, s.To
 // cameBack is the fault of a name that somebody made again while what belongs
 // there was in the store.
 func cameBack(name, kept string) error {
-	return fault.New(fault.Left, "something has come to be there again; what belongs there is kept in the account, in "+
-		kept, name, "Move what is there now to another name.")
+	return fault.New(fault.Incomplete,
+		"something has come to be there again; what belongs there is kept in the account, in "+
+			kept, name, "Move what is there now to another name.")
 }

@@ -138,7 +138,7 @@ func BackUpOf(t *Tools, x ledger.Site, why, into string, recipients []string, ma
 // KeepsFor has the database kept too, while it is read for the backup.
 func (b *BackUp) KeepsFor(k *KeepData) { b.Also, b.AlsoIn, k.Given = k.File, k.InAccount, true }
 
-func (b *BackUp) also() Shelf { return Shelf{File: b.Also, InAccount: b.AlsoIn} }
+func (b *BackUp) also() UndoStore { return UndoStore{File: b.Also, InAccount: b.AlsoIn} }
 
 // Kind and Title implement job.Step.
 func (*BackUp) Kind() string  { return "back-up" }
@@ -376,7 +376,7 @@ func (b *BackUp) list(ctx context.Context) ([]group, error) {
 	skip := slices.Clone(foreign)
 	groups := []group{{part: backup.Files, folder: b.Record.Folder}}
 	if c := b.Closed; c != nil && len(c.Moves) > 0 {
-		groups = append(groups, group{part: backup.Files, folder: c.Shut})
+		groups = append(groups, group{part: backup.Files, folder: c.ParkedDir})
 		for _, name := range c.entries() {
 			skip = append(skip, path.Join(c.Folder, name))
 		}
@@ -391,7 +391,7 @@ func (b *BackUp) list(ctx context.Context) ([]group, error) {
 		}
 		all, err := files.Tree(ctx, b.In.Files, g.folder, hidden)
 		if err != nil {
-			return nil, fault.New(fault.Failed, "the site's files cannot be read", g.folder, "").Because(err)
+			return nil, fault.New(fault.Failed, "the site's files cannot be read", g.folder, "").Wrap(err)
 		}
 		groups[i].list = b.plainOnly(all)
 	}

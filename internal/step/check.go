@@ -57,7 +57,7 @@ func (c *CheckSite) Do(ctx context.Context) error {
 			}
 		}
 		c.Result.Checks = append(c.Result.Checks, check.Checked{Name: one.Name, Detail: err.Error()})
-		if (c.Lenient || fault.Of(err).Kind == fault.Decision) && ctx.Err() == nil {
+		if (c.Lenient || fault.Of(err).Kind == fault.NeedsConfirmation) && ctx.Err() == nil {
 			c.Result.Warn("check of the " + one.Name + ": " + check.Worded(err))
 			continue
 		}

@@ -74,7 +74,7 @@ func (c *Claim) alone(ctx context.Context, mine hosting.Mark) error {
 
 // atWork is the fault of a place at which another job is.
 func atWork(what string, m hosting.Mark) error {
-	f := fault.New(fault.Decision, what, m.Address,
+	f := fault.New(fault.NeedsConfirmation, what, m.Address,
 		fmt.Sprintf("Job %s of %s, since %s. Wait for its end; if it was cut off: ", m.Job, m.Who,
 			m.Since.Format("2006-01-02 15:04 MST"))+fault.Call("undo", m.Job))
 	f.Busy = true
@@ -105,7 +105,7 @@ func (c *Claim) asPlanned(ctx context.Context) error {
 	case err == nil && now.LastJob == c.Found.LastJob && now.Job == c.Found.Job:
 		return nil
 	}
-	return fault.New(fault.Decision, "another job has changed the site meanwhile", c.Address,
+	return fault.New(fault.NeedsConfirmation, "another job has changed the site meanwhile", c.Address,
 		"Look at it with "+fault.Call("show", c.Address)+", and run the command again.")
 }
 
@@ -116,9 +116,9 @@ func (c *Claim) Undo(ctx context.Context) error {
 	})
 }
 
-// Raise implements job.Fence. A mark that was taken away is set again. It can be neither
+// Acquire implements job.Fence. A mark that was taken away is set again. It can be neither
 // changed nor, for a moment, be away: what is noted is a file beside it.
-func (c *Claim) Raise(ctx context.Context, number int) error {
+func (c *Claim) Acquire(ctx context.Context, number int) error {
 	return c.with(ctx, func(t *Tools) error {
 		err := t.In.SetMark(ctx, c.Marker, hosting.Mark{Job: c.Job, Address: c.Address, Who: t.Who, Since: t.Now().UTC()})
 		if errors.Is(err, fs.ErrExist) {
@@ -138,8 +138,8 @@ func (c *Claim) Raise(ctx context.Context, number int) error {
 	})
 }
 
-// Stands implements job.Fence.
-func (c *Claim) Stands(ctx context.Context, number int) error {
+// Verify implements job.Fence.
+func (c *Claim) Verify(ctx context.Context, number int) error {
 	return c.with(ctx, func(t *Tools) error {
 		var next bool
 		var m hosting.Mark
@@ -158,15 +158,16 @@ func (c *Claim) Stands(ctx context.Context, number int) error {
 			return err
 		}
 		if next || m.Job != c.Job {
-			return fault.NewAs(fault.TakenOver, fault.Left, "another machine has gone on with the job meanwhile", c.Address,
-				"See what became of it: "+fault.Call("jobs")).Because(job.ErrNotOurs)
+			return fault.NewAs(fault.TakenOver, fault.Incomplete, "another machine has gone on with the job meanwhile",
+				c.Address,
+				"See what became of it: "+fault.Call("jobs")).Wrap(job.ErrNotOurs)
 		}
 		return nil
 	})
 }
 
-// Lower implements job.Fence.
-func (c *Claim) Lower(ctx context.Context, number int) error {
+// Release implements job.Fence.
+func (c *Claim) Release(ctx context.Context, number int) error {
 	return c.with(ctx, func(t *Tools) error {
 		for n := 2; n <= number; n++ {
 			if err := files.Drop(ctx, t.In.Files, t.Store().Hand(c.Job, n)); err != nil {

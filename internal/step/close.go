@@ -25,13 +25,13 @@ import (
 // 10.2.3). What pages could be run first leaves first, the configuration after
 // all that reads it, and a server's rules last. Its undo opens the site again.
 type Close struct {
-	*Tools  `json:"-"`
-	Account string       `json:"account"` // in which the site is
-	Folder  string       `json:"folder"`  // the site's
-	Shut    string       `json:"shut"`    // where its files are while it is closed, as below Folder
-	Moves   []files.Move `json:"moves"`   // what leaves
-	URL     string       `json:"url"`
-	Board   `json:"board"`
+	*Tools          `json:"-"`
+	Account         string       `json:"account"` // in which the site is
+	Folder          string       `json:"folder"`  // the site's
+	ParkedDir       string       `json:"shut"`    // where its files are while it is closed, as below Folder
+	Moves           []files.Move `json:"moves"`   // what leaves
+	URL             string       `json:"url"`
+	MaintenancePage `json:"board"`
 
 	Kit     *kit.Kit                                `json:"-"`
 	Parts   func(context.Context) ([]string, error) `json:"-"` // what leaves
@@ -40,15 +40,15 @@ type Close struct {
 	written map[string]string                       // the notice's files
 }
 
-// Board is where a notice is while the site is open.
-type Board struct {
+// MaintenancePage is where a notice is while the site is open.
+type MaintenancePage struct {
 	At    string   `json:"at"`
 	Files []string `json:"files"` // below it, and below the site's folder while that is closed
 }
 
 // apart gives the notice's pages without, and by itself, the one that empties
 // PHP's code cache.
-func (b Board) apart() (pages, flusher []string) {
+func (b MaintenancePage) apart() (pages, flusher []string) {
 	for _, name := range b.Files {
 		if strings.HasPrefix(name, flusherName) && !strings.Contains(name, "/") {
 			flusher = append(flusher, name)
@@ -63,7 +63,7 @@ func (b Board) apart() (pages, flusher []string) {
 func boardOf(t *Tools) string { return t.Store().Stage(t.Job + "-closed") }
 
 // entries are the names in the site's folder that the notice takes.
-func (b Board) entries() []string {
+func (b MaintenancePage) entries() []string {
 	var out []string
 	for _, name := range b.Files {
 		first, _, _ := strings.Cut(name, "/")
@@ -77,15 +77,15 @@ func (b Board) entries() []string {
 // and what else its folder holds that is nobody else's. At a document root, where
 // strangers to the site may lie beside it, only the former.
 func CloseOf(t *Tools, s *site.Site, x ledger.Site) *Close {
-	c := &Close{Tools: t, Account: x.Account, Folder: x.Folder, Shut: path.Join(t.Store().Aside(t.Job), "live"),
-		Board: Board{At: boardOf(t)}, URL: x.URL, Kit: s.Kit.Kit}
+	c := &Close{Tools: t, Account: x.Account, Folder: x.Folder, ParkedDir: path.Join(t.Store().Aside(t.Job), "live"),
+		MaintenancePage: MaintenancePage{At: boardOf(t)}, URL: x.URL, Kit: s.Kit.Kit}
 	c.Parts = func(ctx context.Context) ([]string, error) {
 		others, err := t.Book.Foreign(ctx, s)
 		if err != nil {
 			return nil, err
 		}
 		if !slices.ContainsFunc(s.In.Domains, atRoot(x.Folder)) {
-			return files.Movable(ctx, t.In.Files, x.Folder, others)
+			return files.OwnedParts(ctx, t.In.Files, x.Folder, others)
 		}
 		var out []string
 		for _, name := range x.Entries {
@@ -118,12 +118,12 @@ func (c *Close) Prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.Moves = files.Leaving(parts, c.Folder, c.Shut)
+	c.Moves = files.Leaving(parts, c.Folder, c.ParkedDir)
 	slices.Reverse(inOrder(c.Kit, c.Folder, c.Moves, func(m files.Move) string { return m.From }))
 	if c.written, err = c.notices(ctx, parts); err != nil {
 		return err
 	}
-	c.Board.Files = slices.Sorted(maps.Keys(c.written))
+	c.MaintenancePage.Files = slices.Sorted(maps.Keys(c.written))
 	return nil
 }
 
@@ -135,7 +135,7 @@ func (c *Close) Do(ctx context.Context) error {
 		c.In.Pause(ctx, 1100*time.Millisecond)
 	}
 	for name, text := range c.written {
-		full := path.Join(c.Board.At, name)
+		full := path.Join(c.MaintenancePage.At, name)
 		if _, err := files.MkdirAll(ctx, c.In.Files, path.Dir(full), 0o755); err != nil {
 			return err
 		}
@@ -144,7 +144,7 @@ func (c *Close) Do(ctx context.Context) error {
 		}
 	}
 	if len(c.Moves) > 0 {
-		if _, err := files.MkdirAll(ctx, c.In.Files, path.Dir(c.Shut), 0o700); err != nil {
+		if _, err := files.MkdirAll(ctx, c.In.Files, path.Dir(c.ParkedDir), 0o700); err != nil {
 			return err
 		}
 	}
@@ -196,7 +196,7 @@ func (c *Close) move(ctx context.Context, moves []files.Move, done int) error {
 		if err := c.In.Files.Rename(ctx, m.From, m.To); err != nil {
 			return err
 		}
-		c.Count(int64(done+n+1), int64(len(c.Moves)+len(c.Board.entries())), "entries")
+		c.Count(int64(done+n+1), int64(len(c.Moves)+len(c.MaintenancePage.entries())), "entries")
 	}
 	return nil
 }
@@ -266,8 +266,8 @@ func paired(moves, notice []files.Move, leaving bool) []files.Move {
 // arrivals are the moves that bring the notice in.
 func (c *Close) arrivals() []files.Move {
 	var out []files.Move
-	for _, name := range c.Board.entries() {
-		out = append(out, files.Move{From: path.Join(c.Board.At, name), To: path.Join(c.Folder, name)})
+	for _, name := range c.MaintenancePage.entries() {
+		out = append(out, files.Move{From: path.Join(c.MaintenancePage.At, name), To: path.Join(c.Folder, name)})
 	}
 	return out
 }
@@ -283,13 +283,13 @@ func (c *Close) Opening(added ...string) []files.Move {
 		if slices.ContainsFunc(back, func(m files.Move) bool { return files.Within(name, m.From) }) {
 			continue
 		}
-		first, _, _ := strings.Cut(name[len(c.Shut)+1:], "/")
-		if whole := path.Join(c.Shut, first); !slices.ContainsFunc(back, func(m files.Move) bool {
+		first, _, _ := strings.Cut(name[len(c.ParkedDir)+1:], "/")
+		if whole := path.Join(c.ParkedDir, first); !slices.ContainsFunc(back, func(m files.Move) bool {
 			return files.Within(m.From, whole)
 		}) {
 			name = whole
 		}
-		back = append(back, files.Move{From: name, To: path.Join(c.Folder, name[len(c.Shut)+1:])})
+		back = append(back, files.Move{From: name, To: path.Join(c.Folder, name[len(c.ParkedDir)+1:])})
 	}
 	return c.Reopened(back)
 }
@@ -301,7 +301,7 @@ func (c *Close) Undo(ctx context.Context) error {
 		return err
 	}
 	defer done()
-	pages, flusher := c.Board.apart()
+	pages, flusher := c.MaintenancePage.apart()
 	if err := c.noticeBack(ctx, t, pages); err != nil {
 		return err
 	}
@@ -316,21 +316,21 @@ func (c *Close) Undo(ctx context.Context) error {
 	if err := c.noticeBack(ctx, t, flusher); err != nil {
 		return err
 	}
-	if err := t.dropBoard(ctx, c.Board.At); err != nil {
+	if err := t.dropBoard(ctx, c.MaintenancePage.At); err != nil {
 		return err
 	}
 	empty := []string{}
 	for _, m := range c.Moves {
-		for dir := path.Dir(m.To); files.Within(dir, c.Shut); dir = path.Dir(dir) {
+		for dir := path.Dir(m.To); files.Within(dir, c.ParkedDir); dir = path.Dir(dir) {
 			empty = append(empty, dir)
 		}
 	}
 	slices.SortFunc(empty, func(a, b string) int { // the innermost first, and the same beside each other
 		return cmp.Or(cmp.Compare(len(b), len(a)), cmp.Compare(a, b))
 	})
-	aside := path.Dir(c.Shut)
-	return files.DropEmpty(ctx, t.In.Files, append(slices.Compact(empty), c.Shut, aside, path.Dir(aside),
-		path.Dir(c.Board.At), t.Store().Top())...)
+	aside := path.Dir(c.ParkedDir)
+	return files.DropEmpty(ctx, t.In.Files, append(slices.Compact(empty), c.ParkedDir, aside, path.Dir(aside),
+		path.Dir(c.MaintenancePage.At), t.Store().Top())...)
 }
 
 // noticeBack takes what is there of the notice out of the site's folder: what
@@ -345,7 +345,7 @@ func (c *Close) noticeBack(ctx context.Context, t *Tools, names []string) error 
 		if !ours {
 			continue
 		}
-		if err := t.In.Files.Rename(ctx, path.Join(c.Folder, first), path.Join(c.Board.At, first)); err != nil {
+		if err := t.In.Files.Rename(ctx, path.Join(c.Folder, first), path.Join(c.MaintenancePage.At, first)); err != nil {
 			return err
 		}
 	}
@@ -364,7 +364,7 @@ func (c *Close) look(ctx context.Context) error {
 		switch {
 		case err != nil:
 			return fault.NewAs(fault.NoAnswer, fault.Failed, "the domain does not answer", c.URL,
-				"Look at its name and its address in the account.").Because(err)
+				"Look at its name and its address in the account.").Wrap(err)
 		case strings.Contains(string(page.Body), noticeSign): // with 503, where pages are run
 			return nil
 		case page.Status == http.StatusServiceUnavailable: // the server's own page for that
@@ -401,7 +401,7 @@ const (
 // flusher is the name of the notice's page that empties PHP's code cache, "" for
 // none. It is new, so no cache knows it.
 func (c *Close) flusher() string {
-	if _, flusher := c.Board.apart(); len(flusher) > 0 {
+	if _, flusher := c.MaintenancePage.apart(); len(flusher) > 0 {
 		return flusher[0]
 	}
 	return ""

@@ -51,7 +51,7 @@ func Configured(t *Tools, s Stage, texts [][]byte) []job.Step {
 	if !slices.ContainsFunc(t.Site.Kit.Config, func(c kit.Config) bool { return c.After }) {
 		return nil
 	}
-	return []job.Step{&Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+	return []job.Step{&FuncStep{Label: "Write the configuration", Work: func(ctx context.Context) error {
 		return t.writeConfigs(ctx, s.Folder, texts, true)
 	}}}
 }
@@ -189,7 +189,7 @@ func (t *Tools) carried(f kit.Config, now string, before, after fill.Values) (st
 	if len(f.Constant) > 0 {
 		text, err := withConstants(f, now, after)
 		if err != nil {
-			return "", fault.New(fault.Failed, "the configuration was changed by hand", f.Path, "").Because(err)
+			return "", fault.New(fault.Failed, "the configuration was changed by hand", f.Path, "").Wrap(err)
 		}
 		return text, nil
 	}
@@ -204,7 +204,7 @@ func (t *Tools) carried(f kit.Config, now string, before, after fill.Values) (st
 	out, err := config.Carry(syntax, string(text), now, before, after)
 	if err != nil {
 		return "", fault.New(fault.Failed, "the configuration was changed by hand", f.Path,
-			"Put that line back as the app's set-up wrote it, or change it to what it is to be yourself.").Because(err)
+			"Put that line back as the app's set-up wrote it, or change it to what it is to be yourself.").Wrap(err)
 	}
 	return out, nil
 }

@@ -215,7 +215,7 @@ type LoadData struct {
 func (*LoadData) Kind() string    { return "load-data" }
 func (l *LoadData) Title() string { return l.Label }
 
-// Changes implements job.Changer.
+// Changes implements job.Mutator.
 func (*LoadData) Changes() bool { return true }
 
 // Do empties the database and runs the script.

@@ -26,11 +26,11 @@ func TidyUp(t *Tools, address, stage string) *Tidy {
 		Drop: []string{store.Stages(), store.Asides(), store.Busy(), store.Top()}}
 }
 
-// Kind and Title implement job.Finisher.
+// Kind and Title implement job.PostCommit.
 func (*Tidy) Kind() string  { return "tidy" }
 func (*Tidy) Title() string { return "Tidy up" }
 
-// Finish implements job.Finisher.
+// Finish implements job.PostCommit.
 func (t *Tidy) Finish(ctx context.Context) error {
 	if err := t.discard(ctx, t.Stage); err != nil {
 		return err
@@ -57,11 +57,11 @@ func DropReplaced(t *Tools, label string) *DropFiles {
 	return &DropFiles{Tools: t, Label: label, Names: []string{t.Store().Aside(t.Job)}}
 }
 
-// Kind and Title implement job.Finisher.
+// Kind and Title implement job.PostCommit.
 func (*DropFiles) Kind() string    { return "drop-files" }
 func (d *DropFiles) Title() string { return d.Label }
 
-// Finish implements job.Finisher.
+// Finish implements job.PostCommit.
 func (d *DropFiles) Finish(ctx context.Context) error {
 	for _, name := range d.Names {
 		if err := d.discard(ctx, name); err != nil {
@@ -76,9 +76,9 @@ type DropHere struct {
 	Name string `json:"name"`
 }
 
-// Kind and Title implement job.Finisher.
+// Kind and Title implement job.PostCommit.
 func (*DropHere) Kind() string  { return "drop-here" }
 func (*DropHere) Title() string { return "Tidy up here" }
 
-// Finish implements job.Finisher.
+// Finish implements job.PostCommit.
 func (d *DropHere) Finish(context.Context) error { return dropHere(d.Name) }

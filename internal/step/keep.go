@@ -24,7 +24,7 @@ import (
 // back.
 type KeepData struct {
 	*Tools `json:"-"`
-	Shelf
+	UndoStore
 	Data DataPlace   `json:"data"`
 	Raw  string      `json:"raw,omitempty"`  // the database is this file of the account, kept as it is
 	Mode fs.FileMode `json:"mode,omitempty"` // its mode
@@ -38,7 +38,7 @@ type KeepData struct {
 
 // KeptData keeps the database of the job's site.
 func KeptData(t *Tools, data DataPlace) *KeepData {
-	return &KeepData{Tools: t, Data: data, Shelf: t.keptData(), Address: t.Site.Address()}
+	return &KeepData{Tools: t, Data: data, UndoStore: t.keptData(), Address: t.Site.Address()}
 }
 
 // Kind and Title implement job.Step.
@@ -92,7 +92,7 @@ func (k *KeepData) dump(ctx context.Context, to io.Writer) error {
 	})
 }
 
-// Unchanged implements job.Keeper.
+// Unchanged implements job.Snapshotter.
 func (k *KeepData) Unchanged() { k.unchanged = true }
 
 // Undo loads what was kept, after what is there by then was kept too. Where
@@ -182,7 +182,7 @@ func (s *sameAs) ended() bool {
 
 // savedMark is the file that says where this undo has saved what was there. Cut
 // off while it loads, it must not save a database that is half its own.
-func (k *KeepData) savedMark() Shelf { return k.beside(".saved") }
+func (k *KeepData) savedMark() UndoStore { return k.beside(".saved") }
 
 // save writes what is in the database into a backup of the data alone, beside
 // what was kept, once for all tries of the undo.
@@ -212,8 +212,8 @@ func (k *KeepData) save(ctx context.Context) error {
 }
 
 // saved names the backup, of a moment of which there is none yet.
-func (k *KeepData) saved(ctx context.Context) (to Shelf, at time.Time, err error) {
-	to = Shelf{InAccount: k.InAccount}
+func (k *KeepData) saved(ctx context.Context) (to UndoStore, at time.Time, err error) {
+	to = UndoStore{InAccount: k.InAccount}
 	for at = k.Now().UTC().Truncate(time.Second); ; at = at.Add(time.Second) {
 		name := BackupName(at, BeforeUndo, false)
 		if to.File = path.Join(k.Store().Backups(k.Address), name); !k.InAccount {

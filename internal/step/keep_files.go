@@ -29,10 +29,10 @@ type Written struct {
 // may change it; and puts it back. Ahead, while the site is
 // open, it copies all; once the site is closed, what has changed since.
 type KeepFiles struct {
-	*Tools  `json:"-"`
-	Shelf             // beside it lies what was copied ahead, and the list of all
-	Folders []Written `json:"folders"`
-	Ahead   bool      `json:"ahead,omitempty"`
+	*Tools    `json:"-"`
+	UndoStore           // beside it lies what was copied ahead, and the list of all
+	Folders   []Written `json:"folders"`
+	Ahead     bool      `json:"ahead,omitempty"`
 
 	unchanged bool
 	made      map[string]bool // folders for what is put aside
@@ -51,8 +51,8 @@ func KeptFiles(t *Tools, folders []Written) (ahead, last *KeepFiles) {
 	if len(outer) == 0 {
 		return nil, nil
 	}
-	return &KeepFiles{Tools: t, Folders: outer, Ahead: true, Shelf: t.keptFiles()},
-		&KeepFiles{Tools: t, Folders: outer, Shelf: t.keptFiles()}
+	return &KeepFiles{Tools: t, Folders: outer, Ahead: true, UndoStore: t.keptFiles()},
+		&KeepFiles{Tools: t, Folders: outer, UndoStore: t.keptFiles()}
 }
 
 // keptFile is one file, or folder, as it was.
@@ -81,11 +81,11 @@ func (k *KeepFiles) Title() string {
 	return "Keep what it has written since"
 }
 
-func (k *KeepFiles) ahead() Shelf { return k.beside(".ahead") }
+func (k *KeepFiles) ahead() UndoStore { return k.beside(".ahead") }
 
-func listOf(s Shelf) Shelf { return s.beside(".list") }
+func listOf(s UndoStore) UndoStore { return s.beside(".list") }
 
-// Unchanged implements job.Keeper.
+// Unchanged implements job.Snapshotter.
 func (k *KeepFiles) Unchanged() { k.unchanged = true }
 
 // Do copies what is to be copied, and then writes the list of all.
@@ -96,7 +96,7 @@ func (k *KeepFiles) Do(ctx context.Context) error {
 	}
 	to, before := k.ahead(), map[string]keptFile{}
 	if !k.Ahead {
-		to = k.Shelf
+		to = k.UndoStore
 		if before, err = k.readKept(ctx, listOf(k.ahead())); err != nil {
 			return err
 		}
@@ -157,7 +157,7 @@ func (k *KeepFiles) where(f keptFile, shut bool) string {
 }
 
 // copyTo writes the content of some of the files into an archive.
-func (k *KeepFiles) copyTo(ctx context.Context, to Shelf, all []keptFile, copied []int) error {
+func (k *KeepFiles) copyTo(ctx context.Context, to UndoStore, all []keptFile, copied []int) error {
 	file, err := to.create(ctx, k.In)
 	if err != nil {
 		return err
@@ -192,7 +192,7 @@ func (k *KeepFiles) copyTo(ctx context.Context, to Shelf, all []keptFile, copied
 }
 
 // readKept reads a list; none for one that is not there.
-func (k *KeepFiles) readKept(ctx context.Context, list Shelf) (map[string]keptFile, error) {
+func (k *KeepFiles) readKept(ctx context.Context, list UndoStore) (map[string]keptFile, error) {
 	text, err := list.read(ctx, k.In)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -214,17 +214,17 @@ func (k *KeepFiles) Undo(ctx context.Context) error {
 	if k.Ahead {
 		return errors.Join(k.ahead().drop(ctx, k.In), listOf(k.ahead()).drop(ctx, k.In))
 	}
-	if _, err := listOf(k.Shelf).there(ctx, k.Tools); err != nil {
+	if _, err := listOf(k.UndoStore).there(ctx, k.Tools); err != nil {
 		return err
 	}
-	if before, err := k.readKept(ctx, listOf(k.Shelf)); err != nil {
+	if before, err := k.readKept(ctx, listOf(k.UndoStore)); err != nil {
 		return err
 	} else if before != nil && !k.unchanged {
 		if err := k.putBack(ctx, before); err != nil {
 			return fmt.Errorf("put back what the site had written, from %s: %w", k.File, err)
 		}
 	}
-	return errors.Join(k.drop(ctx, k.In), listOf(k.Shelf).drop(ctx, k.In))
+	return errors.Join(k.drop(ctx, k.In), listOf(k.UndoStore).drop(ctx, k.In))
 }
 
 func (k *KeepFiles) putBack(ctx context.Context, before map[string]keptFile) error {
@@ -263,7 +263,7 @@ func (k *KeepFiles) certain(ctx context.Context, f keptFile) bool {
 	if f.Modified.Nanosecond() != 0 {
 		return true
 	}
-	at, err := listOf(k.Shelf).written(ctx, k.In)
+	at, err := listOf(k.UndoStore).written(ctx, k.In)
 	return err == nil && f.Modified.Before(at.Add(-moment))
 }
 
@@ -304,7 +304,7 @@ func (k *KeepFiles) restore(ctx context.Context, gone map[string]keptFile) error
 		}
 	}
 	for _, ahead := range []bool{true, false} {
-		from := k.Shelf
+		from := k.UndoStore
 		if ahead {
 			from = k.ahead()
 		}
@@ -315,7 +315,7 @@ func (k *KeepFiles) restore(ctx context.Context, gone map[string]keptFile) error
 	return nil
 }
 
-func (k *KeepFiles) restoreFrom(ctx context.Context, from Shelf, gone map[string]keptFile, ahead bool) error {
+func (k *KeepFiles) restoreFrom(ctx context.Context, from UndoStore, gone map[string]keptFile, ahead bool) error {
 	if _, err := from.written(ctx, k.In); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

@@ -22,8 +22,8 @@ import (
 // LeaveStage has an app that was set up in a stage by its own pages know its place:
 // what it has kept of the stage's address and folder, in its tables and in the files
 // that it wrote, is replaced.
-func LeaveStage(t *Tools, s Stage) *Prepared {
-	return &Prepared{Phase: Phase{job.StageSettingUp}, Label: "Tell the app of its place",
+func LeaveStage(t *Tools, s Stage) *FuncStep {
+	return &FuncStep{Phase: Phase{job.StageSettingUp}, Label: "Tell the app of its place",
 		Work: func(ctx context.Context) error {
 			change, err := t.Site.FromStage(s.Base, s.Folder)
 			if err != nil {

@@ -14,7 +14,7 @@ import (
 // SetModes gives files and folders of the account other modes.
 type SetModes struct {
 	*Tools `json:"-"`
-	Modes  []site.Loose `json:"modes"`
+	Modes  []site.InsecureMode `json:"modes"`
 }
 
 // Kind and Title implement job.Step.
@@ -63,5 +63,5 @@ func (s *SetModes) set(ctx context.Context, name string, mode fs.FileMode) error
 
 func cannotSet(name string, mode fs.FileMode, cause error) error {
 	return fault.New(fault.Failed, "the account lets nobody set modes by the way that it is reached", name,
-		fmt.Sprintf("Set it to %04o by the host's own pages.", mode.Perm())).Because(cause)
+		fmt.Sprintf("Set it to %04o by the host's own pages.", mode.Perm())).Wrap(cause)
 }

@@ -19,7 +19,8 @@ func TestOrderOfLeavingAndArriving(t *testing.T) {
 	assert.Equal(t, []string{"index.php", "about.php", "lib", "config.php", "settings", ".env", ".htaccess"},
 		outOrder([]string{".htaccess", "about.php", "config.php", "index.php", "lib", "settings", ".env"}))
 
-	c := &Close{Folder: "w", Kit: k, Board: Board{At: "s/b", Files: []string{".htaccess", "index.php", "tivset-x.php"}}}
+	c := &Close{Folder: "w", Kit: k, MaintenancePage: MaintenancePage{At: "s/b", Files: []string{".htaccess",
+		"index.php", "tivset-x.php"}}}
 	move := func(from, to string) files.Move { return files.Move{From: from, To: to} }
 	moves := c.Reopened([]files.Move{move("n/index.php", "w/index.php"), move("n/config.php", "w/config.php"),
 		move("n/.htaccess", "w/.htaccess"), move("n/lib", "w/lib")})

@@ -49,7 +49,7 @@ func (d *ProveDomain) fetch(ctx context.Context, token string) error {
 	page, err := d.In.Visitor().Get(ctx, d.URL+"/"+d.Name)
 	if err != nil {
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the domain does not answer", d.URL,
-			"Look at its name and its address in the account.").Because(err)
+			"Look at its name and its address in the account.").Wrap(err)
 	}
 	if page.Status != 200 || !strings.Contains(string(page.Body), token) {
 		return fault.New(fault.Failed, fmt.Sprintf("the domain does not lead to this folder: a file put there answered %d",

@@ -29,11 +29,11 @@ type Removal struct {
 	Backups string           `json:"backups,omitempty"` // with a move: where its backups go
 }
 
-// Kind and Title implement job.Finisher.
+// Kind and Title implement job.PostCommit.
 func (*Removal) Kind() string    { return "remove-old" }
 func (r *Removal) Title() string { return "Take away what is left at " + r.Old.Address }
 
-// Finish implements job.Finisher.
+// Finish implements job.PostCommit.
 func (r *Removal) Finish(ctx context.Context) error {
 	t, done, err := r.inAccount(ctx, r.Old.Account)
 	if err != nil {

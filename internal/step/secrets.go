@@ -103,8 +103,8 @@ func (s *SwapSecrets) Undo(context.Context) error {
 
 // forgetKept drops what was kept for the undo of a job.
 func (t *Tools) forgetKept(ctx context.Context) error {
-	k := &KeepFiles{Shelf: t.keptFiles()}
-	for _, s := range []Shelf{t.keptData(), k.Shelf, listOf(k.Shelf), k.ahead(), listOf(k.ahead())} {
+	k := &KeepFiles{UndoStore: t.keptFiles()}
+	for _, s := range []UndoStore{t.keptData(), k.UndoStore, listOf(k.UndoStore), k.ahead(), listOf(k.ahead())} {
 		if err := s.drop(ctx, t.In); err != nil {
 			return err
 		}

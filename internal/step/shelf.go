@@ -17,31 +17,31 @@ import (
 	"tivset/internal/hosting/files"
 )
 
-// Shelf is a file in which a job keeps what its undo may have to put back: of this machine, or,
+// UndoStore is a file in which a job keeps what its undo may have to put back: of this machine, or,
 // where others of a team may have to undo the job, of the account.
-type Shelf struct {
+type UndoStore struct {
 	File      string `json:"file"`
 	InAccount bool   `json:"in_account,omitempty"`
 	Host      string `json:"host,omitempty"` // the machine on which it is
 }
 
 // shelf is where the job keeps what is named so.
-func (t *Tools) shelf(ending string) Shelf {
+func (t *Tools) shelf(ending string) UndoStore {
 	if t.Book.Home.Shared != nil {
-		return Shelf{File: path.Join(t.Store().Kept(t.Job), ending), InAccount: true}
+		return UndoStore{File: path.Join(t.Store().Kept(t.Job), ending), InAccount: true}
 	}
 	host, _ := os.Hostname() // without one it is taken for this machine's
-	return Shelf{File: filepath.Join(t.Book.Home.State, "kept", t.Job+"."+ending), Host: host}
+	return UndoStore{File: filepath.Join(t.Book.Home.State, "kept", t.Job+"."+ending), Host: host}
 }
 
 // beside is a file that goes with it.
-func (s Shelf) beside(ending string) Shelf {
+func (s UndoStore) beside(ending string) UndoStore {
 	s.File += ending
 	return s
 }
 
 // create begins the file anew. It is kept for good when Close returns nil.
-func (s Shelf) create(ctx context.Context, in *hosting.Account) (io.WriteCloser, error) {
+func (s UndoStore) create(ctx context.Context, in *hosting.Account) (io.WriteCloser, error) {
 	if s.InAccount {
 		if _, err := files.MkdirAll(ctx, in.Files, path.Dir(s.File), 0o700); err != nil {
 			return nil, err
@@ -67,7 +67,7 @@ type synced struct{ *os.File }
 func (f synced) Close() error { return errors.Join(f.Sync(), f.File.Close()) }
 
 // write writes the whole file.
-func (s Shelf) write(ctx context.Context, in *hosting.Account, text []byte) error {
+func (s UndoStore) write(ctx context.Context, in *hosting.Account, text []byte) error {
 	to, err := s.create(ctx, in)
 	if err != nil {
 		return err
@@ -77,7 +77,7 @@ func (s Shelf) write(ctx context.Context, in *hosting.Account, text []byte) erro
 }
 
 // open reads the file; fs.ErrNotExist where there is none.
-func (s Shelf) open(ctx context.Context, in *hosting.Account) (io.ReadCloser, error) {
+func (s UndoStore) open(ctx context.Context, in *hosting.Account) (io.ReadCloser, error) {
 	if s.InAccount {
 		return in.Files.Open(ctx, s.File)
 	}
@@ -85,7 +85,7 @@ func (s Shelf) open(ctx context.Context, in *hosting.Account) (io.ReadCloser, er
 }
 
 // read reads the whole of it; fs.ErrNotExist where there is none.
-func (s Shelf) read(ctx context.Context, in *hosting.Account) ([]byte, error) {
+func (s UndoStore) read(ctx context.Context, in *hosting.Account) ([]byte, error) {
 	from, err := s.open(ctx, in)
 	if err != nil {
 		return nil, err
@@ -95,7 +95,7 @@ func (s Shelf) read(ctx context.Context, in *hosting.Account) ([]byte, error) {
 }
 
 // written is when it was written; fs.ErrNotExist where there is none.
-func (s Shelf) written(ctx context.Context, in *hosting.Account) (time.Time, error) {
+func (s UndoStore) written(ctx context.Context, in *hosting.Account) (time.Time, error) {
 	if s.InAccount {
 		info, err := in.Files.Stat(ctx, s.File)
 		return info.Modified, err
@@ -109,7 +109,7 @@ func (s Shelf) written(ctx context.Context, in *hosting.Account) (time.Time, err
 
 // there says whether something was kept. What another machine kept for itself is not here to
 // be put back, and that nothing is here says nothing.
-func (s Shelf) there(ctx context.Context, t *Tools) (bool, error) {
+func (s UndoStore) there(ctx context.Context, t *Tools) (bool, error) {
 	_, err := s.written(ctx, t.In)
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err == nil, err
@@ -125,7 +125,7 @@ func (s Shelf) there(ctx context.Context, t *Tools) (bool, error) {
 }
 
 // drop takes it away; none there is fine. With the last of a job's its folder goes.
-func (s Shelf) drop(ctx context.Context, in *hosting.Account) error {
+func (s UndoStore) drop(ctx context.Context, in *hosting.Account) error {
 	if !s.InAccount {
 		return dropHere(s.File)
 	}
@@ -137,7 +137,7 @@ func (s Shelf) drop(ctx context.Context, in *hosting.Account) error {
 }
 
 // pack writes the file, packed with Zstandard, whole or not at all.
-func (s Shelf) pack(ctx context.Context, in *hosting.Account, write func(io.Writer) error) error {
+func (s UndoStore) pack(ctx context.Context, in *hosting.Account, write func(io.Writer) error) error {
 	part := s.beside(".part")
 	to, err := part.create(ctx, in)
 	if err != nil {
@@ -154,7 +154,7 @@ func (s Shelf) pack(ctx context.Context, in *hosting.Account, write func(io.Writ
 }
 
 // rename gives it another's name, in the place of what is there.
-func (s Shelf) rename(ctx context.Context, in *hosting.Account, to Shelf) error {
+func (s UndoStore) rename(ctx context.Context, in *hosting.Account, to UndoStore) error {
 	if !s.InAccount {
 		return os.Rename(s.File, to.File)
 	}
@@ -165,7 +165,7 @@ func (s Shelf) rename(ctx context.Context, in *hosting.Account, to Shelf) error 
 }
 
 // unpack reads what was packed.
-func (s Shelf) unpack(ctx context.Context, in *hosting.Account, use func(io.Reader) error) error {
+func (s UndoStore) unpack(ctx context.Context, in *hosting.Account, use func(io.Reader) error) error {
 	from, err := s.open(ctx, in)
 	if err != nil {
 		return err

@@ -132,7 +132,7 @@ func (u *Unpack) veil(ctx context.Context) error {
 	page, err := u.In.Visitor().Get(ctx, u.Address)
 	if err != nil {
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the domain does not answer", u.Address,
-			"Look at its name and its address in the account.").Because(err)
+			"Look at its name and its address in the account.").Wrap(err)
 	}
 	if strings.Contains(string(page.Body), path.Base(u.Stage)) {
 		return fault.New(fault.Failed,
@@ -188,7 +188,7 @@ type SetUp struct {
 func (*SetUp) Kind() string    { return "set-up" }
 func (s *SetUp) Title() string { return s.Label }
 
-// Changes implements job.Changer.
+// Changes implements job.Mutator.
 func (s *SetUp) Changes() bool { return !s.Still }
 
 // Do carries the kit's step out.
@@ -200,8 +200,8 @@ func (s *SetUp) Do(ctx context.Context) error {
 	return err
 }
 
-// Prepared works on what lies in a stage, and goes with it.
-type Prepared struct {
+// FuncStep works on what lies in a stage, and goes with it.
+type FuncStep struct {
 	lasting
 	Phase
 	Label string `json:"label"`
@@ -210,11 +210,11 @@ type Prepared struct {
 }
 
 // Kind and Title implement job.Step.
-func (*Prepared) Kind() string    { return "prepare" }
-func (p *Prepared) Title() string { return p.Label }
+func (*FuncStep) Kind() string    { return "prepare" }
+func (p *FuncStep) Title() string { return p.Label }
 
 // Do does the work.
-func (p *Prepared) Do(ctx context.Context) error { return p.Work(ctx) }
+func (p *FuncStep) Do(ctx context.Context) error { return p.Work(ctx) }
 
 // UnpackBackup unpacks a backup's files beside the site.
 type UnpackBackup struct {
@@ -267,7 +267,7 @@ type SetPassword struct {
 func (*SetPassword) Kind() string  { return "set-password" }
 func (*SetPassword) Title() string { return "Set the new password" }
 
-// Changes implements job.Changer.
+// Changes implements job.Mutator.
 func (*SetPassword) Changes() bool { return true }
 
 // Do carries the kit's steps out where the site lies.

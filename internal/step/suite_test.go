@@ -183,7 +183,7 @@ var samples = map[string]sample{
 	"set-modes": {make: func(g *ground) job.Step {
 		g.write("web/lockside/journal/one.txt")
 		g.write("web/lockside/journal/two.txt")
-		return &step.SetModes{Tools: g.tools(g.site), Modes: []site.Loose{
+		return &step.SetModes{Tools: g.tools(g.site), Modes: []site.InsecureMode{
 			{Name: "web/lockside/journal/one.txt", Mode: 0o644, Want: 0o600},
 			{Name: "web/lockside/journal/two.txt", Mode: 0o644, Want: 0o640}}}
 	}},
@@ -273,7 +273,7 @@ var samples = map[string]sample{
 		}}
 	}},
 	"prepare": {make: func(*ground) job.Step {
-		return &step.Prepared{Label: "x", Work: func(context.Context) error { return nil }}
+		return &step.FuncStep{Label: "x", Work: func(context.Context) error { return nil }}
 	}},
 	"unclaim": {make: func(g *ground) job.Step {
 		return &step.Unclaim{Tools: g.tools(g.site), Marker: g.in.Store().Mark("none")}
@@ -374,22 +374,22 @@ func TestSteps(t *testing.T) {
 }
 
 // finishers are what finishes jobs, made anew for every try.
-var finishers = map[string]func(g *ground) job.Finisher{
-	"tidy": func(g *ground) job.Finisher {
+var finishers = map[string]func(g *ground) job.PostCommit{
+	"tidy": func(g *ground) job.PostCommit {
 		g.write(".tivset/stage/" + jobID + "/a/b.txt")
 		require.NoError(g.t, step.ClaimOf(g.tools(&g.planned.Site), "chandlery.localhost/news", nil).Do(ctx))
 		return step.TidyUp(g.tools(&g.planned.Site), "chandlery.localhost/news", "")
 	},
-	"drop-files": func(g *ground) job.Finisher {
+	"drop-files": func(g *ground) job.PostCommit {
 		g.write(".tivset/aside/" + jobID + "/old/b.txt")
 		return step.DropReplaced(g.tools(g.site), "Drop")
 	},
-	"drop-here": func(g *ground) job.Finisher {
+	"drop-here": func(g *ground) job.PostCommit {
 		name := filepath.Join(g.t.TempDir(), "x")
 		require.NoError(g.t, os.WriteFile(name, nil, 0o600))
 		return &step.DropHere{Name: name}
 	},
-	"remove-old": func(g *ground) job.Finisher {
+	"remove-old": func(g *ground) job.PostCommit {
 		p, err := remove.Look(ctx, g.w.Desk, remove.Request{Site: g.record.Address})
 		require.NoError(g.t, err)
 		g.t.Cleanup(func() { _ = p.Close() })
@@ -411,7 +411,7 @@ func TestFinishers(t *testing.T) {
 			fields, err := json.Marshal(one)
 			require.NoError(t, err)
 			g.w.Trip.Arm(0, 0)
-			finish := func() error { return g.again(kind, fields).(job.Finisher).Finish(ctx) }
+			finish := func() error { return g.again(kind, fields).(job.PostCommit).Finish(ctx) }
 			require.NoError(t, finish())
 			calls := g.w.Trip.Calls()
 			whole := g.left()
@@ -425,7 +425,7 @@ func TestFinishers(t *testing.T) {
 				g.w.Trip.Arm(n, n)
 				_ = one.Finish(ctx)
 				g.w.Trip.Arm(0, 0)
-				require.NoError(t, g.again(kind, fields).(job.Finisher).Finish(ctx), "cut at call %d", n)
+				require.NoError(t, g.again(kind, fields).(job.PostCommit).Finish(ctx), "cut at call %d", n)
 				assert.Equal(t, whole, g.left(), "cut at call %d", n)
 			}
 		})

@@ -35,7 +35,7 @@ type Swap struct {
 func (*Swap) Kind() string    { return "swap" }
 func (s *Swap) Title() string { return s.Label }
 
-// Changes implements job.Changer.
+// Changes implements job.Mutator.
 func (s *Swap) Changes() bool { return s.Runs }
 
 // Prepare lists what will move, and which folders have to be made for it.

@@ -111,10 +111,10 @@ func (t *Tools) inAccount(ctx context.Context, name string) (*Tools, func(), err
 }
 
 // keptData is where a job keeps a database.
-func (t *Tools) keptData() Shelf { return t.shelf("sql.zst") }
+func (t *Tools) keptData() UndoStore { return t.shelf("sql.zst") }
 
 // keptFiles is where a job keeps what the app has written into files.
-func (t *Tools) keptFiles() Shelf { return t.shelf("files.tar.zst") }
+func (t *Tools) keptFiles() UndoStore { return t.shelf("files.tar.zst") }
 
 // kinds makes an empty step, or finisher, of each kind.
 var kinds = map[string]func(*Tools) any{
@@ -144,7 +144,7 @@ var kinds = map[string]func(*Tools) any{
 	"close":           func(t *Tools) any { return &Close{Tools: t} },
 	"set-modes":       func(t *Tools) any { return &SetModes{Tools: t} },
 	"swap":            func(t *Tools) any { return &Swap{Tools: t} },
-	"prepare":         func(*Tools) any { return &Prepared{} },
+	"prepare":         func(*Tools) any { return &FuncStep{} },
 	"unclaim":         func(t *Tools) any { return &Unclaim{Tools: t} },
 	"set-password":    func(t *Tools) any { return &SetPassword{Tools: t} },
 	"swap-secrets":    func(t *Tools) any { return &SwapSecrets{Tools: t} },

@@ -69,7 +69,7 @@ func (l *life) passwordChanged(ctx context.Context) (string, error) {
 		if err == nil {
 			return "", errors.Join(errors.New("an update did not notice that the password is another"), p.Close())
 		}
-		if fault.Of(err).Kind != fault.Decision {
+		if fault.Of(err).Kind != fault.NeedsConfirmation {
 			return "", err
 		}
 	}

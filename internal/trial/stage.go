@@ -29,7 +29,7 @@ func On(do func(*Stage) error) (logs []string, err error) {
 				panic(p)
 			}
 			err = fault.New(fault.Usage, "the servers for a trial cannot be started", "", "Install what is missing.").
-				Because(errors.New(why.why))
+				Wrap(errors.New(why.why))
 		}
 		s.failed = s.failed || err != nil
 		s.end()

@@ -49,7 +49,7 @@ func (c *NewAccount) Run(ctx context.Context, name string, replace bool) error {
 		return err
 	}
 	if slices.Contains(names, name) && !replace {
-		return fault.New(fault.Decision, "an account of this name is kept already", name,
+		return fault.New(fault.NeedsConfirmation, "an account of this name is kept already", name,
 			"Add --replace to describe it anew.")
 	}
 	defer func() { _ = c.Book.Vault.Forget(name + drafted) }()
@@ -84,7 +84,7 @@ func (c *NewAccount) question(ctx context.Context, p Prompt) (string, error) {
 // endedTalk words a conversation that was left.
 func endedTalk(err error) error {
 	if errors.Is(err, ErrNoAnswer) || errors.Is(err, context.Canceled) {
-		return fault.New(fault.Decision, "no account was added", "", "Begin again when you are ready.")
+		return fault.New(fault.NeedsConfirmation, "no account was added", "", "Begin again when you are ready.")
 	}
 	return err
 }

@@ -252,7 +252,7 @@ func (c *NewAccount) try(ctx context.Context, a attempt) (accounts.Found, error)
 	if !a.line.Encrypted {
 		c.Ask.Warn("Only plain FTP is left: everybody on the way can read the password and all that is sent")
 		if !c.Ask.Confirm(ctx, "Use it all the same?") {
-			return accounts.Found{}, fault.New(fault.Decision, "the server has no encrypted way to the files", a.at,
+			return accounts.Found{}, fault.New(fault.NeedsConfirmation, "the server has no encrypted way to the files", a.at,
 				"Ask the host for SFTP or FTPS.")
 		}
 	}
@@ -292,7 +292,7 @@ func (c *NewAccount) trusted(ctx context.Context, do func(*account.Account) erro
 	}
 	err = do(draft)
 	var f *fault.Error
-	if !errors.As(err, &f) || f.Kind != fault.Decision {
+	if !errors.As(err, &f) || f.Kind != fault.NeedsConfirmation {
 		return err
 	}
 	what, trust, trustErr := c.Truster(ctx, draft)
@@ -306,8 +306,8 @@ func (c *NewAccount) trusted(ctx context.Context, do func(*account.Account) erro
 	c.Ask.Warn(f.What)
 	c.Ask.Note("  " + draft.Remote().Address + " shows the " + what + " " + shown)
 	if !c.Ask.Confirm(ctx, "Is that the one that the host publishes?") {
-		return fault.New(fault.Decision, "the server's "+what+" was not accepted", draft.Remote().Address,
-			"Ask the host for the right one, then answer again.").Because(errNotTrusted)
+		return fault.New(fault.NeedsConfirmation, "the server's "+what+" was not accepted", draft.Remote().Address,
+			"Ask the host for the right one, then answer again.").Wrap(errNotTrusted)
 	}
 	if _, err := trust(shown); err != nil {
 		return err

@@ -173,7 +173,7 @@ func TestAnAccountIsKeptAtTheEndOnly(t *testing.T) {
 		s, err := describe(t, w, "second", true, append(append([]line{}, all[:n]...),
 			line{question: all[n].question, answer: stop})...)
 		require.Error(t, err, s.heard())
-		assert.Equal(t, fault.Decision, fault.Of(err).Kind, err)
+		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, err)
 		names, err := w.Home.Accounts()
 		require.NoError(t, err)
 		assert.NotContains(t, names, "second")

@@ -16,7 +16,7 @@ func (c *Conversation) left() error {
 	if c.Keep() {
 		remedy += " What you answered is kept, but for passwords; to go on with it: " + fault.Call("install")
 	}
-	return fault.NewAs(fault.NotInstalled, fault.Decision, notInstalled, "", remedy)
+	return fault.NewAs(fault.NotInstalled, fault.NeedsConfirmation, notInstalled, "", remedy)
 }
 
 // notInstalled is what an install that was not wanted ends with.
@@ -80,7 +80,7 @@ func (c *Conversation) goOnWithWhatWasBegun(ctx context.Context) error {
 	case errors.Is(err, ErrBack), err == nil && yes == "no":
 		return nil
 	case err != nil:
-		return fault.NewAs(fault.NotInstalled, fault.Decision, notInstalled, "", "Nothing was touched.")
+		return fault.NewAs(fault.NotInstalled, fault.NeedsConfirmation, notInstalled, "", "Nothing was touched.")
 	}
 	r.App, r.At, r.Release, r.Answers = begun.Install, begun.At, begun.Release, begun.Answers
 	c.begun = true

@@ -71,7 +71,7 @@ func TestAConversationCanEndAtEveryQuestion(t *testing.T) {
 		s, p, err := talkWith(t, w, &plan.Request{}, stopped...)
 		assert.Nil(t, p)
 		require.Error(t, err, s.heard())
-		assert.Equal(t, fault.Decision, fault.Of(err).Kind, err)
+		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, err)
 		assert.Equal(t, "not installed", fault.Of(err).What)
 		assert.Equal(t, n > 0, strings.Contains(fault.Of(err).Remedy, "is kept"), "%d: %s", n, fault.Of(err).Remedy)
 		if n == 0 {

@@ -23,5 +23,5 @@ func AgainWith[R any](do func(ctx context.Context, d *Service, r R) error) func(
 // NotSaid is the fault of a journal that does not say what was asked for.
 func NotSaid(id string, err error) error {
 	return fault.New(fault.Usage, "the journal does not say what was asked for", id,
-		"Take it back with: "+fault.Call("undo", id)).Because(err)
+		"Take it back with: "+fault.Call("undo", id)).Wrap(err)
 }

@@ -10,17 +10,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/trial/servers"
 )
 
 // An app that is set up by its own pages keeps the address and the folder that it
 // has meanwhile; afterwards they are those of its place, in tables and in files.
 func TestSetUpByPagesKnowsItsPlace(t *testing.T) {
-	g := restless.NewGround(t, servers.PHPWeb)
+	g := chaos.NewGround(t, servers.PHPWeb)
 	for _, reach := range []string{"local", "FTPS"} {
 		w := g.WorldByPages(t, reach)
-		done, err := w.Install(restless.Request("lockside.localhost/"+strings.ToLower(reach), "1.0.0"))
+		done, err := w.Install(chaos.Request("lockside.localhost/"+strings.ToLower(reach), "1.0.0"))
 		require.NoError(t, err, "%v", fault.Of(err))
 		x := done.Site
 		text, err := os.ReadFile(filepath.Join(w.Root, x.Folder, "cache/paths.php"))

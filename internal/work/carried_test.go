@@ -13,7 +13,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/backup"
@@ -40,9 +40,9 @@ func knowsItsPlace(t *testing.T, w *sitetest.World, x ledger.Site) {
 // All that changes with a place is carried: address, folders, wherever an app has
 // put them, without the kit naming each.
 func TestWhatChangesWithThePlace(t *testing.T) {
-	g := restless.NewGround(t, servers.PHPWeb)
+	g := chaos.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
-	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	w.Query(done.Site, "INSERT INTO {tables}entries (body) VALUES ('see "+done.Site.URL+"deep?a=1')")
 	knowsItsPlace(t, w, done.Site)

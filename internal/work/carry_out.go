@@ -21,7 +21,7 @@ import (
 
 // Job is one job of a way that is to be carried out.
 type Job struct {
-	Way     Way
+	Way     Operation
 	Request any    // what was asked for, without secrets: kept in the journal, to ask again
 	Remedy  string // what to do about a failure that does not say itself; "" for the usual
 	Undone  string // what is to be said when it was undone; "" for the usual
@@ -118,9 +118,9 @@ func (d *Service) prune(ctx context.Context) {
 
 // doneUnnoted is the fault of a job that did all that it was to do, and could not note it.
 func (d *Service) doneUnnoted(t *step.Tools, j Job, why error) error {
-	f := fault.NewAs(fault.EndUnnoted, fault.Left,
+	f := fault.NewAs(fault.EndUnnoted, fault.Incomplete,
 		"the site is "+j.Way.Past+", but that the job has ended could not be noted",
-		t.Site.Place.URL, "When that is mended, run: "+fault.Call("resume", t.Job)).Because(why)
+		t.Site.Place.URL, "When that is mended, run: "+fault.Call("resume", t.Job)).Wrap(why)
 	f.Job = t.Job
 	f.Details = []string{"Nothing of the site is missing; until the end is noted, the job is listed as cut off."}
 	return f
@@ -190,7 +190,7 @@ func hiding(secrets []string) func(string) string {
 // stopped words why a job did not come to its end, and what became of it.
 func (d *Service) stopped(ctx context.Context, t *step.Tools, j Job, stopped *job.Stopped) error {
 	f := *fault.Of(stopped.Cause)
-	if f.Kind != fault.Decision || !stopped.Undone {
+	if f.Kind != fault.NeedsConfirmation || !stopped.Undone {
 		f.Kind = fault.Failed
 	}
 	if ctx.Err() != nil {
@@ -214,7 +214,7 @@ func (d *Service) stopped(ctx context.Context, t *step.Tools, j Job, stopped *jo
 		f.Details = append(f.Details, cmp.Or(j.Undone, "Everything that was begun was undone; the account is as it was."))
 		return &f
 	}
-	f.Kind, f.Code = fault.Left, fault.Unfinished
+	f.Kind, f.Code = fault.Incomplete, fault.Unfinished
 	if stopped.Settled {
 		f.Details = append(f.Details, "The site is "+j.Way.Past+"; only traces of the job are left in the account.")
 		f.Remedy = "To finish, run: " + fault.Call("resume", stopped.Job)

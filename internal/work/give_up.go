@@ -42,14 +42,14 @@ func (d *Service) GiveUp(ctx context.Context, id string) (*GaveUp, error) {
 			return nil, fault.New(fault.Usage, "the job's journal is there", id, "Undo it: "+fault.Call("undo", id))
 		}
 		undone, err := d.Undo(ctx, id)
-		if err == nil || ctx.Err() != nil || fault.Of(err).Kind == fault.Decision {
+		if err == nil || ctx.Err() != nil || fault.Of(err).Kind == fault.NeedsConfirmation {
 			out.Job = undone
 			return out, err
 		}
 		problem = err.Error()
 	}
 	if errors.Is(err, job.ErrRunning) {
-		return nil, fault.New(fault.Decision, "the job is running", id,
+		return nil, fault.New(fault.NeedsConfirmation, "the job is running", id,
 			"Wait for its end, or press Ctrl-C where it runs.")
 	}
 	if out.Job.ID == "" || out.Job.Ended != nil {

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 )
@@ -18,13 +18,13 @@ import (
 // Somebody presses Ctrl-C at any moment of an install, over each way to the
 // account: it is as it was, every time.
 func TestInterruptedAtAnyMoment(t *testing.T) {
-	for _, reach := range restless.Reaches() {
+	for _, reach := range chaos.Reaches() {
 		t.Run(reach, func(t *testing.T) {
 			t.Parallel()
-			g := restless.NewGround(t, servers.PHPWeb)
+			g := chaos.NewGround(t, servers.PHPWeb)
 			w := g.World(t, reach)
 			begun := time.Now()
-			_, err := w.Install(restless.Request("lockside.localhost/whole", "1.0.0"))
+			_, err := w.Install(chaos.Request("lockside.localhost/whole", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
 			takes := time.Since(begun)
 			before := w.Snapshot()
@@ -33,13 +33,13 @@ func TestInterruptedAtAnyMoment(t *testing.T) {
 				at := takes * time.Duration(n+1) / (tries + 1)
 				ctx, stop := context.WithCancel(ctx)
 				time.AfterFunc(at, stop)
-				_, err := w.InstallIn(ctx, restless.Request(fmt.Sprintf("lockside.localhost/cut%d", n), "1.0.0"))
+				_, err := w.InstallIn(ctx, chaos.Request(fmt.Sprintf("lockside.localhost/cut%d", n), "1.0.0"))
 				stop()
 				if err == nil { // it was faster, and says so
 					before = w.Snapshot()
 					continue
 				}
-				assert.NotEqual(t, fault.Left, fault.Of(err).Kind, "after %s: %v", at, err)
+				assert.NotEqual(t, fault.Incomplete, fault.Of(err).Kind, "after %s: %v", at, err)
 				sitetest.Same(t, before, w.Snapshot())
 				if t.Failed() {
 					t.Logf("after %s of %s: %v", at, takes, err)

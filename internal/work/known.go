@@ -23,7 +23,7 @@ func (d *Service) Ready(ctx context.Context, h *Held) error {
 		return ctx.Err()
 	}
 	// Once: whoever sends wrong passwords again and again is locked out.
-	if err := v.SignsIn(ctx); ctx.Err() != nil || fault.Of(err).Kind == fault.Decision {
+	if err := v.SignsIn(ctx); ctx.Err() != nil || fault.Of(err).Kind == fault.NeedsConfirmation {
 		return err
 	}
 	return nil

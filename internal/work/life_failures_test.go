@@ -110,7 +110,7 @@ func TestChangesAreUndoneWhicheverCallFails(t *testing.T) {
 				failed := w.Trip.Failed
 				w.Trip.Arm(0, 0)
 				undone := sitetest.Undo(t, w)
-				if changed = err == nil || fault.Of(err).Kind == fault.Left && len(undone) == 0; changed {
+				if changed = err == nil || fault.Of(err).Kind == fault.Incomplete && len(undone) == 0; changed {
 					continue
 				}
 				stopped++

@@ -59,7 +59,7 @@ func TestLogsOfJobs(t *testing.T) {
 	w.Trip.FailOn("web POST", "before drop database")
 	_, err = w.Install(sitetest.Request("towline", "lockside.localhost/other"))
 	failed := fault.Of(err)
-	require.Equal(t, fault.Left, failed.Kind)
+	require.Equal(t, fault.Incomplete, failed.Kind)
 	w.Trip.FailOn()
 	names, err := w.Book.Vault.Under("sites/")
 	require.NoError(t, err)

@@ -17,7 +17,7 @@ import (
 	"tivset/internal/fault"
 	format "tivset/internal/records/backup"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/backup"
@@ -83,7 +83,7 @@ func TestWhileTheWorldMoves(t *testing.T) {
 	for server, serve := range map[string]func(servers.Stage, []servers.Site, ...string) string{
 		"nginx": servers.PHPWeb, "Apache": servers.Apache,
 	} {
-		for _, reach := range restless.Reaches() {
+		for _, reach := range chaos.Reaches() {
 			if server == "Apache" && reach != "local" {
 				continue // it is reached as the other is
 			}
@@ -93,13 +93,13 @@ func TestWhileTheWorldMoves(t *testing.T) {
 				if strings.HasPrefix(reach, "FTP") { // every file takes several round trips
 					pace = 250 * time.Millisecond
 				}
-				g := restless.NewGround(t, serve)
+				g := chaos.NewGround(t, serve)
 				w := g.World(t, reach)
 				broken := g.Visit("http://lockside.localhost/talk/", pace)
 				before := w.Snapshot()
-				_, err := w.Install(restless.Request("lockside.localhost/talk", "2.5.0"))
+				_, err := w.Install(chaos.Request("lockside.localhost/talk", "2.5.0"))
 				require.ErrorContains(t, err, "check of the")
-				taken, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+				taken, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 				require.NoError(t, err, "%v", fault.Of(err))
 				_, _, err = w.Desk.TakeBack(ctx, taken.Job)
 				require.NoError(t, err)
@@ -107,7 +107,7 @@ func TestWhileTheWorldMoves(t *testing.T) {
 				noStranger(t, broken, "installs that are taken back")
 				sitetest.Same(t, before, w.Snapshot())
 				install := g.Visit("http://lockside.localhost/talk/", pace)
-				done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+				done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 				require.NoError(t, err, "%v", fault.Of(err))
 				install.Leave()
 				noStranger(t, install, "install")
@@ -131,11 +131,11 @@ func TestSitesInsideStayOpen(t *testing.T) {
 	} {
 		t.Run(server, func(t *testing.T) {
 			t.Parallel()
-			g := restless.NewGround(t, serve)
+			g := chaos.NewGround(t, serve)
 			w := g.World(t, "local")
-			outer, err := w.Install(restless.Request("lockside.localhost", "1.0.0"))
+			outer, err := w.Install(chaos.Request("lockside.localhost", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
-			inner, err := w.Install(restless.Request("lockside.localhost/inner", "1.0.0"))
+			inner, err := w.Install(chaos.Request("lockside.localhost/inner", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
 			pages := filepath.Join(w.Root, "web/lockside/mine")
 			require.NoError(t, os.Mkdir(pages, 0o755))
@@ -145,13 +145,13 @@ func TestSitesInsideStayOpen(t *testing.T) {
 			whole := g.Visit("http://lockside.localhost/", 50*time.Millisecond)
 			_, err = update.To(ctx, w.Desk, update.Request{Site: outer.Site.Address, Release: "2.0.0"})
 			require.NoError(t, err, "%v", fault.Of(err))
-			for _, v := range []*restless.Visitors{mine, inside, whole} {
+			for _, v := range []*chaos.Visitors{mine, inside, whole} {
 				v.Leave()
 			}
 			closed, statuses := whole.Closed()
 			assert.Positive(t, closed)
 			assert.Positive(t, statuses[503])
-			for _, v := range []*restless.Visitors{mine, inside} {
+			for _, v := range []*chaos.Visitors{mine, inside} {
 				_, statuses := v.Closed()
 				assert.Len(t, statuses, 1, "%v", statuses)
 				assert.Positive(t, statuses[200])
@@ -175,9 +175,9 @@ func TestCodeCaches(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			g := restless.NewGround(t, servers.PHPWeb, settings...)
+			g := chaos.NewGround(t, servers.PHPWeb, settings...)
 			w := g.World(t, "local")
-			done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+			done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
 			before := demo.ButBackups(w.Snapshot())
 			v := g.Visit("http://lockside.localhost/talk/", 50*time.Millisecond)
@@ -207,7 +207,7 @@ func TestCodeCaches(t *testing.T) {
 	}
 }
 
-func noStranger(t *testing.T, v *restless.Visitors, what string) {
+func noStranger(t *testing.T, v *chaos.Visitors, what string) {
 	t.Helper()
 	assert.Empty(t, v.Taken(), "%s, %d questions", what, v.Asked())
 	assert.Greater(t, v.Asked(), 20, what)
@@ -215,7 +215,7 @@ func noStranger(t *testing.T, v *restless.Visitors, what string) {
 
 // whileVisited does something to a site that people use, and gives what it is
 // afterwards.
-func whileVisited(t *testing.T, g *restless.Ground, w *sitetest.World, x ledger.Site, m moved,
+func whileVisited(t *testing.T, g *chaos.Ground, w *sitetest.World, x ledger.Site, m moved,
 	pace time.Duration) ledger.Site {
 	t.Helper()
 	v := g.Visit("http://"+strings.Replace(x.Address, ":"+port(g.Web), "", 1)+"/", pace)
@@ -264,7 +264,7 @@ func whileVisited(t *testing.T, g *restless.Ground, w *sitetest.World, x ledger.
 
 // removedWhileVisited takes the site out: what it said it has kept is in the last
 // backup.
-func removedWhileVisited(t *testing.T, g *restless.Ground, w *sitetest.World, x ledger.Site, pace time.Duration) {
+func removedWhileVisited(t *testing.T, g *chaos.Ground, w *sitetest.World, x ledger.Site, pace time.Duration) {
 	t.Helper()
 	v := g.Visit("http://"+strings.Replace(x.Address, ":"+port(g.Web), "", 1)+"/", pace)
 	done := w.Remove(remove.Request{Site: x.Address, WithAdded: true})

@@ -13,7 +13,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/backup"
@@ -53,9 +53,9 @@ func carriedOnto(t *testing.T, w *sitetest.World, at, from string) ledger.Site {
 // A backup is older than the site's place, its database and its password. It is
 // carried onto what the site has now, and not the other way round.
 func TestBackupsOlderThanThePlace(t *testing.T) {
-	g := restless.NewGround(t, servers.PHPWeb)
+	g := chaos.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
-	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	old, err := backup.Make(ctx, w.Desk, backup.Request{Site: done.Site.Address, Into: t.TempDir()})
 	require.NoError(t, err)

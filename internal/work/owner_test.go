@@ -15,7 +15,7 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/sites"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/backup"
@@ -29,15 +29,15 @@ import (
 // owned is a site on real servers whose owner changes it by its own pages.
 type owned struct {
 	*sitetest.World
-	g *restless.Ground
+	g *chaos.Ground
 	x ledger.Site
 }
 
 func ownedSite(t *testing.T) *owned {
 	t.Helper()
-	g := restless.NewGround(t, servers.PHPWeb)
+	g := chaos.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
-	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	return &owned{w, g, done.Site}
 }
@@ -79,7 +79,7 @@ func (o *owned) stale(t *testing.T, what string, do func() error) {
 	v.Leave()
 	require.Error(t, err, what)
 	f := fault.Of(err)
-	assert.Equal(t, fault.Decision, f.Kind, what)
+	assert.Equal(t, fault.NeedsConfirmation, f.Kind, what)
 	assert.Contains(t, f.What, "does not sign in any more", what)
 	assert.Equal(t, [][]string{{"reveal", o.x.Address, "--changed"}, {"reveal", o.x.Address, "--renew"}},
 		fault.Calls(f.Remedy), what)

@@ -18,8 +18,8 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/mirror"
-	"tivset/internal/testing/restless"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/repair"
@@ -30,10 +30,10 @@ import (
 // and repaired without a file fetched by hand. When its packages are mended meanwhile
 // a site is still compared with what it was made of.
 func TestAppsOfADebianArchive(t *testing.T) {
-	g, m := restless.NewGround(t, servers.PHPWeb), mirror.New(t)
-	source := restless.Packed(t)
+	g, m := chaos.NewGround(t, servers.PHPWeb), mirror.New(t)
+	source := chaos.Packed(t)
 	w := g.WorldOf(t, "local", source)
-	_, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	_, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.ErrorContains(t, err, "this machine knows none that has bookworm, trixie")
 	assert.Contains(t, fault.Of(err).Remedy, "deb ADDRESS bookworm main")
 
@@ -41,14 +41,14 @@ func TestAppsOfADebianArchive(t *testing.T) {
 		Sources: []debian.Source{{URI: m.URL + "/debian/", Suites: []string{"bookworm"}, Components: []string{"main"}}},
 		Now:     time.Now}
 	publish := func(release, revision string, more ...mirror.File) {
-		app, lib := restless.Packages(t, release)
-		m.Release("/debian", restless.Suites[release], time.Now().Add(-time.Hour), time.Now().AddDate(0, 0, 7),
+		app, lib := chaos.Packages(t, release)
+		m.Release("/debian", chaos.Suites[release], time.Now().Add(-time.Hour), time.Now().AddDate(0, 0, 7),
 			m.Publish("/debian", "restless", release+"+dfsg-"+revision, mirror.PackageOf(t, append(app, more...)...)),
 			m.Publish("/debian", "restless-lib", release+"-1", mirror.PackageOf(t, lib...)))
 	}
 	publish("1.0.0", "1")
 	publish("2.0.0", "1")
-	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	x := done.Site
 	assert.Equal(t, "1.0.0-1", x.Release)
@@ -75,7 +75,7 @@ func TestAppsOfADebianArchive(t *testing.T) {
 
 	// The package is mended: a site is still compared with what it was made of, and what
 	// mends it is urgent.
-	app, lib := restless.Packages(t, "1.0.0")
+	app, lib := chaos.Packages(t, "1.0.0")
 	app = append(app, mirror.File{Name: "usr/share/restless/mended.txt", Text: "mended"})
 	m.Release("/debian", "bookworm-security", time.Now().Add(-time.Hour), time.Now().AddDate(0, 0, 7),
 		m.Publish("/debian", "restless", "1.0.0+dfsg-1+deb12u1", mirror.PackageOf(t, app...)),
@@ -120,7 +120,7 @@ func TestAppsOfADebianArchive(t *testing.T) {
 
 	// On another machine nothing of it was kept.
 	w.Archives.Folder, w.Archives.Debian.Folder = t.TempDir(), t.TempDir()
-	_, err = w.Install(restless.Request("lockside.localhost/other", "1.0.0"))
+	_, err = w.Install(chaos.Request("lockside.localhost/other", "1.0.0"))
 	require.ErrorContains(t, err, "none of the suites bookworm, trixie has a package restless any more")
 	_, err = repair.Repair(ctx, w.Desk, x.Address)
 	require.ErrorContains(t, err, "is not in the Debian archive any more")
@@ -131,19 +131,19 @@ func TestAppsOfADebianArchive(t *testing.T) {
 // release that there is, as the remedy says.
 func TestAnotherMachineWithoutTheRelease(t *testing.T) {
 	t.Parallel()
-	g, m := restless.NewGround(t, servers.PHPWeb), mirror.New(t)
-	w := g.WorldOf(t, "local", restless.Packed(t))
+	g, m := chaos.NewGround(t, servers.PHPWeb), mirror.New(t)
+	w := g.WorldOf(t, "local", chaos.Packed(t))
 	w.Archives.Debian = &debian.Archive{Client: http.DefaultClient, Folder: t.TempDir(), Keyring: m.Keyring,
 		Sources: []debian.Source{{URI: m.URL + "/debian/", Suites: []string{"bookworm"}, Components: []string{"main"}}},
 		Now:     time.Now}
-	app, lib := restless.Packages(t, "1.0.0")
+	app, lib := chaos.Packages(t, "1.0.0")
 	publish := func(revision string, ago time.Duration) {
 		m.Release("/debian", "bookworm", time.Now().Add(-ago), time.Now().AddDate(0, 0, 7),
 			m.Publish("/debian", "restless", "1.0.0-"+revision, mirror.PackageOf(t, app...)),
 			m.Publish("/debian", "restless-lib", "1.0.0-1", mirror.PackageOf(t, lib...)))
 	}
 	publish("1", time.Hour)
-	done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	x := done.Site
 
@@ -174,20 +174,20 @@ func TestAnotherMachineWithoutTheRelease(t *testing.T) {
 // What arrives in the archive is due without anybody having looked at the site.
 func TestWhatArrivesIsDue(t *testing.T) {
 	t.Parallel()
-	g, m := restless.NewGround(t, servers.PHPWeb), mirror.New(t)
-	w := g.WorldOf(t, "local", restless.Packed(t))
+	g, m := chaos.NewGround(t, servers.PHPWeb), mirror.New(t)
+	w := g.WorldOf(t, "local", chaos.Packed(t))
 	now := time.Now()
 	w.Archives.Debian = &debian.Archive{Client: http.DefaultClient, Folder: t.TempDir(), Keyring: m.Keyring,
 		Sources: []debian.Source{{URI: m.URL + "/debian/", Suites: []string{"bookworm"}, Components: []string{"main"}}},
 		Now:     func() time.Time { return now }}
-	app, lib := restless.Packages(t, "1.0.0")
+	app, lib := chaos.Packages(t, "1.0.0")
 	publish := func(revision string, ago time.Duration) {
 		m.Release("/debian", "bookworm", time.Now().Add(-ago), time.Now().AddDate(0, 0, 7),
 			m.Publish("/debian", "restless", "1.0.0-"+revision, mirror.PackageOf(t, app...)),
 			m.Publish("/debian", "restless-lib", "1.0.0-1", mirror.PackageOf(t, lib...)))
 	}
 	publish("1", time.Hour)
-	r := restless.Request("lockside.localhost/talk", "1.0.0")
+	r := chaos.Request("lockside.localhost/talk", "1.0.0")
 	r.Answers["care.waits"] = "0d"
 	done, err := w.Install(r)
 	require.NoError(t, err, "%v", fault.Of(err))

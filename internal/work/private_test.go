@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 )
@@ -25,9 +25,9 @@ func TestWhatNobodyMaySee(t *testing.T) {
 	} {
 		t.Run(server, func(t *testing.T) {
 			t.Parallel()
-			g := restless.NewGround(t, serve)
+			g := chaos.NewGround(t, serve)
 			w := g.World(t, "local")
-			done, err := w.Install(restless.Request("lockside.localhost/talk", "1.0.0"))
+			done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
 			assert.Contains(t, strings.Join(done.Warnings, "\n"), "log/readme.txt", "the install tells it already")
 			x := done.Site

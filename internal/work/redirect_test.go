@@ -12,7 +12,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/place"
@@ -20,7 +20,7 @@ import (
 )
 
 // leads asks an address and gives where it leads.
-func leads(t *testing.T, g *restless.Ground, address string) string {
+func leads(t *testing.T, g *chaos.Ground, address string) string {
 	t.Helper()
 	to, body, err := g.Visitor(address).LeadsTo(ctx, address)
 	require.NoError(t, err)
@@ -31,7 +31,7 @@ func leads(t *testing.T, g *restless.Ground, address string) string {
 }
 
 // opens says that an address answers by itself, and with what.
-func opens(t *testing.T, g *restless.Ground, address, text string) {
+func opens(t *testing.T, g *chaos.Ground, address, text string) {
 	t.Helper()
 	to, body, err := g.Visitor(address).LeadsTo(ctx, address)
 	require.NoError(t, err)
@@ -59,16 +59,16 @@ func TestRedirects(t *testing.T) {
 	} {
 		t.Run(server, func(t *testing.T) {
 			t.Parallel()
-			g := restless.NewGround(t, serve)
+			g := chaos.NewGround(t, serve)
 			w := g.World(t, "local")
 			root := filepath.Join(w.Root, "web/lockside")
 			require.NoError(t, os.MkdirAll(filepath.Join(root, ".well-known"), 0o755))
 			require.NoError(t, os.WriteFile(filepath.Join(root, ".well-known/proof.txt"), []byte("it is mine"), 0o644))
-			done, err := w.Install(restless.Request("lockside.localhost", "1.0.0"))
+			done, err := w.Install(chaos.Request("lockside.localhost", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
 			at := done.Site.URL
 			require.NoError(t, os.WriteFile(filepath.Join(root, "mine.txt"), []byte("a page of mine"), 0o644))
-			_, err = w.Install(restless.Request("lockside.localhost/inner", "1.0.0"))
+			_, err = w.Install(chaos.Request("lockside.localhost/inner", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
 
 			inside := moveTo(t, w, done.Site.Address, "lockside.localhost/talk") // into its own old folder
@@ -76,11 +76,11 @@ func TestRedirects(t *testing.T) {
 			opens(t, g, at+"inner/", "0 entries")
 			opens(t, g, at+"mine.txt", "a page of mine")
 			opens(t, g, at+".well-known/proof.txt", "it is mine")
-			_, err = w.Install(restless.Request("lockside.localhost/later", "1.0.0"))
+			_, err = w.Install(chaos.Request("lockside.localhost/later", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
 			opens(t, g, at+"later/", "0 entries")
 
-			_, err = w.Install(restless.Request("lockside.localhost", "1.0.0"))
+			_, err = w.Install(chaos.Request("lockside.localhost", "1.0.0"))
 			require.ErrorContains(t, err, "leads to a site that moved")
 			assert.Contains(t, fault.Of(err).Remedy, fault.Call("remove", done.Site.Address))
 			_, err = w.Book.Find(ctx, "lockside.localhost")
@@ -115,7 +115,7 @@ func TestRedirects(t *testing.T) {
 
 // covered asks an address that leads elsewhere, in its first page, its old ones
 // and those below, and compares it with what is on record.
-func covered(t *testing.T, g *restless.Ground, w *sitetest.World, server, at, to string) {
+func covered(t *testing.T, g *chaos.Ground, w *sitetest.World, server, at, to string) {
 	t.Helper()
 	all, err := w.Book.Ledger.Redirects(ctx)
 	require.NoError(t, err)

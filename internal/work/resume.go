@@ -15,7 +15,7 @@ import (
 // Resumed is a job that was brought to its end.
 type Resumed struct {
 	Done
-	Way  Way
+	Way  Operation
 	Gone bool // the site was removed
 }
 
@@ -59,7 +59,7 @@ func (d *Service) Resume(ctx context.Context, id string) (*Resumed, error) {
 }
 
 // resumed tells what a job came to that was finished.
-func (d *Service) resumed(ctx context.Context, way Way, header job.Header) (*Resumed, error) {
+func (d *Service) resumed(ctx context.Context, way Operation, header job.Header) (*Resumed, error) {
 	r := &Resumed{Way: way, Done: Done{Job: header.ID, Given: !way.New, Checks: []check.Checked{}, Warnings: []string{},
 		Todo: []string{}}}
 	found, err := d.Book.Ledger.Site(ctx, header.Address)

@@ -13,14 +13,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/update"
 )
 
 // limits asks a page of restless many times at once, so that each of PHP's
 // processes answers, and tells which limits of memory they have.
-func limits(t *testing.T, g *restless.Ground, address string) map[string]int {
+func limits(t *testing.T, g *chaos.Ground, address string) map[string]int {
 	t.Helper()
 	var mu sync.Mutex
 	var wait sync.WaitGroup
@@ -46,14 +46,14 @@ func limits(t *testing.T, g *restless.Ground, address string) map[string]int {
 // checked, also at a document root in which PHP knows for a while that there are
 // none; and they stay while a site is closed and comes back.
 func TestSettingsOfPHP(t *testing.T) {
-	g := restless.NewGround(t, servers.PHPWeb)
+	g := chaos.NewGround(t, servers.PHPWeb)
 	w := g.World(t, "local")
 	at := "http://lockside.localhost:" + g.Web[strings.LastIndexByte(g.Web, ':')+1:] + "/"
 	page := filepath.Join(g.Root, "web/lockside/index.php")
 	require.NoError(t, os.WriteFile(page, []byte("<?php echo '<!-- ', ini_get('memory_limit'), ' -->';"), 0o644))
 	assert.Equal(t, map[string]int{"128M": 24}, limits(t, g, at))
 	require.NoError(t, os.Remove(page))
-	request := restless.Request("lockside.localhost", "1.0.0")
+	request := chaos.Request("lockside.localhost", "1.0.0")
 	done, err := w.Install(request)
 	require.NoError(t, err, "%v", fault.Of(err))
 	assert.Equal(t, map[string]int{"192M": 24}, limits(t, g, at), "%v", done.Warnings)

@@ -13,7 +13,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
-	"tivset/internal/testing/restless"
+	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work"
@@ -53,16 +53,16 @@ func TestSeveralWhileTheWorldMoves(t *testing.T) {
 			if reach == "FTP" {
 				pace = 250 * time.Millisecond
 			}
-			g := restless.NewGround(t, servers.PHPWeb)
+			g := chaos.NewGround(t, servers.PHPWeb)
 			w := g.World(t, reach)
 			sitetest.OnTeam(t, w, sitetest.Records(t))
 			var sites []ledger.Site
 			for n := range 3 {
-				done, err := w.Install(restless.Request(fmt.Sprintf("lockside.localhost/talk%d", n), "1.0.0"))
+				done, err := w.Install(chaos.Request(fmt.Sprintf("lockside.localhost/talk%d", n), "1.0.0"))
 				require.NoError(t, err, "%v", fault.Of(err))
 				sites = append(sites, done.Site)
 			}
-			visit := func() (all []*restless.Visitors) {
+			visit := func() (all []*chaos.Visitors) {
 				for n := range sites {
 					v := g.Visit(fmt.Sprintf("http://lockside.localhost/talk%d/", n), pace)
 					require.Eventually(t, v.Begun, 20*time.Second, 20*time.Millisecond)
@@ -70,7 +70,7 @@ func TestSeveralWhileTheWorldMoves(t *testing.T) {
 				}
 				return all
 			}
-			left := func(all []*restless.Visitors, what string) {
+			left := func(all []*chaos.Visitors, what string) {
 				for n, v := range all {
 					v.Leave()
 					noStranger(t, v, what)

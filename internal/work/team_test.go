@@ -120,7 +120,7 @@ func TestAnotherMachineUndoes(t *testing.T) {
 	}
 	_, err := first.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 	require.ErrorIs(t, err, job.ErrNotOurs, "%v", err)
-	assert.Equal(t, fault.Left, fault.Of(err).Kind)
+	assert.Equal(t, fault.Incomplete, fault.Of(err).Kind)
 	sitetest.Same(t, before, first.Snapshot())
 	jobs, err := second.Desk.Jobs(ctx)
 	require.NoError(t, err)
@@ -157,7 +157,7 @@ func TestTwoMachinesAtOneSite(t *testing.T) {
 		if err == nil {
 			made++
 		} else {
-			assert.Equal(t, fault.Decision, fault.Of(err).Kind, "%v", err)
+			assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "%v", err)
 		}
 	}
 	assert.Equal(t, 1, made)
@@ -352,7 +352,7 @@ func TestTheLedgerIsFullMeanwhile(t *testing.T) {
 	_, err := first.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 	require.ErrorIs(t, err, job.ErrNotOurs)
 	f := fault.Of(err)
-	assert.Equal(t, fault.Left, f.Kind)
+	assert.Equal(t, fault.Incomplete, f.Kind)
 	assert.Contains(t, f.Error(), "the ledger takes nothing")
 	assert.Contains(t, f.Error(), "has no room")
 	full(false)

@@ -107,7 +107,8 @@ func (d *Service) ledgerJob(ctx context.Context, id string) (ledger.Job, error) 
 func (d *Service) openJournal(id string) (*job.Journal, error) {
 	journal, err := job.Open(d.Book.Journals, id, d.Now)
 	if errors.Is(err, job.ErrRunning) {
-		return nil, fault.New(fault.Decision, "the job is running", id, "Wait for its end, or press Ctrl-C where it runs.")
+		return nil, fault.New(fault.NeedsConfirmation, "the job is running", id,
+			"Wait for its end, or press Ctrl-C where it runs.")
 	}
 	return journal, err
 }
@@ -125,8 +126,8 @@ func (d *Service) jobEnded(ctx context.Context, entry ledger.Job, settled bool, 
 		entry.Outcome, what = ledger.Done, "the job was finished"
 	}
 	if err = errors.Join(err, d.Book.Ledger.PutJob(context.WithoutCancel(ctx), entry)); err != nil {
-		f := fault.NewAs(fault.EndUnnoted, fault.Left, what+", but that could not be noted", entry.ID,
-			"When that is mended, run once more: "+fault.Call("undo", entry.ID)).Because(err)
+		f := fault.NewAs(fault.EndUnnoted, fault.Incomplete, what+", but that could not be noted", entry.ID,
+			"When that is mended, run once more: "+fault.Call("undo", entry.ID)).Wrap(err)
 		f.Job, f.Details = entry.ID, Kept(entry)
 		return entry, f
 	}
@@ -233,7 +234,7 @@ func (d *Service) recover(ctx context.Context, journal *job.Journal, entry *ledg
 		return settled, &job.Unnoted{Cause: fault.Hiding(unnoted.Cause, hiding(secrets))}
 	}
 	if err != nil {
-		f := &fault.Error{Kind: fault.Left, Code: fault.Unfinished, What: "the job could not be undone",
+		f := &fault.Error{Kind: fault.Incomplete, Code: fault.Unfinished, What: "the job could not be undone",
 			Where: journal.ID, Job: journal.ID, Details: Kept(*entry),
 			Remedy: "When that is mended, run: " + fault.Call("undo", journal.ID), Cause: fault.Hiding(err, hiding(secrets))}
 		if entry.Ended == nil {
@@ -269,7 +270,8 @@ func (d *Service) mayPutBack(ctx context.Context, r *job.Runner, decode job.Deco
 	what := "The job had begun to change the database of " + r.Journal.Address + ". To take it back, the database is " +
 		"put back as it was before that; what has been written there since is kept first, as a backup on this machine."
 	if d.Agree == nil {
-		return fault.New(fault.Decision, "the database would be put back over what is there now", r.Journal.Address, "")
+		return fault.New(fault.NeedsConfirmation, "the database would be put back over what is there now",
+			r.Journal.Address, "")
 	}
 	return d.Agree(ctx, what)
 }

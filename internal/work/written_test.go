@@ -28,7 +28,7 @@ func diesAt(t *testing.T, w *sitetest.World, call string, n int, do func() error
 	w.Trip.Dies(call, n)
 	err := do()
 	w.Trip.Arm(0, 0)
-	require.Equal(t, fault.Left, fault.Of(err).Kind, "%v", err)
+	require.Equal(t, fault.Incomplete, fault.Of(err).Kind, "%v", err)
 	return fault.Of(err).Job
 }
 
@@ -80,7 +80,7 @@ func TestAnUndoDaysLaterLosesNothing(t *testing.T) {
 	} {
 		w.Desk.Agree = nil
 		err = how()
-		assert.Equal(t, fault.Decision, fault.Of(err).Kind, "%v", err)
+		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "%v", err)
 		w.Desk.Agree = answer(errors.New("not now"))
 		require.ErrorContains(t, how(), "not now")
 		assert.Equal(t, "Written since", w.Value(x, lateTitle), "nobody agreed")
@@ -147,7 +147,7 @@ func TestANameThatCameBack(t *testing.T) {
 			default:
 				_, err = w.Desk.Undo(ctx, job)
 			}
-			require.Equal(t, fault.Left, fault.Of(err).Kind, "%v", err)
+			require.Equal(t, fault.Incomplete, fault.Of(err).Kind, "%v", err)
 			said := fmt.Sprint(fault.Of(err).Error(), fault.Of(err).Details)
 			assert.Contains(t, said, "web/quillmere/"+filepath.Base(name))
 			assert.Contains(t, said, ".tivset/aside/")

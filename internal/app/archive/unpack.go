@@ -73,7 +73,7 @@ func Fill(ctx context.Context, from Source, to files.FS, folder string, progress
 
 // writersFor is how many files are written at a time.
 func writersFor(to files.FS) int {
-	if wide, ok := to.(files.Wide); ok {
+	if wide, ok := to.(files.Parallel); ok {
 		return min(wide.Writers(), waiting)
 	}
 	return writers

@@ -81,7 +81,7 @@ func unread(from string, err error) error {
 		return err
 	}
 	return fault.New(fault.Failed, "the app cannot be read", from, "See that its files can be read, and that none "+
-		"of them is a link; or begin from nothing, without --from. Nothing was written.").Because(err)
+		"of them is a link; or begin from nothing, without --from. Nothing was written.").Wrap(err)
 }
 
 // write writes the kit, whole or not at all, once it is seen that it can be read.
@@ -89,7 +89,7 @@ func write(folder string, d *draft.Draft, archive string) error {
 	made, err := os.MkdirTemp(filepath.Dir(filepath.Clean(folder)), ".new-kit-")
 	if err != nil {
 		return fault.New(fault.Usage, "the kit cannot be written", folder, "Name a folder in one that you can write.").
-			Because(err)
+			Wrap(err)
 	}
 	defer os.RemoveAll(made)
 	for name, text := range d.Files {
@@ -146,7 +146,7 @@ func (a *Author) begin(ctx context.Context, scratch, from string) (*begun, error
 		return a.fromAddress(ctx, scratch, unpacked, from)
 	case err != nil:
 		return nil, fault.New(fault.Usage, "nothing is there to begin from", from,
-			"Name an archive's file, a folder, an https address, or debian:PACKAGE.").Because(err)
+			"Name an archive's file, a folder, an https address, or debian:PACKAGE.").Wrap(err)
 	case info.IsDir():
 		return fromFolder(ctx, scratch, from)
 	}
@@ -205,7 +205,7 @@ func (i inspected) line(from string) string {
 func inspect(ctx context.Context, name string) (i inspected, err error) {
 	file, err := os.Open(name)
 	if err != nil {
-		return i, fault.New(fault.Usage, "the archive cannot be read", name, "Check its name.").Because(err)
+		return i, fault.New(fault.Usage, "the archive cannot be read", name, "Check its name.").Wrap(err)
 	}
 	defer file.Close()
 	hash := sha256.New()
@@ -215,7 +215,7 @@ func inspect(ctx context.Context, name string) (i inspected, err error) {
 	s, err := archive.Look(ctx, file, "", nil, archive.DefaultLimits)
 	if err != nil {
 		return i, fault.New(fault.Usage, "that is no archive that can be used", name,
-			"tar (plain, gzip, bzip2, xz, Zstandard) and zip are read.").Because(err)
+			"tar (plain, gzip, bzip2, xz, Zstandard) and zip are read.").Wrap(err)
 	}
 	if len(s.Entries) == 1 {
 		if _, isFile := s.Sizes[s.Entries[0]]; !isFile {
@@ -248,7 +248,7 @@ func (a *Author) download(ctx context.Context, scratch, address string) (string,
 	name := filepath.Join(scratch, path.Base(strings.SplitN(address, "?", 2)[0]))
 	content, _, err := fetch.Get(ctx, a.Archives.Client, address, "", fetchTime)
 	if err != nil {
-		return "", fault.New(fault.Failed, "the archive cannot be had", address, "Check the address.").Because(err)
+		return "", fault.New(fault.Failed, "the archive cannot be had", address, "Check the address.").Wrap(err)
 	}
 	defer content.Close()
 	file, err := os.Create(name)
@@ -257,7 +257,7 @@ func (a *Author) download(ctx context.Context, scratch, address string) (string,
 	}
 	_, err = io.Copy(file, io.LimitReader(content, archive.DefaultLimits.Bytes))
 	if err := errors.Join(err, file.Close()); err != nil {
-		return "", fault.New(fault.Failed, "the archive cannot be had", address, "Check the connection.").Because(err)
+		return "", fault.New(fault.Failed, "the archive cannot be had", address, "Check the connection.").Wrap(err)
 	}
 	return name, nil
 }

@@ -56,14 +56,14 @@ func (a *Author) fromPackage(ctx context.Context, unpacked, name string) (*begun
 	if len(suites) == 0 {
 		return nil, fault.New(fault.Usage, "no suite that was looked at has a package "+name, strings.Join(looked, ", "),
 			"Suites and archives come from apt's configuration, or from "+a.Archives.Sources+"; name others as debian:"+name+
-				"/SUITE.").Because(wrong)
+				"/SUITE.").Wrap(wrong)
 	}
 	slices.SortFunc(suites, func(x, y string) int { return version.Compare(found[x].Version, found[y].Version) })
 	newest := suites[len(suites)-1]
 	g := &guess{ctx: ctx, in: in, suite: newest, name: name}
 	if err := g.fill(found[newest]); err != nil {
 		return nil, fault.New(fault.Failed, "the package "+name+" cannot be looked at", newest,
-			"Check the connection; where it is no web application, begin from its archive.").Because(err)
+			"Check the connection; where it is no web application, begin from its archive.").Wrap(err)
 	}
 	file, err := os.CreateTemp(unpacked, "")
 	if err != nil {

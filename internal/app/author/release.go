@@ -49,7 +49,7 @@ func (a *Author) Release(ctx context.Context, r Adding) (*Added, error) {
 	if err != nil {
 		return nil, err
 	}
-	if k.Arrives() {
+	if k.FollowsUpstream() {
 		return nil, fault.New(
 			fault.Usage,
 			"the releases of "+k.Title+" come by themselves",

@@ -151,7 +151,7 @@ func (n *notes) of(folder rooted, app string) (Card, bool) {
 // put notes a kit whose releases stand in it.
 func (n *notes) put(folder rooted, k *kit.Kit, card Card) {
 	at := filepath.Join(string(folder), k.App)
-	if stamp := n.stamps[at]; stamp != "" && !k.Arrives() {
+	if stamp := n.stamps[at]; stamp != "" && !k.FollowsUpstream() {
 		n.Kits[at], n.changed = note{stamp, card}, true
 	}
 }

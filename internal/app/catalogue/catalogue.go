@@ -85,7 +85,7 @@ func (c *Catalogue) Find(app string) (Entry, error) {
 }
 
 func undecided(app string, found []Entry) error {
-	f := fault.New(fault.Decision, "several catalogues have a kit of "+found[0].Title, app,
+	f := fault.New(fault.NeedsConfirmation, "several catalogues have a kit of "+found[0].Title, app,
 		"Say once which counts: "+fault.Call("catalogue", "use", app, found[0].Catalogue)+". Nothing was touched.")
 	for _, e := range found {
 		f.Details = append(f.Details, e.Catalogue+": "+e.Summary)
@@ -156,5 +156,5 @@ func (s Source) open(app string) (folder fs.FS, withheld, err error) {
 
 func (s Source) gone(cause error) error {
 	return fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
-		"Check that its folder is there, or do without: "+fault.Call("catalogue", "forget", s.Name)).Because(cause)
+		"Check that its folder is there, or do without: "+fault.Call("catalogue", "forget", s.Name)).Wrap(cause)
 }

@@ -123,7 +123,7 @@ func TestTwoCataloguesWithOneApp(t *testing.T) {
 	_, err := c.Find("quaybench")
 	require.Error(t, err)
 	f := fault.Of(err)
-	assert.Equal(t, fault.Decision, f.Kind)
+	assert.Equal(t, fault.NeedsConfirmation, f.Kind)
 	assert.Contains(t, f.Remedy, fault.Call("catalogue", "use", "quaybench", "demo"))
 	assert.Len(t, f.Details, 2)
 	_, err = c.Find("helmroom")

@@ -111,7 +111,7 @@ func (s *Shelf) have(ctx context.Context, p Packed) error {
 	}
 	if err != nil {
 		return s.broken("the kit of "+p.Title+" cannot be had", s.From+"/"+p.File,
-			"Check the connection and try again. Nothing was touched.").Because(err)
+			"Check the connection and try again. Nothing was touched.").Wrap(err)
 	}
 	_, err = file.Seek(0, io.SeekStart)
 	if err == nil {
@@ -122,7 +122,7 @@ func (s *Shelf) have(ctx context.Context, p Packed) error {
 	}
 	if err != nil {
 		return s.broken("the kit of "+p.Title+" is not the one that the catalogue "+s.Name+" names", s.From+"/"+p.File,
-			"Tell whoever publishes it. Nothing was touched.").Because(err)
+			"Tell whoever publishes it. Nothing was touched.").Wrap(err)
 	}
 	return nil
 }

@@ -66,7 +66,7 @@ func Publish(p Publishing) (*Published, error) {
 	for _, k := range p.Kits {
 		if err := next.add(p.Folder, k, before); err != nil {
 			return nil, fault.New(fault.Failed, "the kit of "+k.Title+" cannot be packed", p.Folder,
-				"See what the cause says; the catalogue is as it was.").Because(err)
+				"See what the cause says; the catalogue is as it was.").Wrap(err)
 		}
 	}
 	slices.Sort(next.Changed)
@@ -90,7 +90,7 @@ func edition(folder string, key PublicKey) (*Index, error) {
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the catalogue that is there was not made with this key", folder,
 			"Sign with the key that it was made with. Where that is lost, publish into an empty folder, and tell the "+
-				"owners to forget the catalogue and add it again with the new key. Nothing was changed.").Because(err)
+				"owners to forget the catalogue and add it again with the new key. Nothing was changed.").Wrap(err)
 	}
 	return x, nil
 }

@@ -80,7 +80,7 @@ func (s *Shelf) read() (*kept, error) {
 	}
 	if err != nil {
 		return nil, s.broken("what is kept of the catalogue "+s.Name+" cannot be used", s.file(), "Have it fetched anew: "+
-			fault.Call("catalogue", "forget", s.Name)+"; "+fault.Call("catalogue", "add", s.Name, s.From)).Because(err)
+			fault.Call("catalogue", "forget", s.Name)+"; "+fault.Call("catalogue", "add", s.Name, s.From)).Wrap(err)
 	}
 	s.kept = k
 	return k, nil
@@ -140,7 +140,7 @@ func (s *Shelf) refused(err error) error {
 		return err
 	}
 	return s.broken("the catalogue "+s.Name+" cannot be refreshed", s.From,
-		"Check the address and the connection. What was known of it holds.").Because(err)
+		"Check the address and the connection. What was known of it holds.").Wrap(err)
 }
 
 func (s *Shelf) fetch(ctx context.Context, before *kept) (*kept, error) {
@@ -169,7 +169,7 @@ func (s *Shelf) fetch(ctx context.Context, before *kept) (*kept, error) {
 		case err != nil:
 			return nil, s.broken("the index of the catalogue "+s.Name+" is refused", s.From,
 				"Its key is "+KeyID(s.Key)+": ask whoever publishes it. Where they have a new one, forget the catalogue and "+
-					"add it again with that. What was known of it holds.").Because(err)
+					"add it again with that. What was known of it holds.").Wrap(err)
 		}
 		break
 	}
@@ -183,13 +183,13 @@ func (s *Shelf) follows(before, next *kept) error {
 		"Somebody may be keeping newer kits from you: ask whoever publishes it. What was known of it holds.")
 	switch {
 	case is.Serial < was.Serial, is.Serial == was.Serial && next.Index != before.Index:
-		return old.Because(fmt.Errorf("its serial number is %d, after %d", is.Serial, was.Serial))
+		return old.Wrap(fmt.Errorf("its serial number is %d, after %d", is.Serial, was.Serial))
 	case s.valid(is) != nil:
 		return s.valid(is)
 	}
 	for app := range was.Kits {
 		if v := is.version(app); v < was.version(app) {
-			return old.Because(fmt.Errorf("the kit of %s has version %d, after %d", app, v, was.version(app)))
+			return old.Wrap(fmt.Errorf("the kit of %s has version %d, after %d", app, v, was.version(app)))
 		}
 	}
 	return nil

@@ -170,14 +170,14 @@ func (k *Kit) problems() []fault.Problem {
 }
 
 func (c *checker) releases() {
-	if c.Arrives() {
+	if c.FollowsUpstream() {
 		c.packages()
 	}
-	if c.Arrives() == (len(c.Releases) > 0) {
+	if c.FollowsUpstream() == (len(c.Releases) > 0) {
 		c.wrong("releases", "a kit has either releases, or archive, from which they come by themselves",
 			"Write one of them.")
 	}
-	if !c.Arrives() && !reflect.DeepEqual(c.Needs, Needs{}) {
+	if !c.FollowsUpstream() && !reflect.DeepEqual(c.Needs, Needs{}) {
 		c.wrong("needs", "releases that are listed say themselves what they need", "Write needs with each release.")
 	}
 	for i, r := range c.Releases {

@@ -45,16 +45,16 @@ type Kit struct {
 
 	PHPSettings map[string]string `yaml:"php-settings"` // that the app brings with it, the least values of php.ini
 
-	Config  []Config          `yaml:"config"`
-	Secrets map[string]Secret `yaml:"secrets"` // made anew for each site: {secret.NAME}
-	Values  map[string]Text   `yaml:"values"`  // put together from others: {value.NAME}
-	Setup   []Step            `yaml:"setup"`
-	Timers  []Timer           `yaml:"timers"`
-	Check   Check             `yaml:"check"`
-	Admin   string            `yaml:"admin"` // where the admin side is, below the site's address
-	Update  Update            `yaml:"update"`
-	Stored  []Stored          `yaml:"addresses"` // where the app stores its address
-	Now     map[string]Now    `yaml:"now"`       // how what owners change is read, by its name (NowNames)
+	Config  []Config             `yaml:"config"`
+	Secrets map[string]Secret    `yaml:"secrets"` // made anew for each site: {secret.NAME}
+	Values  map[string]PerEngine `yaml:"values"`  // put together from others: {value.NAME}
+	Setup   []Step               `yaml:"setup"`
+	Timers  []Timer              `yaml:"timers"`
+	Check   Check                `yaml:"check"`
+	Admin   string               `yaml:"admin"` // where the admin side is, below the site's address
+	Update  Update               `yaml:"update"`
+	Stored  []Stored             `yaml:"addresses"` // where the app stores its address
+	Now     map[string]Now       `yaml:"now"`       // how what owners change is read, by its name (NowNames)
 	// what a copy needs besides: that it sends no mail, is not found by search engines
 	Copied []Step `yaml:"copied"`
 	// what a site that has come to another place needs besides
@@ -67,21 +67,21 @@ type Kit struct {
 	Account string `yaml:"admin-account"`
 
 	// why its releases could not be looked up now; those that were known before hold
-	Unseen error `yaml:"-"`
+	LookupErr error `yaml:"-"`
 
 	files fs.FS
 	lines map[string]int  // the line of each key, by its path
 	used  map[string]bool // the values that its texts and templates use
 }
 
-// Text is a text with places; for values, it may be another with each engine.
-type Text struct {
+// PerEngine is a text with places; for values, it may be another with each engine.
+type PerEngine struct {
 	All string
 	By  map[string]string // by engine
 }
 
 // For gives the text that holds with an engine.
-func (t Text) For(engine string) string {
+func (t PerEngine) For(engine string) string {
 	if text, ok := t.By[engine]; ok {
 		return text
 	}
@@ -89,7 +89,7 @@ func (t Text) For(engine string) string {
 }
 
 // Names lists the values that it has places for, with any engine.
-func (t Text) Names() []string {
+func (t PerEngine) Names() []string {
 	var out []string
 	for _, text := range append(slices.Collect(maps.Values(t.By)), t.All) {
 		for _, p := range fill.Parse(text) {
@@ -102,7 +102,7 @@ func (t Text) Names() []string {
 }
 
 // UnmarshalYAML reads a text, or texts by engine.
-func (t *Text) UnmarshalYAML(n *yaml.Node) error {
+func (t *PerEngine) UnmarshalYAML(n *yaml.Node) error {
 	if n.Kind == yaml.MappingNode {
 		return n.Decode(&t.By)
 	}
@@ -391,7 +391,7 @@ func (k *Kit) Between(after, to string) []Release {
 			out = append(out, r)
 		}
 	}
-	if k.Arrives() && len(out) > 0 { // the release that it is compared with may be gone
+	if k.FollowsUpstream() && len(out) > 0 { // the release that it is compared with may be gone
 		out[len(out)-1].Level = version.Level(after, out[len(out)-1].Release)
 	}
 	return out

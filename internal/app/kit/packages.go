@@ -59,8 +59,8 @@ type Arrival struct {
 	Urgent  bool   `json:"urgent"` // it mends a security hole
 }
 
-// Arrives says whether the app's releases come by themselves.
-func (k *Kit) Arrives() bool { return k.Archive.Debian != nil }
+// FollowsUpstream says whether the app's releases come by themselves.
+func (k *Kit) FollowsUpstream() bool { return k.Archive.Debian != nil }
 
 // Arrived puts the releases that have come into the kit, newest first; of several that
 // are the same the first counts.
@@ -85,7 +85,7 @@ func (k *Kit) Arrived(all []Arrival) {
 // Past is a release that came by itself once, whether it is still there or not; nil for
 // an app whose releases do not.
 func (k *Kit) Past(name string) *Release {
-	if found := k.Find(name); found != nil && found.Release == name || !k.Arrives() {
+	if found := k.Find(name); found != nil && found.Release == name || !k.FollowsUpstream() {
 		return found
 	}
 	r := k.arrival(name, Arrival{})
@@ -131,7 +131,7 @@ func (r *Release) Upstream() string {
 // Urgent says whether a release between two mends a security hole. One that a suite
 // has now has no hole that is known to be mended.
 func (k *Kit) Urgent(after, to string) bool {
-	if slices.ContainsFunc(k.Releases, func(r Release) bool { return r.Release == after }) && k.Arrives() {
+	if slices.ContainsFunc(k.Releases, func(r Release) bool { return r.Release == after }) && k.FollowsUpstream() {
 		return false
 	}
 	return slices.ContainsFunc(k.Between(after, to), func(r Release) bool { return r.Urgent })

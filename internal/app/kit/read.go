@@ -24,7 +24,7 @@ const largest = 1 << 20
 func Read(folder fs.FS, name string) (*Kit, error) {
 	file, err := folder.Open("kit.yaml")
 	if err != nil {
-		return nil, fault.New(fault.Usage, "not a kit", name, "A kit is a folder with a file kit.yaml.").Because(err)
+		return nil, fault.New(fault.Usage, "not a kit", name, "A kit is a folder with a file kit.yaml.").Wrap(err)
 	}
 	defer file.Close()
 	text, err := io.ReadAll(io.LimitReader(file, largest+1))

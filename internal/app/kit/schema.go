@@ -25,7 +25,7 @@ func Schema() string {
 
 // schema describes a type.
 func schema(t reflect.Type) map[string]any {
-	if t == reflect.TypeFor[Text]() {
+	if t == reflect.TypeFor[PerEngine]() {
 		text := map[string]any{"type": "string"}
 		return map[string]any{"oneOf": []any{text, map[string]any{"type": "object", "additionalProperties": text,
 			"propertyNames": map[string]any{"enum": Engines}}}}

@@ -156,7 +156,7 @@ func (s Step) Patience() time.Duration {
 func (c *checker) steps(list string, steps []Step) {
 	for i, s := range steps {
 		key := fmt.Sprintf("%s.%d", list, i)
-		if s.Since != "" && (list != "update.steps" || c.Find(s.Since) == nil && !c.Arrives()) {
+		if s.Since != "" && (list != "update.steps" || c.Find(s.Since) == nil && !c.FollowsUpstream()) {
 			c.wrong(key+".since", fmt.Sprintf("since cannot be %q here", s.Since),
 				"It names one of the releases, in a step below update:.")
 		}

@@ -20,7 +20,7 @@ import (
 // Known puts the releases into a kit that had come when they were last looked up: none
 // for one that nobody looked up.
 func (a *Archives) Known(k *kit.Kit) {
-	if k.Arrives() {
+	if k.FollowsUpstream() {
 		k.Arrived(a.arrivals(k))
 	}
 }
@@ -42,7 +42,7 @@ func (a *Archives) noteOf(k *kit.Kit) string {
 // indexes are read once a day. Where they cannot be had, what was known before holds;
 // a fault when nothing was.
 func (a *Archives) LookUp(ctx context.Context, k *kit.Kit) error {
-	if !k.Arrives() {
+	if !k.FollowsUpstream() {
 		return nil
 	}
 	before := a.arrivals(k)
@@ -66,7 +66,7 @@ func (a *Archives) LookUp(ctx context.Context, k *kit.Kit) error {
 	}
 	a.Known(k)
 	if !errors.Is(err, debian.ErrNone) { // a suite that this machine knows nothing of brings nothing
-		k.Unseen = err
+		k.LookupErr = err
 	}
 	return nil
 }
@@ -129,10 +129,10 @@ func (a *Archives) noneCame(k *kit.Kit, err error) error {
 	case errors.Is(err, debian.ErrNone):
 		return fault.New(fault.Usage, k.Title+" comes as the package "+d.Package+" of a Debian archive, and this machine "+
 			"knows none that has "+suites, d.Package, "Write a line into "+a.Sources+": deb ADDRESS "+d.Suites[0]+
-			" main. Nothing was touched.").Because(err)
+			" main. Nothing was touched.").Wrap(err)
 	case err != nil:
 		return fault.New(fault.Failed, "the releases of "+k.Title+" cannot be looked up", suites,
-			"Check the connection and try again. Nothing was touched.").Because(err)
+			"Check the connection and try again. Nothing was touched.").Wrap(err)
 	}
 	return fault.New(fault.Failed, "none of the suites "+suites+" has a package "+d.Package+" any more", k.Title,
 		"Tell whoever made the kit. Nothing was touched.")

@@ -56,7 +56,7 @@ func (a *Archives) fromPackages(ctx context.Context, k catalogue.Entry, r *kit.R
 			r.Archive.Packages.Package,
 			"Check the connection and try again; where the recipe does not fit any more, tell whoever "+
 				"made the kit. Nothing was touched.",
-		).Because(err)
+		).Wrap(err)
 	}
 	text, err := json.Marshal(made{filepath.Base(name), hex.EncodeToString(sum[:]), packages})
 	if err != nil {
@@ -93,7 +93,7 @@ func (a *Archives) packages(ctx context.Context, k catalogue.Entry, r *kit.Relea
 		there, err := a.Debian.Find(ctx, suite, names...)
 		if err != nil {
 			return nil, fault.New(fault.Failed, "the packages of "+k.Title+" "+r.Release+" cannot be looked up", suite,
-				"Check the connection and try again. Nothing was touched.").Because(err)
+				"Check the connection and try again. Nothing was touched.").Wrap(err)
 		}
 		for name, p := range there {
 			found[suite+"/"+name] = p

@@ -69,13 +69,13 @@ func (a *Archives) have(ctx context.Context, k catalogue.Entry, r *kit.Release, 
 	}
 	open, where := a.source(k, r, given.File)
 	if open == nil {
-		return "", fault.New(fault.Decision, of+" has to be fetched by you", r.Archive.Name,
+		return "", fault.New(fault.NeedsConfirmation, of+" has to be fetched by you", r.Archive.Name,
 			"Run: "+r.Archive.Fetch+"; then install with --archive FILE")
 	}
 	content, err := open()
 	if err != nil {
 		return "", fault.New(fault.Failed, of+" cannot be had", where,
-			"Check the connection and try again. Nothing was touched.").Because(err)
+			"Check the connection and try again. Nothing was touched.").Wrap(err)
 	}
 	defer content.Close()
 	if err := keep(content, name, r.Archive.SHA256); err != nil {
@@ -87,7 +87,7 @@ func (a *Archives) have(ctx context.Context, k catalogue.Entry, r *kit.Release, 
 func another(of, where string, err error) error {
 	return fault.New(fault.Failed, of+" is not the one that the kit names", where,
 		"It may be damaged or exchanged: fetch it again, and tell whoever made the kit when it stays so. Nothing was "+
-			"touched.").Because(err)
+			"touched.").Wrap(err)
 }
 
 // download fetches an archive over https, and goes on with what came of it before.
@@ -104,7 +104,7 @@ func (a *Archives) download(ctx context.Context, k catalogue.Entry, r *kit.Relea
 		return "", another(of, r.Archive.From, err)
 	case err != nil:
 		return "", fault.New(fault.Failed, of+" cannot be had", r.Archive.From,
-			"Check the connection and try again: what came of it is kept. Nothing was touched.").Because(err)
+			"Check the connection and try again: what came of it is kept. Nothing was touched.").Wrap(err)
 	}
 	return quick(ctx, name, r), nil
 }

@@ -40,7 +40,7 @@ func (u *Unknown) Error() string { return "its checksum is " + u.Sum }
 func (a *Archives) accepted(ctx context.Context, k catalogue.Entry, r *kit.Release, given Given) (string, error) {
 	sum, err := sumOf(given.File)
 	if err != nil {
-		return "", fault.New(fault.Usage, "the archive cannot be read", given.File, "Check its name.").Because(err)
+		return "", fault.New(fault.Usage, "the archive cannot be read", given.File, "Check its name.").Wrap(err)
 	}
 	if !strings.EqualFold(sum, r.Archive.SHA256) {
 		u := &Unknown{Sum: sum}
@@ -63,9 +63,9 @@ func (a *Archives) accepted(ctx context.Context, k catalogue.Entry, r *kit.Relea
 
 // ask has the owner decide.
 func (u *Unknown) ask(k catalogue.Entry, r *kit.Release, given Given) error {
-	f := fault.New(fault.Decision, "the kit does not know this archive of "+k.Title+" "+r.Release, given.File,
+	f := fault.New(fault.NeedsConfirmation, "the kit does not know this archive of "+k.Title+" "+r.Release, given.File,
 		"When you have it from the app's own site, and its checksum is the one that stands there: add --accept-archive "+
-			u.Sum+". Nothing was touched.").Because(u)
+			u.Sum+". Nothing was touched.").Wrap(u)
 	f.Details = []string{"this archive: " + u.Sum, "known: " + r.Archive.SHA256}
 	if u.Says != "" {
 		f.Details = append(f.Details, "by its marks it is "+u.Says)
@@ -95,11 +95,11 @@ func says(ctx context.Context, k catalogue.Entry, r *kit.Release, name string) (
 	other := "Give the archive of " + r.Release + ", or name another release. The kit knows " +
 		strings.Join(k.Versions(), ", ") + ". Nothing was touched."
 	if err != nil {
-		return "", fault.New(fault.Usage, "that is no archive of "+k.Title+" "+r.Release, name, other).Because(err)
+		return "", fault.New(fault.Usage, "that is no archive of "+k.Title+" "+r.Release, name, other).Wrap(err)
 	}
 	m := regexp.MustCompile(k.Known.Pattern).FindSubmatch(text)
 	if m == nil {
-		return "", fault.New(fault.Usage, "that is no archive of "+k.Title, name, other).Because(
+		return "", fault.New(fault.Usage, "that is no archive of "+k.Title, name, other).Wrap(
 			fmt.Errorf("nothing in %s says which release it is", k.Known.File))
 	}
 	if found := string(m[1]); found != version.Upstream(r.Release) {

@@ -42,7 +42,7 @@ func (r *Runner) Request(ctx context.Context, q kit.Request) error {
 		r.page, err = r.Visitor.Post(ctx, address, values)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "the app did not answer", address, lookAtServer).Because(err)
+		return fault.New(fault.Failed, "the app did not answer", address, lookAtServer).Wrap(err)
 	}
 	return r.judge(r.page, q.Expect)
 }
@@ -62,7 +62,7 @@ func (r *Runner) sendForm(ctx context.Context, fields map[string]string, to stri
 	answer, err := r.send(ctx, r.page, fields, to)
 	if err != nil {
 		return fault.New(fault.Failed, "a form of the app could not be sent", r.page.URL.Redacted(),
-			lookAtServer).Because(err)
+			lookAtServer).Wrap(err)
 	}
 	r.page = answer
 	return nil

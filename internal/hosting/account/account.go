@@ -137,7 +137,7 @@ func parseFault(err error) error {
 		return fault.Join("the account file has mistakes", "Correct them and add the account again.", problems)
 	}
 	return fault.New(fault.Usage, "the account file cannot be read", "",
-		"See “Accounts” in the README for an example.").Because(err)
+		"See “Accounts” in the README for an example.").Wrap(err)
 }
 
 // complete fills in what may be left out.

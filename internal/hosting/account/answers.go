@@ -24,7 +24,7 @@ func (l Line) Answers(ctx context.Context, at string) error {
 	}
 	c, err := (&net.Dialer{Timeout: connecting}).DialContext(ctx, "tcp", at)
 	if err != nil {
-		return fault.New(fault.Failed, "no server answers there", at, "Check the name, as the host writes it.").Because(err)
+		return fault.New(fault.Failed, "no server answers there", at, "Check the name, as the host writes it.").Wrap(err)
 	}
 	defer c.Close()
 	_ = c.SetReadDeadline(time.Now().Add(greeting))

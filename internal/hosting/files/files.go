@@ -89,9 +89,9 @@ type SpaceTeller interface {
 	Free(ctx context.Context) (int64, error)
 }
 
-// Wide is the ability to do many things at a time, over a line whose round
+// Parallel is the ability to do many things at a time, over a line whose round
 // trips take long.
-type Wide interface {
+type Parallel interface {
 	// Writers is how many files are best written at a time.
 	Writers() int
 }

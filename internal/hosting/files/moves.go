@@ -56,10 +56,10 @@ func DropEmpty(ctx context.Context, f FS, folders ...string) error {
 	return nil
 }
 
-// Movable lists the largest parts of a folder that are nobody else's: whole
+// OwnedParts lists the largest parts of a folder that are nobody else's: whole
 // entries, and of a folder with something of others in it what is beside that.
 // Nothing for a folder that is not there.
-func Movable(ctx context.Context, f FS, folder string, others Others) ([]string, error) {
+func OwnedParts(ctx context.Context, f FS, folder string, others Others) ([]string, error) {
 	inside, err := f.List(ctx, folder)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -73,7 +73,7 @@ func Movable(ctx context.Context, f FS, folder string, others Others) ([]string,
 		switch {
 		case others.Has(full):
 		case i.IsDir() && others.Below(full):
-			below, err := Movable(ctx, f, full, others)
+			below, err := OwnedParts(ctx, f, full, others)
 			if err != nil {
 				return nil, err
 			}
@@ -93,7 +93,7 @@ func Besides(ctx context.Context, f FS, full string, others Others) ([]string, e
 	if !others.Below(full) {
 		return []string{full}, nil
 	}
-	return Movable(ctx, f, full, others)
+	return OwnedParts(ctx, f, full, others)
 }
 
 // Blocked is the error of a move that would land on somebody else's.

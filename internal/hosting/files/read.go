@@ -15,7 +15,7 @@ import (
 func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader) error) error {
 	const small = 256 << 10
 	readers := 4
-	if wide, ok := f.(Wide); ok {
+	if wide, ok := f.(Parallel); ok {
 		readers = wide.Writers()
 	}
 	ctx, cancel := context.WithCancel(ctx)

@@ -82,7 +82,7 @@ func empty(ctx context.Context, f FS, name string) error {
 	}
 	group, within := errgroup.WithContext(ctx)
 	group.SetLimit(1)
-	if w, ok := f.(Wide); ok {
+	if w, ok := f.(Parallel); ok {
 		group.SetLimit(w.Writers())
 	}
 	for _, found := range all {
@@ -239,7 +239,7 @@ func Below(ctx context.Context, f FS, name string, skip func(name string) bool, 
 	w := &walker{f: f, skip: skip, each: each}
 	w.group, ctx = errgroup.WithContext(ctx)
 	w.group.SetLimit(1)
-	if wide, ok := f.(Wide); ok {
+	if wide, ok := f.(Parallel); ok {
 		w.group.SetLimit(wide.Writers())
 	}
 	return errors.Join(w.folder(ctx, name), w.group.Wait())

@@ -173,7 +173,7 @@ func (c *Courier) ask(ctx context.Context, request map[string]any, answer any) e
 	page, err := c.visitor.Send(ctx, where, "X-Tivset", base64.StdEncoding.EncodeToString(signed), body)
 	if err != nil {
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the account's PHP does not answer", where,
-			"Open the site's address in a browser; ask the host when it does not answer either.").Because(err)
+			"Open the site's address in a browser; ask the host when it does not answer either.").Wrap(err)
 	}
 	var said struct {
 		OK    bool   `json:"ok"`

@@ -218,7 +218,7 @@ func (r *Reach) client(a *account.Account) (*ssh.Client, error) {
 		if a.Login.Key != "" {
 			if l.Key, err = os.ReadFile(a.Login.Key); err != nil {
 				return nil, fault.New(fault.Usage, "the key cannot be read", a.Login.Key,
-					"Correct login: {key: FILE} in the account.").Because(err)
+					"Correct login: {key: FILE} in the account.").Wrap(err)
 			}
 		}
 	}

@@ -60,7 +60,7 @@ func mustBeAccepted(t *testing.T, w *sitetest.World) {
 	before := w.Snapshot()
 	_, err := w.Planner.Plan(ctx, sitetest.Request("inkreach", "lockside.localhost/journal"))
 	f := fault.Of(err)
-	require.Equal(t, fault.Decision, f.Kind, "%v", err)
+	require.Equal(t, fault.NeedsConfirmation, f.Kind, "%v", err)
 	assert.Contains(t, strings.Join(fault.Calls(f.Remedy)[0], " "), "account trust quillmere SHA256:")
 	sitetest.Same(t, before, w.Snapshot())
 }
@@ -137,7 +137,7 @@ func TestLineThatIsCut(t *testing.T) {
 		if err == nil {
 			_, _, err = w.Desk.TakeBack(ctx, done.Job)
 			require.NoError(t, err)
-		} else if fault.Of(err).Kind == fault.Left {
+		} else if fault.Of(err).Kind == fault.Incomplete {
 			sitetest.Undo(t, w)
 		}
 		sitetest.Same(t, before, w.Snapshot(), "%s: %v", moment, err)

@@ -34,7 +34,7 @@ func (h *Hosts) callback() (ssh.HostKeyCallback, error) {
 	check, err := knownhosts.New(there...)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the file of known hosts cannot be read", strings.Join(there, ", "),
-			"Correct the line named.").Because(err)
+			"Correct the line named.").Wrap(err)
 	}
 	return check, nil
 }
@@ -63,7 +63,8 @@ func (h *Hosts) check(account, address string, remote net.Addr, key ssh.PublicKe
 			Details: []string{"it shows " + key.Type() + " " + print, "known is the one in " + wrong.Want[0].String()},
 			Remedy:  "Somebody may be listening in. Ask the host; only when they changed it, take the old key out of that file."}
 	}
-	return &fault.Error{Kind: fault.Decision, Code: fault.UnknownServer, What: "the server's key is not known yet",
+	return &fault.Error{Kind: fault.NeedsConfirmation, Code: fault.UnknownServer,
+		What:    "the server's key is not known yet",
 		Where:   address,
 		Details: []string{key.Type() + " " + print},
 		Remedy:  "Compare it with what the host publishes, then accept it: " + fault.Call("account", "trust", account, print)}
@@ -110,14 +111,14 @@ func (h *Hosts) Trust(address, fingerprint string) (shown string, err error) {
 	}}
 	if _, err := ssh.Dial("tcp", address, config); key == nil {
 		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "the SSH server does not answer", address,
-			"Check the address and the port of reach: in the account.").Because(err)
+			"Check the address and the port of reach: in the account.").Wrap(err)
 	}
 	shown = ssh.FingerprintSHA256(key)
 	if fingerprint == "" {
 		return shown, nil
 	}
 	if fingerprint != shown {
-		return shown, fault.NewAs(fault.UnknownServer, fault.Decision, "the server shows another key", shown,
+		return shown, fault.NewAs(fault.UnknownServer, fault.NeedsConfirmation, "the server shows another key", shown,
 			"Compare it with what the host publishes. Nothing was accepted.")
 	}
 	if err := os.MkdirAll(filepath.Dir(h.Own), 0o700); err != nil {

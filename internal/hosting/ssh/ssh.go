@@ -148,7 +148,7 @@ func (c *Client) connect(ctx context.Context) (_ *ssh.Client, err error) {
 	line, err := (&net.Dialer{Timeout: connectTime}).DialContext(ctx, "tcp", c.login.Address)
 	if err != nil {
 		return nil, fault.NewAs(fault.NoAnswer, fault.Failed, "the SSH server does not answer", c.login.Address,
-			"Check the address and the port of reach: in the account.").Because(err)
+			"Check the address and the port of reach: in the account.").Wrap(err)
 	}
 	// The handshake has a deadline of its own: a server may take the connection
 	// and then say nothing.
@@ -176,7 +176,7 @@ func (c *Client) explain(err error, where string) error {
 			"Check the address and the port of reach: in the account.")
 	}
 	return fault.New(fault.Failed, "the SSH connection cannot be made", where,
-		"Check the address and the port of reach: in the account.").Because(err)
+		"Check the address and the port of reach: in the account.").Wrap(err)
 }
 
 // methods are the ways to sign in that the login has, keys first. An agent's
@@ -236,7 +236,7 @@ func (c *Client) signer() (ssh.Signer, error) {
 	}
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the key cannot be used", "",
-			"Check login: {key: FILE} and its passphrase.").Because(errors.New(strings.TrimPrefix(err.Error(), "ssh: ")))
+			"Check login: {key: FILE} and its passphrase.").Wrap(errors.New(strings.TrimPrefix(err.Error(), "ssh: ")))
 	}
 	return signer, nil
 }

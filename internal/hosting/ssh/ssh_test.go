@@ -51,7 +51,7 @@ func TestServersKey(t *testing.T) {
 	s := server(t, t.TempDir())
 	h := &ssh.Hosts{Own: filepath.Join(t.TempDir(), "ssh/known")}
 	f := fault.Of(connects(login(s), h))
-	require.Equal(t, fault.Decision, f.Kind, "%v", f)
+	require.Equal(t, fault.NeedsConfirmation, f.Kind, "%v", f)
 	assert.Contains(t, f.Details[0], s.Fingerprint())
 	assert.Contains(t, f.Remedy, fault.Call("account", "trust", "quillmere", s.Fingerprint()))
 
@@ -60,7 +60,7 @@ func TestServersKey(t *testing.T) {
 	assert.Equal(t, s.Fingerprint(), shown)
 	assert.NoFileExists(t, h.Own, "looking accepts nothing")
 	_, err = h.Trust(s.Address(), "SHA256:other")
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 	_, err = h.Trust(s.Address(), shown)
 	require.NoError(t, err)
 	require.NoError(t, connects(login(s), h))

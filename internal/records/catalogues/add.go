@@ -80,7 +80,7 @@ func (k *Keeper) addFolder(ctx context.Context, list *home.Catalogues, a Adding)
 	}
 	if err != nil {
 		return fault.New(fault.Usage, "no catalogue is there", a.From, "Name a folder that holds one folder a kit.").
-			Because(err)
+			Wrap(err)
 	}
 	a.From = folder
 	if _, err := os.Stat(filepath.Join(folder, index.File)); err == nil {
@@ -137,15 +137,15 @@ func (k *Keeper) trusted(ctx context.Context, a Adding) (string, error) {
 	text, err := k.beside(ctx, a.From)
 	if err != nil {
 		return "", fault.New(fault.Failed, "no signed catalogue is there", a.From, "Check the address. A published "+
-			"catalogue has "+index.File+", "+index.Signature+" and "+index.KeyFile+".").Because(err)
+			"catalogue has "+index.File+", "+index.Signature+" and "+index.KeyFile+".").Wrap(err)
 	}
 	key, err := index.ParseKey(text)
 	if err != nil {
 		return "", fault.New(fault.Failed, "the catalogue's key cannot be read", a.From+"/"+index.KeyFile,
-			"Ask whoever publishes it for the key, and give it with --key.").Because(err)
+			"Ask whoever publishes it for the key, and give it with --key.").Wrap(err)
 	}
 	if a.Accept == nil || !a.Accept(key.String()) {
-		return "", &fault.Error{Kind: fault.Decision, What: "the catalogue's key was not accepted", Where: a.From,
+		return "", &fault.Error{Kind: fault.NeedsConfirmation, What: "the catalogue's key was not accepted", Where: a.From,
 			Details: []string{key.String()}, Remedy: "When it is the one that its publisher names: " +
 				fault.Call("catalogue", "add", a.Name, a.From, "--key", key.String())}
 	}

@@ -75,7 +75,7 @@ func (k *Keeper) shelf(ctx context.Context, p home.Published) (*index.Shelf, err
 	key, err := index.ParseKey(p.Key)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the key of the catalogue "+p.Name+" cannot be read", p.Key,
-			"Correct it in the list of catalogues (docs/formats.md).").Because(err)
+			"Correct it in the list of catalogues (docs/formats.md).").Wrap(err)
 	}
 	s := &index.Shelf{Name: p.Name, From: p.From, Key: key, Folder: k.Home.Shelf(p.Name), Client: k.Client, Now: k.Now,
 		Context: ctx}
@@ -163,7 +163,7 @@ func (k *Keeper) Use(ctx context.Context, app, name string) error {
 	}
 	if _, err := catalogue.New(s).Find(app); err != nil {
 		return fault.New(fault.Usage, "the catalogue "+name+" has no kit of "+app+" that can be used", "",
-			"See what there is with: "+fault.Call("browse")).Because(err)
+			"See what there is with: "+fault.Call("browse")).Wrap(err)
 	}
 	if list.Decided == nil {
 		list.Decided = map[string]string{}
@@ -194,7 +194,7 @@ func (k *Keeper) Needed(ctx context.Context, name string, sites []ledger.Site) (
 	without := catalogue.New(others...)
 	out := []string{}
 	for _, x := range sites {
-		if _, err := without.Find(x.App); err != nil && fault.Of(err).Kind != fault.Decision {
+		if _, err := without.Find(x.App); err != nil && fault.Of(err).Kind != fault.NeedsConfirmation {
 			out = append(out, x.Address)
 		}
 	}

@@ -213,7 +213,7 @@ func (h Home) Catalogues() (Catalogues, error) {
 	}
 	if err := yaml.Unmarshal(text, &c); err != nil {
 		return c, fault.New(fault.Usage, "the list of catalogues cannot be read", h.cataloguesFile(),
-			"Correct it, or remove it to use the built-in kits.").Because(err)
+			"Correct it, or remove it to use the built-in kits.").Wrap(err)
 	}
 	return c, nil
 }

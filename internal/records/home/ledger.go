@@ -40,7 +40,7 @@ func (h Home) LedgerAt() (at LedgerAt, err error) {
 	}
 	if err != nil {
 		return at, fault.New(fault.Usage, "it cannot be read where the ledger is", h.ledgerAt(),
-			"Put the file back as it was, or take it away when the ledger is on this machine.").Because(err)
+			"Put the file back as it was, or take it away when the ledger is on this machine.").Wrap(err)
 	}
 	return at, nil
 }

@@ -6,15 +6,15 @@ import "context"
 // a job has a higher number than the one before it; one that was away, and comes back, finds
 // the other's there before it does anything more.
 type Fence interface {
-	// Raise notes there that whoever has this number goes on with the job.
-	Raise(ctx context.Context, number int) error
+	// Acquire notes there that whoever has this number goes on with the job.
+	Acquire(ctx context.Context, number int) error
 
-	// Stands looks whether nobody has a higher number, and the job is still at work there: an
+	// Verify looks whether nobody has a higher number, and the job is still at work there: an
 	// error that matches ErrNotOurs where it is not so.
-	Stands(ctx context.Context, number int) error
+	Verify(ctx context.Context, number int) error
 
-	// Lower takes away what was noted, at the job's end.
-	Lower(ctx context.Context, number int) error
+	// Release takes away what was noted, at the job's end.
+	Release(ctx context.Context, number int) error
 
 	// LiftedBy says whether another step of the job takes it away.
 	LiftedBy(step any) bool
@@ -45,7 +45,7 @@ func (r *Runner) fences(all []part, n int) (up []Fence) {
 // settled says whether what finishes the job has begun.
 func (r *Runner) settled(all []part) bool {
 	for i, p := range all {
-		if _, finishes := p.(Finisher); finishes && r.Journal.Begun(i) {
+		if _, finishes := p.(PostCommit); finishes && r.Journal.Begun(i) {
 			return true
 		}
 	}
@@ -55,7 +55,7 @@ func (r *Runner) settled(all []part) bool {
 // stand looks at all fences before the n-th part.
 func (r *Runner) stand(ctx context.Context, all []part, n int) error {
 	for _, f := range r.fences(all, n) {
-		if err := f.Stands(ctx, r.Journal.number); err != nil {
+		if err := f.Verify(ctx, r.Journal.number); err != nil {
 			return err
 		}
 	}
@@ -71,7 +71,7 @@ func (r *Runner) goOn(ctx context.Context, all []part) error {
 		return err
 	}
 	for _, f := range r.fences(all, len(all)) {
-		if err := f.Raise(ctx, r.Journal.number); err != nil {
+		if err := f.Acquire(ctx, r.Journal.number); err != nil {
 			return err
 		}
 	}
@@ -82,7 +82,7 @@ func (r *Runner) goOn(ctx context.Context, all []part) error {
 func (r *Runner) over(ctx context.Context, all []part) error {
 	for _, p := range all {
 		if f, is := p.(Fence); is && r.Fenced && r.Journal.number > 1 {
-			if err := f.Lower(ctx, r.Journal.number); err != nil {
+			if err := f.Release(ctx, r.Journal.number); err != nil {
 				return err
 			}
 		}

@@ -38,16 +38,16 @@ type Preparer interface {
 	Prepare(ctx context.Context) error
 }
 
-// Changer is a step that may change what an earlier step of the job keeps: what
+// Mutator is a step that may change what an earlier step of the job keeps: what
 // the site's visitors and owners write into too.
-type Changer interface {
+type Mutator interface {
 	Changes() bool
 }
 
-// Keeper is a step whose undo puts back what it kept. When no Changer after it
+// Snapshotter is a step whose undo puts back what it kept. When no Mutator after it
 // had begun, it is told before its undo that there is nothing to put back: what
 // has been written since is other people's.
-type Keeper interface {
+type Snapshotter interface {
 	Unchanged()
 }
 
@@ -57,10 +57,10 @@ type Lasting interface {
 	Lasts() bool
 }
 
-// Finisher is what is left to do when a job is settled: it is only ever finished,
+// PostCommit is what is left to do when a job is settled: it is only ever finished,
 // never undone, and after a crash it is redone from the journal alone. Its
 // exported fields are all that it needs, and none of its fields is a function.
-type Finisher interface {
+type PostCommit interface {
 	// Kind names the type of finisher in the journal.
 	Kind() string
 
@@ -77,8 +77,8 @@ type Finisher interface {
 // is left to be finished.
 type List struct {
 	Steps  []Step
-	Settle Step
-	Finish []Finisher
+	Commit Step
+	Finish []PostCommit
 }
 
 // part is a step or a finisher of a list.
@@ -93,7 +93,7 @@ func (l List) parts() []part {
 	for _, s := range l.Steps {
 		out = append(out, s)
 	}
-	out = append(out, l.Settle)
+	out = append(out, l.Commit)
 	for _, f := range l.Finish {
 		out = append(out, f)
 	}
@@ -222,7 +222,7 @@ func (r *Runner) one(ctx context.Context, i int, all []part) (err error) {
 }
 
 func carryOut(ctx context.Context, p part) error {
-	if f, ok := p.(Finisher); ok {
+	if f, ok := p.(PostCommit); ok {
 		return f.Finish(ctx)
 	}
 	return p.(Step).Do(ctx)
@@ -242,7 +242,7 @@ func (r *Runner) undo(ctx context.Context, all []part, n int) error {
 			told.Undo = true
 			r.tell(told)
 		}
-		if keeper, keeps := step.(Keeper); keeps && !r.changed(all[:n], i) {
+		if keeper, keeps := step.(Snapshotter); keeps && !r.changed(all[:n], i) {
 			keeper.Unchanged()
 		}
 		if err := r.undoOne(ctx, i, all, step); err != nil {
@@ -259,7 +259,7 @@ func (r *Runner) undo(ctx context.Context, all []part, n int) error {
 // ever begun, whatever became of it.
 func (r *Runner) changed(all []part, n int) bool {
 	for i := n + 1; i < len(all); i++ {
-		if c, is := all[i].(Changer); is && c.Changes() && r.Journal.everBegun(i) {
+		if c, is := all[i].(Mutator); is && c.Changes() && r.Journal.everBegun(i) {
 			return true
 		}
 	}
@@ -274,7 +274,7 @@ func (r *Runner) PutsBack(decode Decode) (bool, error) {
 		return false, err
 	}
 	for i, p := range all {
-		if _, keeps := p.(Keeper); keeps && r.Journal.Begun(i) && r.changed(all, i) {
+		if _, keeps := p.(Snapshotter); keeps && r.Journal.Begun(i) && r.changed(all, i) {
 			return true, nil
 		}
 	}
@@ -306,7 +306,7 @@ func (r *Runner) undoOne(ctx context.Context, i int, all []part, s Step) (err er
 	}
 }
 
-// Decode makes a Step or a Finisher from its kind and its fields in the journal.
+// Decode makes a Step or a PostCommit from its kind and its fields in the journal.
 type Decode func(kind string, fields json.RawMessage) (any, error)
 
 // Recover ends a job that a crash cut off: a settled one is finished, any

@@ -65,7 +65,7 @@ func (f *finisher) Finish(context.Context) error {
 // settledBy makes a list whose last step settles it.
 func settledBy(steps ...job.Step) job.List {
 	last := len(steps) - 1
-	return job.List{Steps: steps[:last], Settle: steps[last]}
+	return job.List{Steps: steps[:last], Commit: steps[last]}
 }
 
 var errAway = errors.New("away")
@@ -82,7 +82,7 @@ func TestDone(t *testing.T) {
 	var log []string
 	var events []job.Event
 	list := settledBy(&step{Name: "a", log: &log}, &step{Name: "b", log: &log})
-	list.Finish = []job.Finisher{&finisher{"c", &log}}
+	list.Finish = []job.PostCommit{&finisher{"c", &log}}
 	r := begin(t, t.TempDir(), list)
 	defer r.Journal.Close()
 	r.Progress = func(e job.Event) { events = append(events, e) }
@@ -151,7 +151,7 @@ func TestRecoverFromEveryCut(t *testing.T) {
 	var log []string
 	dir := t.TempDir()
 	list := settledBy(&step{Name: "a", log: &log}, &step{Name: "b", log: &log})
-	list.Finish = []job.Finisher{&finisher{"c", &log}}
+	list.Finish = []job.PostCommit{&finisher{"c", &log}}
 	r := begin(t, dir, list)
 	require.NoError(t, r.Run(context.Background(), list))
 	require.NoError(t, r.Journal.Close())

@@ -82,7 +82,7 @@ type stepState struct {
 var idForm = regexp.MustCompile(`^[0-9]{8}-[0-9]{6}-[a-z0-9]{4}$`)
 
 // Begin makes the journal of a new job on a shelf and notes all of its steps.
-func Begin(shelf Shelf, h Header, list List, now func() time.Time) (*Journal, error) {
+func Begin(shelf JournalStore, h Header, list List, now func() time.Time) (*Journal, error) {
 	steps := list.parts()
 	h.Format = format
 	log, err := shelf.New(h.ID)
@@ -119,7 +119,7 @@ var ErrRunning = errors.New("the job is running")
 
 // Open reads the journal of a job that ended or was cut off, and takes it in hand. A
 // usage fault when there is no such job; ErrRunning while it runs.
-func Open(shelf Shelf, id string, now func() time.Time) (*Journal, error) {
+func Open(shelf JournalStore, id string, now func() time.Time) (*Journal, error) {
 	none := fault.NewAs(fault.NoSuchJob, fault.Usage, "no journal of such a job is here", id,
 		"See the jobs with: "+fault.Call("jobs")+
 			". One whose journal is lost can be given up: "+fault.Call("undo", id, "--give-up"))
@@ -137,7 +137,7 @@ func Open(shelf Shelf, id string, now func() time.Time) (*Journal, error) {
 	if err := j.read(); err != nil {
 		unreadable := fault.New(fault.Usage, "the journal of the job cannot be read", log.Place(),
 			"Put back the file as it was, from a backup of this machine. Without it nobody knows what was begun; to end the "+
-				"job all the same: "+fault.Call("undo", id, "--give-up")).Because(err)
+				"job all the same: "+fault.Call("undo", id, "--give-up")).Wrap(err)
 		return nil, errors.Join(unreadable, j.Close())
 	}
 	return j, nil

@@ -12,9 +12,9 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// Shelf is where journals are kept. Whoever has one in hand holds it: no other program can
+// JournalStore is where journals are kept. Whoever has one in hand holds it: no other program can
 // open it meanwhile.
-type Shelf interface {
+type JournalStore interface {
 	// New makes the journal of a job and takes it in hand; an error when there is one.
 	New(id string) (Log, error)
 
@@ -63,7 +63,7 @@ type Log interface {
 // Files is a shelf of files in a folder of this machine, one a journal.
 type Files string
 
-var _ Shelf = Files("")
+var _ JournalStore = Files("")
 
 func (f Files) path(id string) string { return filepath.Join(string(f), id+".jsonl") }
 

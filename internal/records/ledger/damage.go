@@ -29,7 +29,7 @@ func told(err error) error {
 	}
 	return fault.NewAs(fault.LedgerDamaged, fault.Usage, "the ledger is damaged", "",
 		"Have it made again from what the accounts and their backups say: "+fault.Call("sites", "--rebuild")+
-			". Nothing was touched.").Because(err)
+			". Nothing was touched.").Wrap(err)
 }
 
 // Saved is what could be read of a damaged ledger.

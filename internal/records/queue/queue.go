@@ -143,7 +143,7 @@ func (q *Queue) Put(ctx context.Context, o Order, priority int, files Parts) (in
 		return 0, q.team.Explain(err)
 	}
 	if put.UniqueSkippedAsDuplicate {
-		return put.Job.ID, fault.NewAs(fault.QueuedAlready, fault.Decision, "the same is on the queue already", o.At,
+		return put.Job.ID, fault.NewAs(fault.QueuedAlready, fault.NeedsConfirmation, "the same is on the queue already", o.At,
 			"Follow it with: "+fault.Call("jobs", "--follow", number(put.Job.ID)))
 	}
 	return put.Job.ID, nil

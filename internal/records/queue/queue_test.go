@@ -63,7 +63,7 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 	took, gone, over := make(chan struct{}), make(chan time.Time, 10), make(chan time.Time, 1)
 	var calls atomic.Int32
 	go func() {
-		_ = far.Work(ctx, &queue.Worker{ID: "far", AtOnce: 1, Lease: lease, Gone: func() { gone <- time.Now() },
+		_ = far.Work(ctx, &queue.Worker{ID: "far", AtOnce: 1, Lease: lease, OnLeaseLost: func() { gone <- time.Now() },
 			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
 				close(took)
 				time.Sleep(time.Minute) // a step that takes long
@@ -78,7 +78,8 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 	within, stop := context.WithCancel(ctx)
 	done := make(chan error, 1)
 	go func() {
-		done <- near.Work(within, &queue.Worker{ID: "near", AtOnce: 1, Lease: lease, Gone: func() { t.Error("it is well") },
+		done <- near.Work(within, &queue.Worker{ID: "near", AtOnce: 1, Lease: lease,
+			OnLeaseLost: func() { t.Error("it is well") },
 			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
 				calls.Add(1)
 				return queue.Result{}, 0
@@ -122,7 +123,7 @@ func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
 	within, stop := context.WithCancel(ctx)
 	done := make(chan error, 1)
 	go func() {
-		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: time.Second, Gone: func() {},
+		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: time.Second, OnLeaseLost: func() {},
 			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) { return queue.Result{}, 0 },
 			End: func(_ context.Context, number int64, _ queue.Order) (queue.Ending, error) {
 				if number == numbers[0] && tried.Add(1) < 3 {
@@ -176,14 +177,14 @@ func TestAnOrderThatBreaksTheProgram(t *testing.T) {
 	within, stop := context.WithCancel(ctx)
 	done := make(chan error, 1)
 	go func() {
-		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: queue.UsualLease, Gone: func() {},
+		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: queue.UsualLease, OnLeaseLost: func() {},
 			Do: func(_ context.Context, n int64, _ queue.Order) (queue.Result, time.Duration) {
 				begun.Add(1)
 				if n == numbers[0] {
 					panic("a mistake")
 				}
 				return queue.Result{}, 0
-			}, Broke: func(context.Context, int64, any) queue.Result {
+			}, OnPanic: func(context.Context, int64, any) queue.Result {
 				broke.Add(1)
 				return queue.Result{Code: 1}
 			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil }})
@@ -205,7 +206,7 @@ const lease = time.Second
 
 // worker is one that does nothing with orders but what a test says.
 func worker(id string) *queue.Worker {
-	return &queue.Worker{ID: id, AtOnce: 1, Lease: lease, Gone: func() {},
+	return &queue.Worker{ID: id, AtOnce: 1, Lease: lease, OnLeaseLost: func() {},
 		Do:  func(context.Context, int64, queue.Order) (queue.Result, time.Duration) { return queue.Result{}, 0 },
 		End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil }}
 }

@@ -33,18 +33,18 @@ type Worker struct {
 	// job at the place: the order is put back for a while.
 	Do func(ctx context.Context, number int64, o Order) (result Result, later time.Duration)
 
-	// Broke says what came of an order at which the program itself failed, once what was begun
+	// OnPanic says what came of an order at which the program itself failed, once what was begun
 	// of it is ended. It is not begun again: it would fail in the same way, on every machine.
-	Broke func(ctx context.Context, number int64, why any) Result
+	OnPanic func(ctx context.Context, number int64, why any) Result
 
 	// End ends what a worker that is gone had begun of an order, and says what is to become
 	// of the order.
 	End func(ctx context.Context, number int64, o Order) (Ending, error)
 
-	// Gone is called when this worker was away for nearly as long as its lease, or could not
+	// OnLeaseLost is called when this worker was away for nearly as long as its lease, or could not
 	// reach the database: others have what it had, or will. It must end what it is at, and not
 	// say how that ended. It does not come back.
-	Gone func()
+	OnLeaseLost func()
 
 	// Ended hears how an order ended, once that is on record; also one of a worker that is
 	// gone. It hears it again if this worker dies while it does. May be nil.
@@ -82,7 +82,7 @@ func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
 	w.of.tell("took", job.ID, job.Args)
 	result, later := w.of.do(ctx, job.ID, job.Args)
 	if !w.of.alive() {
-		w.of.Gone()
+		w.of.OnLeaseLost()
 	}
 	if later > 0 {
 		w.of.tell("put back", job.ID, job.Args)
@@ -106,7 +106,7 @@ var errFailed = errors.New("it failed")
 func (w *Worker) do(ctx context.Context, number int64, o Order) (result Result, later time.Duration) {
 	defer func() {
 		if why := recover(); why != nil {
-			result, later = w.Broke(context.WithoutCancel(ctx), number, why), 0
+			result, later = w.OnPanic(context.WithoutCancel(ctx), number, why), 0
 		}
 	}()
 	return w.Do(ctx, number, o)
@@ -128,7 +128,7 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 		w.ID, append([]string{}, w.Accounts...), w.from()); err != nil {
 		return q.team.Explain(err)
 	}
-	if err := w.sorts(ctx); err != nil {
+	if err := w.requeue(ctx); err != nil {
 		return q.team.Explain(err)
 	}
 	workers := river.NewWorkers()
@@ -151,9 +151,9 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	}
 	within, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
-	go w.beats(within)
-	go w.keepsTime(within)
-	go w.watches(within)
+	go w.heartbeat(within)
+	go w.watchdog(within)
+	go w.reap(within)
 	go w.listens(within, ends)
 	<-ctx.Done()
 	stopping, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Hour)
@@ -166,8 +166,8 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	return err
 }
 
-// beats gives signs of life, as long as the last one was in time.
-func (w *Worker) beats(ctx context.Context) {
+// heartbeat gives signs of life, as long as the last one was in time.
+func (w *Worker) heartbeat(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
@@ -175,7 +175,7 @@ func (w *Worker) beats(ctx context.Context) {
 		case <-time.After(w.Lease / 6):
 		}
 		if !w.alive() {
-			w.Gone()
+			w.OnLeaseLost()
 			return
 		}
 	}
@@ -184,16 +184,16 @@ func (w *Worker) beats(ctx context.Context) {
 // tick is how often a worker sees whether it stood still.
 const tick = 50 * time.Millisecond
 
-// keepsTime ends a worker that gave no sign of life for nearly as long as its lease: it stood
+// watchdog ends a worker that gave no sign of life for nearly as long as its lease: it stood
 // still, on a machine that slept, or the database cannot be reached. It asks nobody first, for
 // what is under way goes on at the same moment.
-func (w *Worker) keepsTime(ctx context.Context) {
+func (w *Worker) watchdog(ctx context.Context) {
 	for ctx.Err() == nil && !w.late() {
 		time.Sleep(tick)
 	}
 	if ctx.Err() == nil {
 		w.lost.Store(true)
-		w.Gone()
+		w.OnLeaseLost()
 	}
 }
 
@@ -226,9 +226,9 @@ func (w *Worker) alive() bool {
 	return !w.lost.Load()
 }
 
-// watches looks for orders whose workers are gone. One that cannot be taken over now, such as
+// reap looks for orders whose workers are gone. One that cannot be taken over now, such as
 // one whose account does not answer, is tried again later, and is in no other's way.
-func (w *Worker) watches(ctx context.Context) {
+func (w *Worker) reap(ctx context.Context) {
 	failed := map[int64]time.Time{}
 	for {
 		select {
@@ -236,7 +236,7 @@ func (w *Worker) watches(ctx context.Context) {
 			return
 		case <-time.After(w.Lease / 6):
 		}
-		_ = w.sorts(ctx) // or the next time
+		_ = w.requeue(ctx) // or the next time
 		maps.DeleteFunc(failed, func(_ int64, at time.Time) bool { return time.Since(at) > 2*w.Lease })
 		for {
 			id, err := w.takeOver(ctx, slices.AppendSeq([]int64{}, maps.Keys(failed)))
@@ -305,9 +305,9 @@ func (w *Worker) from() string {
 	return "of_" + hex.EncodeToString(sum[:8])
 }
 
-// sorts puts orders that wait where they are taken from: those of its accounts to a worker that
+// requeue puts orders that wait where they are taken from: those of its accounts to a worker that
 // has some, and those for whose accounts nobody works any more to all.
-func (w *Worker) sorts(ctx context.Context) error {
+func (w *Worker) requeue(ctx context.Context) error {
 	if _, err := w.queue.team.Pool().Exec(ctx, "DELETE FROM workers WHERE seen < now() - interval '1 day'"); err != nil {
 		return err
 	}

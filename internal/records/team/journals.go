@@ -21,12 +21,13 @@ type Journals struct {
 	May string // what whoever opens them may do
 }
 
-var _ job.Shelf = Journals{}
+var _ job.JournalStore = Journals{}
 
 // New implements job.Shelf.
 func (s Journals) New(id string) (job.Log, error) {
 	if s.May == MayLook {
-		return nil, fault.NewAs(fault.MayOnlyLook, fault.Decision, "you may look at the team's sites, and change nothing",
+		return nil, fault.NewAs(fault.MayOnlyLook, fault.NeedsConfirmation,
+			"you may look at the team's sites, and change nothing",
 			s.address,
 			"Ask somebody of the team who may.")
 	}
@@ -223,13 +224,13 @@ func (l *rowLog) worded(err error) error {
 	case err == nil:
 		return nil
 	case errors.Is(err, job.ErrRunning) || errors.Is(err, job.ErrNotOurs):
-		return fault.NewAs(fault.TakenOver, fault.Left,
+		return fault.NewAs(fault.TakenOver, fault.Incomplete,
 			"the job was taken over by another program while the ledger could not be reached", l.id,
 			"See what became of it: "+fault.Call("jobs")).
-			Because(job.ErrNotOurs)
+			Wrap(job.ErrNotOurs)
 	}
-	return fault.New(fault.Left, "the job stands still, for the ledger takes nothing", l.of.address,
-		"When it does, run: "+fault.Call("undo", l.id)).Because(fmt.Errorf("%w: %w", job.ErrNotOurs, err))
+	return fault.New(fault.Incomplete, "the job stands still, for the ledger takes nothing", l.of.address,
+		"When it does, run: "+fault.Call("undo", l.id)).Wrap(fmt.Errorf("%w: %w", job.ErrNotOurs, err))
 }
 
 // Place implements job.Log.

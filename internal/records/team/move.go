@@ -19,7 +19,7 @@ type Place struct {
 	Ledger   ledger.Ledger
 	Home     home.Home
 	Vault    *vault.Vault
-	Journals job.Shelf
+	Journals job.JournalStore
 }
 
 // Place is the team's own, with what belongs to this machine where it was.
@@ -86,7 +86,7 @@ func (p Place) journals(b *Belongings) error {
 	for _, id := range ids {
 		log, err := p.Journals.Open(id)
 		if errors.Is(err, job.ErrRunning) {
-			return fault.New(fault.Decision, "a job is running, and records cannot be moved meanwhile", id,
+			return fault.New(fault.NeedsConfirmation, "a job is running, and records cannot be moved meanwhile", id,
 				"Wait for its end. Nothing was touched.")
 		}
 		if err != nil {
@@ -120,7 +120,7 @@ func (t *Team) Begin(ctx context.Context, first Person, b *Belongings, checksums
 		return b.bring(ctx, t, tx, first.Key, checksums)
 	})
 	if errors.Is(err, errThere) {
-		return fault.New(fault.Decision, "somebody else began a ledger there at the same time", t.address,
+		return fault.New(fault.NeedsConfirmation, "somebody else began a ledger there at the same time", t.address,
 			"Run the same again, to join it. Nothing was touched.")
 	}
 	return err

@@ -188,12 +188,12 @@ func (t *Team) explain(err error) error {
 	case errors.As(err, &said):
 		what, remedy := worded(said.Code)
 		return fault.New(fault.Failed, what, t.address, remedy).
-			Because(fmt.Errorf("the database server says: %s (%s)", said.Message, said.Code))
+			Wrap(fmt.Errorf("the database server says: %s (%s)", said.Message, said.Code))
 	case !lost(err):
 		return err
 	}
 	return fault.NewAs(fault.NoAnswer, fault.Failed, "the ledger's database does not answer", t.address,
-		"Check that it runs, and that its address is right.").Because(plain(err))
+		"Check that it runs, and that its address is right.").Wrap(plain(err))
 }
 
 func worded(code string) (what, remedy string) {

@@ -88,7 +88,7 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, first.Vault.Set(map[string]secret.Text{"sites/a/admin.password": secret.Of("one"),
 		"sites/a/b/admin.password": secret.Of("two")}))
 	_, err := second.Vault.Get("sites/a/admin.password")
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind, "%v", err)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "%v", err)
 	require.NoError(
 		t,
 		first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault),
@@ -288,7 +288,7 @@ func TestAKeyThatNobodyAdded(t *testing.T) {
 		require.NoError(t, first.Vault.Set(map[string]secret.Text{name: secret.Of("one")}))
 		_, err := stranger.Vault.Get(name)
 		require.Error(t, err)
-		assert.Equal(t, fault.Decision, fault.Of(err).Kind, "%v", err)
+		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "%v", err)
 	}
 	sealed("sites/a/admin.password")
 	got, err := second.Vault.Get("sites/a/admin.password")

@@ -262,7 +262,7 @@ func (v *Vault) all() (map[string]string, error) {
 	c, err := unseal(file, identity)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the vault does not open with its key", v.file,
-			"Put back the key that belongs to it: "+v.key).Because(err)
+			"Put back the key that belongs to it: "+v.key).Wrap(err)
 	}
 	if c.Vault != version {
 		return nil, fault.New(fault.Usage, fmt.Sprintf("the vault has format %d", c.Vault), v.file,
@@ -306,14 +306,14 @@ func (v *Vault) identity(make bool) (*age.X25519Identity, error) {
 		identity, err := age.ParseX25519Identity(strings.TrimSpace(string(text)))
 		if err != nil {
 			return nil, fault.New(fault.Usage, "the vault's key cannot be read", v.key,
-				"Put back the key that belongs to the vault.").Because(err)
+				"Put back the key that belongs to the vault.").Wrap(err)
 		}
 		return identity, nil
 	}
 	_, vaultErr := os.Stat(v.file)
 	if !errors.Is(err, fs.ErrNotExist) || !make || vaultErr == nil && v.store == nil {
 		return nil, fault.New(fault.Usage, "the vault's key is not there", v.key,
-			"Put back the key that belongs to the vault.").Because(err)
+			"Put back the key that belongs to the vault.").Wrap(err)
 	}
 	identity, err := age.GenerateX25519Identity()
 	if err != nil {

@@ -14,11 +14,11 @@ import (
 // ledgerWrap makes calls to the ledger fail; what is written, before or after its effect.
 type ledgerWrap struct {
 	ledger.Ledger
-	trip *Trip
+	trip *FaultInjector
 }
 
 // wrapped gives the wrap of a ledger, which holds off other machines where that one can.
-func wrapped(l ledger.Ledger, t *Trip) ledger.Ledger {
+func wrapped(l ledger.Ledger, t *FaultInjector) ledger.Ledger {
 	wrap := &ledgerWrap{l, t}
 	if s, can := l.(sole); can {
 		return &soleWrap{wrap, s}
@@ -133,22 +133,22 @@ func (l *ledgerWrap) Untell(ctx context.Context, address string, troubles ...str
 
 // shelfWrap makes calls to journals fail. After an error there is nothing of a line.
 type shelfWrap struct {
-	job.Shelf
-	trip *Trip
+	job.JournalStore
+	trip *FaultInjector
 }
 
 func (s *shelfWrap) New(id string) (job.Log, error) {
 	if err := s.trip.err("journal, new"); err != nil {
 		return nil, err
 	}
-	return s.wrapped(s.Shelf.New(id))
+	return s.wrapped(s.JournalStore.New(id))
 }
 
 func (s *shelfWrap) Open(id string) (job.Log, error) {
 	if err := s.trip.err("journal, open"); err != nil {
 		return nil, err
 	}
-	return s.wrapped(s.Shelf.Open(id))
+	return s.wrapped(s.JournalStore.Open(id))
 }
 
 func (s *shelfWrap) wrapped(l job.Log, err error) (job.Log, error) {
@@ -160,7 +160,7 @@ func (s *shelfWrap) wrapped(l job.Log, err error) (job.Log, error) {
 
 type logWrap struct {
 	job.Log
-	trip *Trip
+	trip *FaultInjector
 }
 
 func (l *logWrap) Append(line []byte) error {

@@ -18,8 +18,8 @@ import (
 // ErrTrip is the error of a call that was made to fail.
 var ErrTrip = errors.New("made to fail by the test")
 
-// Trip counts the calls to files, databases and the web, and makes some fail.
-type Trip struct {
+// FaultInjector counts the calls to files, databases and the web, and makes some fail.
+type FaultInjector struct {
 	mu     sync.Mutex
 	from   int // the first call that fails, 0 for none
 	to     int // the last
@@ -35,7 +35,7 @@ type Trip struct {
 
 // Dies makes all calls fail from the n-th on whose name holds a text, as when the machine or
 // its line dies there; Arm(0, 0) ends that.
-func (t *Trip) Dies(what string, n int) {
+func (t *FaultInjector) Dies(what string, n int) {
 	t.Arm(0, 0)
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -43,7 +43,7 @@ func (t *Trip) Dies(what string, n int) {
 }
 
 // FailOn makes every call of these names fail; without one it ends that.
-func (t *Trip) FailOn(names ...string) {
+func (t *FaultInjector) FailOn(names ...string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.on = names
@@ -51,13 +51,13 @@ func (t *Trip) FailOn(names ...string) {
 
 // Keeps has the host refuse to take folders away whose names hold a text, as it
 // does where something in them belongs to another user; "" ends that.
-func (t *Trip) Keeps(what string) {
+func (t *FaultInjector) Keeps(what string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.keeps = what
 }
 
-func (t *Trip) kept(name string) error {
+func (t *FaultInjector) kept(name string) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.keeps == "" || !strings.Contains(name, t.keeps) {
@@ -68,28 +68,28 @@ func (t *Trip) kept(name string) error {
 
 // Arm makes the calls from the n-th to the m-th fail, counted from now; 0
 // disarms.
-func (t *Trip) Arm(from, to int) {
+func (t *FaultInjector) Arm(from, to int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.from, t.to, t.calls, t.noted, t.Failed, t.dies = from, to, 0, 0, "", ""
 }
 
 // Calls says how many calls there were since Arm.
-func (t *Trip) Calls() int {
+func (t *FaultInjector) Calls() int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.calls
 }
 
 // Reached says how many of them were to an account, and not only to the records.
-func (t *Trip) Reached() int {
+func (t *FaultInjector) Reached() int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.calls - t.noted
 }
 
 // Fails counts a call and says whether it is to fail.
-func (t *Trip) Fails(what string) bool {
+func (t *FaultInjector) Fails(what string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.calls++
@@ -110,7 +110,7 @@ func (t *Trip) Fails(what string) bool {
 	return false
 }
 
-func (t *Trip) err(what string) error {
+func (t *FaultInjector) err(what string) error {
 	if t.Fails(what) {
 		return ErrTrip
 	}
@@ -120,7 +120,7 @@ func (t *Trip) err(what string) error {
 // filesWrap makes calls to files fail, before or in the middle of their work.
 type filesWrap struct {
 	*local.FS
-	trip *Trip
+	trip *FaultInjector
 }
 
 func (f *filesWrap) Stat(ctx context.Context, name string) (files.Info, error) {
@@ -198,7 +198,7 @@ func (f *filesWrap) RemoveAll(ctx context.Context, name string) error {
 // writerWrap writes half of what it was given when it is to fail.
 type writerWrap struct {
 	io.WriteCloser
-	trip *Trip
+	trip *FaultInjector
 	name string
 }
 
@@ -217,7 +217,7 @@ func (w *writerWrap) Write(p []byte) (int, error) {
 // effect.
 type serverWrap struct {
 	database.Server
-	trip *Trip
+	trip *FaultInjector
 }
 
 func (s *serverWrap) both(what string, do func() error) error {
@@ -249,7 +249,7 @@ func (s *serverWrap) DropUser(ctx context.Context, u database.User) error {
 // sessionWrap makes calls to a site's database fail.
 type sessionWrap struct {
 	database.Session
-	trip *Trip
+	trip *FaultInjector
 }
 
 func (s *sessionWrap) Run(ctx context.Context, script io.Reader, o database.ScriptOptions) (int, error) {

@@ -60,7 +60,7 @@ type World struct {
 	Demo *demo.Demo // nil when the account is no stand-in
 	Real *servers.Database
 	*core.Core
-	Trip *Trip
+	Trip *FaultInjector
 	// Instead, if not nil, gives the status that is answered in place of the stand-in's; 0 for that
 	Instead func(*http.Request) int
 	Reach   *reach.Reach
@@ -120,7 +120,7 @@ func (w *World) EditAccount(edit func(*account.Account)) {
 // proxy puts a web server between the service and the stand-in's, whose
 // answers can be made to fail.
 func (w *World) proxy() {
-	w.Trip = &Trip{}
+	w.Trip = &FaultInjector{}
 	target, err := url.Parse("http://" + w.Demo.Standin.Web.Address())
 	require.NoError(w.T, err)
 	forward := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
@@ -161,7 +161,7 @@ func (w *World) serve(source catalogue.Source) {
 func (w *World) on(p team.Place) {
 	w.Home = p.Home
 	if w.Trip == nil {
-		w.Trip = &Trip{}
+		w.Trip = &FaultInjector{}
 	}
 	v := p.Vault
 	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()},

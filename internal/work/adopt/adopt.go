@@ -23,7 +23,7 @@ import (
 
 // Way is this way's line in the table. It is no job: it changes nothing in the
 // account, and so has nothing to be undone.
-func Way() work.Way { return work.Way{Name: "adopt", Past: "adopted"} }
+func Way() work.Operation { return work.Operation{Name: "adopt", Past: "adopted"} }
 
 // Request is an app that was installed by other means.
 type Request struct {

@@ -26,8 +26,8 @@ import (
 )
 
 // Way is this way's line in the table.
-func Way() work.Way {
-	return work.Way{Name: "backup", Past: "backed up",
+func Way() work.Operation {
+	return work.Operation{Name: "backup", Past: "backed up",
 		Again: work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 			_, err := Make(ctx, d, r)
 			return err
@@ -52,7 +52,7 @@ func Valid(r Request) error {
 func (r Request) rotation() (*Rotation, error) {
 	if _, err := format.Recipients(r.To); err != nil {
 		return nil, fault.New(fault.Usage, "the backup cannot be encrypted", "--to",
-			"Give a public key of age, which begins with age1.").Because(err)
+			"Give a public key of age, which begins with age1.").Wrap(err)
 	}
 	if r.Keep == "" {
 		return nil, nil
@@ -80,8 +80,8 @@ func Make(ctx context.Context, d *work.Service, r Request) (*step.BackedUp, erro
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: r, List: func(context.Context) (job.List, func(), error) {
 		backUp, err := step.BackUpOf(t, h.Site, step.Asked, r.Into, r.To, made)
 		return job.List{Steps: []job.Step{step.ClaimOf(t, h.Address, &h.Site), backUp},
-			Settle: step.Saved(t, h.Site, func(x *ledger.Site) { x.LastBackupAt = &made.MadeAt }),
-			Finish: []job.Finisher{step.TidyUp(t, h.Address, "")}}, nil, err
+			Commit: step.Saved(t, h.Site, func(x *ledger.Site) { x.LastBackupAt = &made.MadeAt }),
+			Finish: []job.PostCommit{step.TidyUp(t, h.Address, "")}}, nil, err
 	}})
 	if err == nil && rotation != nil {
 		made.Dropped, err = rotate(ctx, h, r.Into, *rotation, made.File)

@@ -313,7 +313,7 @@ type Result struct {
 
 // errNotBegun is that of rows to which it did not come any more.
 func errNotBegun() error {
-	return fault.New(fault.Decision, "not begun", "", "Run the same again: what is missing is installed then.")
+	return fault.New(fault.NeedsConfirmation, "not begun", "", "Run the same again: what is missing is installed then.")
 }
 
 // Carry installs the rows side by side, within limits, and gives what came of each in their

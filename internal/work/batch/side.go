@@ -115,7 +115,7 @@ func (s *side) try(ctx context.Context, n int, task Task) error {
 		err := task.Do(ctx, &desk)
 		f, pause := fault.Of(err), time.Second
 		switch {
-		case err == nil || f.Kind == fault.Left || ctx.Err() != nil:
+		case err == nil || f.Kind == fault.Incomplete || ctx.Err() != nil:
 			return err
 		case f.Busy && time.Since(began) < busyTime:
 		case backoff.Is(err) && tries < again:

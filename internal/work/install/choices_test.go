@@ -79,7 +79,7 @@ func TestSetAsideUndoneWhicheverCallFails(t *testing.T) {
 		tripped := w.Trip.Failed
 		w.Trip.Arm(0, 0)
 		undone := sitetest.Undo(t, w)
-		if err != nil && fault.Of(err).Kind == fault.Left && len(undone) == 0 {
+		if err != nil && fault.Of(err).Kind == fault.Incomplete && len(undone) == 0 {
 			found, err := w.Book.Find(ctx, "quillmere")
 			require.NoError(t, err)
 			done = &work.Done{Job: found.Job}
@@ -173,7 +173,7 @@ func TestNeverSetAside(t *testing.T) {
 		r.Answers["occupied"] = "set-aside"
 		_, err := w.Planner.Plan(ctx, r)
 		assert.ErrorContains(t, err, words, at)
-		assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 	}
 	r := sitetest.Request("quaybench", "chandlery.localhost")
 	r.Answers["occupied"] = "set-aside"
@@ -284,7 +284,7 @@ func TestResumedWithItsSecrets(t *testing.T) {
 	w.Trip.Arm(60, 1<<30)
 	_, err = install.Install(ctx, w.Desk, planned)
 	w.Trip.Arm(0, 0)
-	require.Equal(t, fault.Left, fault.Of(err).Kind)
+	require.Equal(t, fault.Incomplete, fault.Of(err).Kind)
 	done, err := w.Desk.Resume(ctx, fault.Of(err).Job)
 	require.NoError(t, err)
 	creds, err := w.Book.Reveal(ctx, done.Site.Address)

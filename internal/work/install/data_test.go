@@ -152,7 +152,7 @@ func TestByHand(t *testing.T) {
 	plain := sitetest.Request("quaybench", r.At)
 	_, err := w.Planner.Plan(ctx, plain)
 	f := fault.Of(err)
-	require.Equal(t, fault.Decision, f.Kind, "%v", err)
+	require.Equal(t, fault.NeedsConfirmation, f.Kind, "%v", err)
 	said := strings.Join(f.Details, "\n")
 	for _, words := range []string{"a database    quill_quay", "a user        quill_quay", "of your choice",
 		"all of them on quill_quay"} {

@@ -22,7 +22,9 @@ import (
 )
 
 // Way is this way's line in the table.
-func Way() work.Way { return work.Way{Name: "install", Past: "installed", New: true, Again: again} }
+func Way() work.Operation {
+	return work.Operation{Name: "install", Past: "installed", New: true, Again: again}
+}
 
 // asked is what the journal keeps of a request, to carry it out again.
 type asked struct {
@@ -95,8 +97,8 @@ func steps(t *step.Tools, p *plan.Plan) (job.List, func(), error) {
 		return job.List{}, nil, err
 	}
 	return job.List{Steps: append(list, arrival...),
-		Settle: &step.RecordSite{Tools: t, Address: address, SetAside: p.Changes.SetAside},
-		Finish: []job.Finisher{step.TidyUp(t, address, cmp.Or(stage.Veil, stage.Folder))}}, done, nil
+		Commit: &step.RecordSite{Tools: t, Address: address, SetAside: p.Changes.SetAside},
+		Finish: []job.PostCommit{step.TidyUp(t, address, cmp.Or(stage.Veil, stage.Folder))}}, done, nil
 }
 
 // again installs the same with the same answers and the same password. The
@@ -130,7 +132,8 @@ func again(_ context.Context, d *work.Service, h job.Header) (func(context.Conte
 
 // remembered reads the secrets among the answers, which the job had put into the
 // vault, by the ids of the answers. Missing is one that is not there any more.
-func remembered(d *work.Service, h job.Header, before asked) (secrets map[string]secret.Text, missing string, err error) {
+func remembered(d *work.Service, h job.Header, before asked) (secrets map[string]secret.Text, missing string,
+	err error) {
 	secrets = map[string]secret.Text{}
 	for _, name := range before.Secrets {
 		kept, err := d.Book.Vault.Get(site.VaultName(h.Address, name))

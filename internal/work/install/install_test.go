@@ -114,7 +114,7 @@ func undoneAt(t *testing.T, w *sitetest.World, app, at string, from, to int) boo
 		return false
 	}
 	// sitetest.Undo finishes what had settled, and takes back what could not be noted.
-	if fault.Of(err).Kind == fault.Left && len(sitetest.Undo(t, w)) == 0 {
+	if fault.Of(err).Kind == fault.Incomplete && len(sitetest.Undo(t, w)) == 0 {
 		_, err := w.Book.Find(context.Background(), planned.Place.URL)
 		require.NoError(t, err)
 		assert.NoDirExists(t, filepath.Join(w.Root, ".tivset"))
@@ -144,7 +144,7 @@ func TestLeftThenUndone(t *testing.T) {
 		w.Trip.Arm(0, 0)
 		require.Error(t, err)
 		f := fault.Of(err)
-		require.Equal(t, fault.Left, f.Kind, "call %d: %v", n, err)
+		require.Equal(t, fault.Incomplete, f.Kind, "call %d: %v", n, err)
 		assert.Contains(t, f.Remedy, fault.Call("undo", f.Job))
 		sitetest.Undo(t, w)
 		sitetest.Same(t, before, w.Snapshot(), "call %d", n)
@@ -173,14 +173,14 @@ func TestRefusesWhatIsInTheWay(t *testing.T) {
 	before := w.Snapshot()
 	_, err := w.Install(sitetest.Request("inkreach", "quillmere.localhost"))
 	f := fault.Of(err)
-	assert.Equal(t, fault.Decision, f.Kind)
+	assert.Equal(t, fault.NeedsConfirmation, f.Kind)
 	require.Len(t, f.Details, 1)
 	assert.Contains(t, f.Details[0], "index.html")
 	sitetest.Same(t, before, w.Snapshot())
 
 	require.NoError(t, os.WriteFile(filepath.Join(w.Root, "web/lockside/note"), nil, 0o644))
 	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/note"))
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind, "a file where the folder should be")
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "a file where the folder should be")
 }
 
 func TestSiteInsideASite(t *testing.T) {
@@ -188,7 +188,7 @@ func TestSiteInsideASite(t *testing.T) {
 	_, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
 	require.NoError(t, err)
 	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/forum"))
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 	assert.ErrorContains(t, err, "a site is at this address already")
 
 	inner, err := os.ReadDir(filepath.Join(w.Root, "web/lockside/forum"))
@@ -200,7 +200,7 @@ func TestSiteInsideASite(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, still, len(inner))
 	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/admin"))
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind, "a folder of the outer site is occupied")
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "a folder of the outer site is occupied")
 }
 
 func TestInnerSiteWhereTheOuterWouldPutAFolder(t *testing.T) {
@@ -209,7 +209,7 @@ func TestInnerSiteWhereTheOuterWouldPutAFolder(t *testing.T) {
 	require.NoError(t, err)
 	before := w.Snapshot()
 	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost"))
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 	sitetest.Same(t, before, w.Snapshot())
 }
 
@@ -234,7 +234,7 @@ func TestTwiceAtOnce(t *testing.T) {
 			done++
 			continue
 		}
-		assert.Contains(t, []fault.Kind{fault.Decision, fault.Failed}, fault.Of(err).Kind, "%v", err)
+		assert.Contains(t, []fault.Kind{fault.NeedsConfirmation, fault.Failed}, fault.Of(err).Kind, "%v", err)
 	}
 	assert.Equal(t, 1, done)
 	creds, err := w.Book.Reveal(context.Background(), "lockside.localhost")
@@ -272,7 +272,7 @@ func TestNobodyElseAroundANewSite(t *testing.T) {
 			drop := mark(other.address, other.folder, isNew)
 			_, err := w.Install(sitetest.Request("inkreach", "chandlery.localhost/admin"))
 			require.ErrorContains(t, err, "another job is at work in a folder around this one, or in it")
-			assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+			assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 			drop()
 			sitetest.Same(t, before, w.Snapshot())
 		}
@@ -317,7 +317,7 @@ func TestRootAndFolderAtOnce(t *testing.T) {
 					assert.Empty(t, append(append(e.Added, e.Changed...), e.Missing...), "%v", order)
 					continue
 				}
-				assert.NotEqual(t, fault.Left, fault.Of(err).Kind, "%d: %v", i, err)
+				assert.NotEqual(t, fault.Incomplete, fault.Of(err).Kind, "%d: %v", i, err)
 			}
 			assert.LessOrEqual(t, done, 1, "%v", order)
 			assert.Len(t, all, done)
@@ -342,7 +342,7 @@ func TestPlanOvertaken(t *testing.T) {
 	before := w.Snapshot()
 	_, err = install.Install(context.Background(), w.Desk, late)
 	require.ErrorContains(t, err, "a site is at this address already")
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 	sitetest.Same(t, before, w.Snapshot())
 	creds, err := w.Book.Reveal(context.Background(), done.Site.Address)
 	require.NoError(t, err)
@@ -364,7 +364,7 @@ func TestBusyElsewhere(t *testing.T) {
 	_, err = install.Install(context.Background(), w.Desk, planned)
 	require.ErrorContains(t, err, "another job is at work here")
 	f := fault.Of(err)
-	assert.Equal(t, fault.Decision, f.Kind)
+	assert.Equal(t, fault.NeedsConfirmation, f.Kind)
 	assert.Contains(t, f.Remedy, "merle on barge")
 	assert.Contains(t, f.Remedy, fault.Call("undo", "20260101-000000-abcd"))
 	sitetest.Same(t, before, w.Snapshot())

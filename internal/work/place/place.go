@@ -20,8 +20,8 @@ import (
 )
 
 // Copy is the way to a second copy, Move the way to a new address.
-func Copy() work.Way { return work.Way{Name: "copy", Past: "copied", Again: again} }
-func Move() work.Way { return work.Way{Name: "move", Past: "moved", Again: again} }
+func Copy() work.Operation { return work.Operation{Name: "copy", Past: "copied", Again: again} }
+func Move() work.Operation { return work.Operation{Name: "move", Past: "moved", Again: again} }
 
 func again(ctx context.Context, d *work.Service, h job.Header) (func(context.Context) (*work.Done, error), error) {
 	return work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
@@ -68,7 +68,7 @@ type Plan struct {
 	Move   bool
 	Closed int // with a move: for about how many seconds the old place is closed before the new one answers
 
-	way     work.Way
+	way     work.Operation
 	copy    bool // what comes of it is a second copy, of which the original's readers are not to hear
 	request Request
 	source  *work.Held // nil where the content comes from a backup
@@ -123,7 +123,7 @@ func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 const searchEngines = "search-engines"
 
 // At plans content at another place, by a way.
-func At(ctx context.Context, d *work.Service, c *Content, r Request, way work.Way) (*Plan, error) {
+func At(ctx context.Context, d *work.Service, c *Content, r Request, way work.Operation) (*Plan, error) {
 	k, err := d.Book.Catalogue.Find(c.Record.App)
 	if err != nil {
 		return nil, err

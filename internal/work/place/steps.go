@@ -80,7 +80,7 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 		)
 	}
 	record := &step.RecordSite{Tools: p.Tools, Address: address, SetAside: p.plan.Changes.SetAside, As: p.recordAs}
-	return job.List{Steps: append(list, arrival...), Settle: record, Finish: p.finish()}, func() {
+	return job.List{Steps: append(list, arrival...), Commit: record, Finish: p.finish()}, func() {
 		if run.Data != nil {
 			_ = run.Data.Close()
 		}
@@ -129,14 +129,14 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 				return nil, err
 			}
 		}
-		steps = append(steps, &step.Prepared{Phase: step.Phase{Of: job.StageData}, Label: "Look at the database",
+		steps = append(steps, &step.FuncStep{Phase: step.Phase{Of: job.StageData}, Label: "Look at the database",
 			Work: func(ctx context.Context) (err error) {
 				p.before, err = p.marks(ctx)
 				return err
 			}})
 	}
 	steps = append(steps, kept,
-		&step.Prepared{Phase: step.Phase{Of: job.StageBackingUp}, Label: "Read it again",
+		&step.FuncStep{Phase: step.Phase{Of: job.StageBackingUp}, Label: "Read it again",
 			Work: func(ctx context.Context) (err error) {
 				opener := func() (io.ReadCloser, error) { return os.Open(p.temporary) }
 				if p.content, err = backup.Open(ctx, opener, nil); err != nil {
@@ -173,7 +173,7 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 		list = append(list, p.load)
 	}
 	if p.plan.Move {
-		list = append(list, p.closed, &step.Prepared{Phase: step.Phase{Of: job.StagePlacing},
+		list = append(list, p.closed, &step.FuncStep{Phase: step.Phase{Of: job.StagePlacing},
 			Label: "Take over what was written since",
 			Work: func(ctx context.Context) error {
 				if err := p.kept.CatchUp(ctx, p.Tools, stage, p.closed); err != nil {
@@ -182,7 +182,7 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 				return p.catchUpData(ctx)
 			}})
 	}
-	return append(list, &step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+	return append(list, &step.FuncStep{Label: "Write the configuration", Work: func(ctx context.Context) error {
 		return p.CarryToPlace(ctx, path.Join(stage, backup.Files), path.Join(stage, backup.Outside), c.Before, p.change)
 	}}), nil
 }
@@ -201,11 +201,11 @@ func (p *placing) outside(stage string) []job.Step {
 
 // finish makes what is left when the site is recorded: with a move the old place
 // is taken away.
-func (p *placing) finish() []job.Finisher {
-	var out []job.Finisher
+func (p *placing) finish() []job.PostCommit {
+	var out []job.PostCommit
 	if p.plan.Move {
 		old := p.leaves.End(p.Tools)
-		old.Paths = append(old.Paths, path.Dir(p.closed.Shut))
+		old.Paths = append(old.Paths, path.Dir(p.closed.ParkedDir))
 		old.Moved, old.Leads = p.plan.Place.URL, p.leads
 		if p.plan.From.Account == p.plan.Account {
 			old.Backups = p.Store().Backups(p.plan.Address())

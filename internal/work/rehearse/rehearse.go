@@ -104,7 +104,8 @@ func possible(d *work.Service, x ledger.Site) error {
 	}
 	for i := range a.Databases {
 		if s := &a.Databases[i]; s.Name == x.Database.Server && s.Make == account.ByHand {
-			return fault.New(fault.Decision, "an update cannot be rehearsed where databases are made by hand", x.Address,
+			return fault.New(fault.NeedsConfirmation, "an update cannot be rehearsed where databases are made by hand",
+				x.Address,
 				"Make it without a rehearsal: "+fault.Call("update", x.Address))
 		}
 	}
@@ -178,8 +179,8 @@ func takeAway(ctx context.Context, d *work.Service, address string) error {
 		_, err = remove.Remove(ctx, d, p)
 	}
 	if err != nil {
-		return fault.New(fault.Left, "the copy of a rehearsal is still there", address, "Take it away: "+
-			fault.Call("remove", address, "--no-backup", "--yes")).Because(err)
+		return fault.New(fault.Incomplete, "the copy of a rehearsal is still there", address, "Take it away: "+
+			fault.Call("remove", address, "--no-backup", "--yes")).Wrap(err)
 	}
 	return nil
 }

@@ -97,7 +97,7 @@ func TestNoRehearsal(t *testing.T) {
 
 	w.EditAccount(func(a *account.Account) { a.Databases[0].Admin, a.Databases[0].Make = nil, account.ByHand })
 	_, err = rehearse.Rehearse(ctx, w.Desk, update.Request{Site: done.Site.Address})
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 	assert.ErrorContains(t, err, "made by hand")
 }
 

@@ -22,8 +22,8 @@ import (
 )
 
 // Way is this way's line in the table.
-func Way() work.Way {
-	return work.Way{Name: "remove", Past: "removed",
+func Way() work.Operation {
+	return work.Operation{Name: "remove", Past: "removed",
 		Again: work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 			p, err := Look(ctx, d, r)
 			if err != nil {
@@ -236,7 +236,7 @@ func (p *Plan) steps(t *step.Tools, done *Done) (job.List, error) {
 			x.Gone = check.All
 		}
 	})
-	return job.List{Steps: list, Settle: saved, Finish: []job.Finisher{end, step.TidyUp(t, h.Address, "")}}, nil
+	return job.List{Steps: list, Commit: saved, Finish: []job.PostCommit{end, step.TidyUp(t, h.Address, "")}}, nil
 }
 
 // Closing makes the step that closes the site by what of its folder goes. Rest is

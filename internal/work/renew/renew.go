@@ -18,8 +18,8 @@ import (
 )
 
 // Way is this way's line in the table.
-func Way() work.Way {
-	return work.Way{Name: "renew", Past: "renewed",
+func Way() work.Operation {
+	return work.Operation{Name: "renew", Past: "renewed",
 		Again: work.AgainWith(func(ctx context.Context, d *work.Service, word string) error {
 			_, err := Renew(ctx, d, word)
 			return err
@@ -65,8 +65,8 @@ func Renew(ctx context.Context, d *work.Service, word string) (site.Credentials,
 	}
 	shown, err := d.Book.Reveal(context.WithoutCancel(ctx), h.Address)
 	if err != nil {
-		return none, fault.New(fault.Left, "the password is a new one, and could not be shown", h.Address,
-			"It is in the vault; see it with: "+fault.Call("reveal", h.Address)).Because(err)
+		return none, fault.New(fault.Incomplete, "the password is a new one, and could not be shown", h.Address,
+			"It is in the vault; see it with: "+fault.Call("reveal", h.Address)).Wrap(err)
 	}
 	return shown, nil
 }
@@ -83,9 +83,9 @@ func steps(t *step.Tools, h *work.Held) (job.List, error) {
 	folder, closed := h.Folder, (*step.Close)(nil)
 	if !kit.ByForms(h.Of.Kit.Renew) {
 		closed = step.CloseOf(t, h.Of, h.Site)
-		folder, list = closed.Shut, append(list, closed)
+		folder, list = closed.ParkedDir, append(list, closed)
 	}
-	list = append(list, &step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+	list = append(list, &step.FuncStep{Label: "Write the configuration", Work: func(ctx context.Context) error {
 		if err := t.CopyConfig(ctx, folder, stage, true); err != nil {
 			return err
 		}
@@ -111,8 +111,8 @@ func steps(t *step.Tools, h *work.Held) (job.List, error) {
 		},
 		&step.CheckSite{Tools: t},
 	)
-	return job.List{Steps: list, Settle: step.Saved(t, h.Site, func(x *ledger.Site) { x.LastJob = t.Job }),
-		Finish: []job.Finisher{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
+	return job.List{Steps: list, Commit: step.Saved(t, h.Site, func(x *ledger.Site) { x.LastJob = t.Job }),
+		Finish: []job.PostCommit{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
 }
 
 // moves lists the moves that put the stage's configuration in the place of the

@@ -22,8 +22,8 @@ import (
 )
 
 // Way is this way's line in the table.
-func Way() work.Way {
-	return work.Way{Name: "repair", Past: "repaired",
+func Way() work.Operation {
+	return work.Operation{Name: "repair", Past: "repaired",
 		Again: work.AgainWith(func(ctx context.Context, d *work.Service, word string) error {
 			_, err := Repair(ctx, d, word)
 			return err
@@ -48,7 +48,7 @@ type damage struct {
 	found release.Compared
 	names []string // of files that are not as the release has them
 	taken []string // what only the set-up needs
-	loose []site.Loose
+	loose []site.InsecureMode
 }
 
 // Repair puts the release's own files back where they were changed or are gone,
@@ -161,10 +161,10 @@ func steps(t *step.Tools, h *work.Held, wrong *damage, done *Done, unsure bool) 
 		list = append(list, back...)
 	}
 	return job.List{Steps: append(list, &step.CheckSite{Tools: t, Unsure: unsure}),
-		Settle: step.Saved(t, h.Site, func(x *ledger.Site) {
+		Commit: step.Saved(t, h.Site, func(x *ledger.Site) {
 			x.LastBackupAt, x.LastJob, x.Health = &done.Backup.MadeAt, t.Job, "good"
 		}),
-		Finish: []job.Finisher{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
+		Finish: []job.PostCommit{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
 }
 
 func aside(t *step.Tools) string { return path.Join(t.Store().Aside(t.Job), "replaced") }
@@ -184,10 +184,10 @@ func putBack(t *step.Tools, h *work.Held, wrong *damage) ([]job.Step, error) {
 			Label:   "Put the release's own files back",
 			Reopens: closed,
 			List: func(context.Context) ([]files.Move, error) {
-				back := moves(closed.Shut, stage.Folder, aside(t), wrong.names, wrong.found)
+				back := moves(closed.ParkedDir, stage.Folder, aside(t), wrong.names, wrong.found)
 				var came []string
 				for _, m := range back {
-					if files.Within(m.To, closed.Shut) {
+					if files.Within(m.To, closed.ParkedDir) {
 						came = append(came, m.To)
 					}
 				}

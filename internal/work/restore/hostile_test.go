@@ -118,7 +118,7 @@ func TestHostileBackups(t *testing.T) {
 	for what, key := range map[string]func([]byte) ([]byte, error){"no mark": nil,
 		"another's mark": func([]byte) ([]byte, error) { return []byte(strings.Repeat("x", 32)), nil }} {
 		rewritten(t, made.File, file, func(x *ledger.Site) { x.Admin.Email = "another@lockside.localhost" }, same, key)
-		refused(file, what, fault.Decision)
+		refused(file, what, fault.NeedsConfirmation)
 	}
 	back, err := restore.Restore(ctx, w.Desk, restore.Request{Site: done.Site.Address, From: file, NotOurs: true})
 	require.NoError(t, err)

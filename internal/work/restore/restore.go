@@ -28,8 +28,8 @@ import (
 )
 
 // Way is this way's line in the table.
-func Way() work.Way {
-	return work.Way{Name: "restore", Past: "restored",
+func Way() work.Operation {
+	return work.Operation{Name: "restore", Past: "restored",
 		Again: work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 			_, err := Restore(ctx, d, r)
 			return err
@@ -94,7 +94,7 @@ func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 		}
 		if err != nil {
 			return nil, fault.New(fault.Usage, "the key cannot be read", r.Identity,
-				"Name a file that age-keygen wrote.").Because(err)
+				"Name a file that age-keygen wrote.").Wrap(err)
 		}
 	}
 	known, err := d.Book.Knows(ctx, r.Site)
@@ -183,28 +183,29 @@ func open(ctx context.Context, d *work.Service, name string, opener format.Opene
 	switch {
 	case errors.Is(err, format.ErrDamaged):
 		return nil, fault.New(fault.Usage, "the backup cannot be used", name,
-			"Take another one. Nothing was touched.").Because(err)
+			"Take another one. Nothing was touched.").Wrap(err)
 	case errors.Is(err, format.ErrSealed):
 		return nil, fault.New(fault.Usage, "the backup is encrypted", name,
-			"Give the key that opens it: --identity FILE. Nothing was touched.").Because(err)
+			"Give the key that opens it: --identity FILE. Nothing was touched.").Wrap(err)
 	case err != nil:
 		return nil, err
 	}
 	c := &place.Content{Backup: b}
 	if err := json.Unmarshal(b.Site, &c.Record); err != nil {
 		return nil, fault.New(fault.Usage, "the backup does not say what site it is of", name,
-			"Take another one. Nothing was touched.").Because(err)
+			"Take another one. Nothing was touched.").Wrap(err)
 	}
 	if err := c.Record.Valid(); err != nil {
 		return nil, fault.New(fault.Usage, "the backup's record of the site is not one", name,
-			"Take another one. Nothing was touched.").Because(err)
+			"Take another one. Nothing was touched.").Wrap(err)
 	}
 	ours, err := b.Ours(d.Book.Vault.Key)
 	if err != nil {
 		return nil, err
 	}
 	if !ours && !a.NotOurs {
-		return nil, fault.New(fault.Decision, "this machine's vault did not make the backup, or it was changed since", name,
+		return nil, fault.New(fault.NeedsConfirmation,
+			"this machine's vault did not make the backup, or it was changed since", name,
 			"Whoever can write into an account could have made it. If you know where it comes from, add --not-ours. "+
 				"Nothing was touched.")
 	}
@@ -214,7 +215,7 @@ func open(ctx context.Context, d *work.Service, name string, opener format.Opene
 			"the passwords in the backup belong to another vault",
 			name,
 			"Restore it on the machine that made it, or bring that one's vault and key here. Nothing was touched.",
-		).Because(err)
+		).Wrap(err)
 	}
 	return c, nil
 }

@@ -47,7 +47,7 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 		if err != nil {
 			return nil, err
 		}
-		return files.Movable(ctx, r.In.Files, h.Folder, others)
+		return files.OwnedParts(ctx, r.In.Files, h.Folder, others)
 	}
 	list = append(list, r.closed)
 	var kept *step.BackUp
@@ -79,8 +79,8 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 			return r.exchange(ctx, stage)
 		}},
 		&step.CheckSite{Tools: r.Tools, Unsure: true, Known: h.Of.Password()})
-	return job.List{Steps: list, Settle: step.Saved(r.Tools, h.Site, r.record),
-		Finish: []job.Finisher{step.DropReplaced(r.Tools, "Take away what was replaced"),
+	return job.List{Steps: list, Commit: step.Saved(r.Tools, h.Site, r.record),
+		Finish: []job.PostCommit{step.DropReplaced(r.Tools, "Take away what was replaced"),
 			step.TidyUp(r.Tools, h.Address, "")}}, nil
 }
 
@@ -88,7 +88,7 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 func (r *restoring) unpack(stage string) []job.Step {
 	return []job.Step{
 		&step.UnpackBackup{Tools: r.Tools, Stage: stage, From: func() *format.Backup { return r.content.Backup }},
-		&step.Prepared{Label: "Write the configuration", Work: func(ctx context.Context) error {
+		&step.FuncStep{Label: "Write the configuration", Work: func(ctx context.Context) error {
 			return r.CarryToPlace(ctx, path.Join(stage, format.Files), path.Join(stage, format.Outside), r.content.Before,
 				r.change)
 		}}}
@@ -132,7 +132,7 @@ func (r *restoring) exchange(ctx context.Context, stage string) ([]files.Move, e
 	}
 	var out []files.Move
 	if outside := r.held.DataFolder; outside != "" {
-		now, err := files.Movable(ctx, r.In.Files, outside, others)
+		now, err := files.OwnedParts(ctx, r.In.Files, outside, others)
 		if err != nil {
 			return nil, err
 		}

@@ -230,7 +230,7 @@ func (o *round) account(ctx context.Context, name string, sites []ledger.Site) e
 			}
 			// of this site: the others are due all the same
 			o.troubled(x, "rounds", fault.New(fault.Failed, "not all that is due could be done", "",
-				"The next time it is tried again; see: "+fault.Call("check", x.Address)).Because(err))
+				"The next time it is tried again; see: "+fault.Call("check", x.Address)).Wrap(err))
 		}
 	}
 	return nil

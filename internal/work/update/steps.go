@@ -68,14 +68,14 @@ func (u *updating) list() (job.List, func(), error) {
 	if x.Database != nil {
 		list = append(list, step.KeptData(u.Tools, step.DataOf(p.next, x.Address)))
 	}
-	list = append(list, &step.Prepared{Label: "Take over the configuration", Work: func(ctx context.Context) error {
+	list = append(list, &step.FuncStep{Label: "Take over the configuration", Work: func(ctx context.Context) error {
 		u.tried = true // from here on the release itself is what may fail
-		return u.takeConfig(ctx, u.closed.Shut, stage.Folder)
+		return u.takeConfig(ctx, u.closed.ParkedDir, stage.Folder)
 	}})
 	list = append(list, step.SetUps(u.Tools, p.migration(), run, job.StageMigrating, migrationLabel)...)
 	list = append(
 		list,
-		&step.Prepared{Phase: step.Phase{Of: job.StageSettingUp}, Label: "Leave out what only the set-up needs",
+		&step.FuncStep{Phase: step.Phase{Of: job.StageSettingUp}, Label: "Leave out what only the set-up needs",
 			Work: func(ctx context.Context) error {
 				return u.withoutSetUp(ctx, stage.Folder)
 			}},
@@ -98,9 +98,10 @@ func (u *updating) list() (job.List, func(), error) {
 		list = append(list, awaited)
 	}
 	list = append(list, &step.CheckSite{Tools: u.Tools, Lenient: !p.PutBack})
-	return job.List{Steps: list, Settle: &step.SaveSite{Tools: u.Tools, Before: x, After: u.after}, Finish: []job.Finisher{
-			step.DropReplaced(u.Tools, "Take away the old release"),
-			step.TidyUp(u.Tools, x.Address, cmp.Or(stage.Veil, stage.Folder))}},
+	return job.List{Steps: list, Commit: &step.SaveSite{Tools: u.Tools, Before: x, After: u.after},
+			Finish: []job.PostCommit{
+				step.DropReplaced(u.Tools, "Take away the old release"),
+				step.TidyUp(u.Tools, x.Address, cmp.Or(stage.Veil, stage.Folder))}},
 		func() {
 			if run.Data != nil {
 				_ = run.Data.Close()
@@ -129,7 +130,7 @@ func (u *updating) asksPHP(list []job.Step) ([]job.Step, error) {
 func (u *updating) written() []step.Written {
 	var out []step.Written
 	for _, name := range u.plan.kept() {
-		out = append(out, step.Written{Open: path.Join(u.plan.Site.Folder, name), Shut: path.Join(u.closed.Shut, name)})
+		out = append(out, step.Written{Open: path.Join(u.plan.Site.Folder, name), Shut: path.Join(u.closed.ParkedDir, name)})
 	}
 	if outside := u.plan.Site.DataFolder; outside != "" {
 		out = append(out, step.Written{Open: outside, Shut: outside})
@@ -167,7 +168,7 @@ func (u *updating) withoutSetUp(ctx context.Context, staged string) error {
 // was closed: what is kept and what the owner added comes from there into the
 // stage; and the stage goes in.
 func (u *updating) moves(ctx context.Context, staged string) ([]files.Move, error) {
-	folder, old, aside := u.plan.Site.Folder, u.closed.Shut, u.Store().Aside(u.Job)
+	folder, old, aside := u.plan.Site.Folder, u.closed.ParkedDir, u.Store().Aside(u.Job)
 	others, err := u.Book.Foreign(ctx, u.Site)
 	if err != nil {
 		return nil, err
@@ -221,7 +222,7 @@ func (u *updating) carried() []string {
 		}
 	}
 	for _, m := range u.closed.Moves { // what stands beside the app's own entries
-		name := m.To[len(u.closed.Shut)+1:]
+		name := m.To[len(u.closed.ParkedDir)+1:]
 		if name == kit.UserINI && len(u.Site.Kit.PHPSettings) > 0 {
 			continue // brought already, with what the new release asks for
 		}

@@ -26,8 +26,8 @@ import (
 )
 
 // Way is this way's line in the table.
-func Way() work.Way {
-	return work.Way{Name: "update", Past: "updated",
+func Way() work.Operation {
+	return work.Operation{Name: "update", Past: "updated",
 		Again: work.AgainWith(func(ctx context.Context, d *work.Service, r Request) error {
 			_, err := To(ctx, d, r)
 			return err
@@ -304,8 +304,8 @@ func LookUp(ctx context.Context, d *work.Service) (unseen []error) {
 		looked[x.App] = true
 		if err := d.Archives.LookUp(ctx, k.Kit); err != nil {
 			unseen = append(unseen, err)
-		} else if k.Unseen != nil {
-			unseen = append(unseen, k.Unseen)
+		} else if k.LookupErr != nil {
+			unseen = append(unseen, k.LookupErr)
 		}
 	}
 	return unseen

@@ -76,7 +76,7 @@ func TestUpdatesThatWillNotDo(t *testing.T) {
 	require.NoError(t, err)
 	_, err = update.Update(ctx, w.Desk, second)
 	require.ErrorContains(t, err, "another job is at work")
-	assert.Equal(t, fault.Decision, fault.Of(err).Kind)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 	close(release)
 	require.NoError(t, <-ended)
 	_, err = update.Update(ctx, w.Desk, second)

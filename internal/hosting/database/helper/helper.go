@@ -120,7 +120,7 @@ func (s *Server) failed(ctx context.Context, r Request, err error, complained st
 		return s.wrong(r, fmt.Sprintf("ended with exit code %d", exit.ExitCode()), complained)
 	}
 	return fault.New(fault.Failed, "the helper for databases cannot be run", s.program[0],
-		"Correct helper: in the account, or ask the host.").Because(err)
+		"Correct helper: in the account, or ask the host.").Wrap(err)
 }
 
 func (s *Server) wrong(r Request, what, said string) error {

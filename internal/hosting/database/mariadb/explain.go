@@ -51,19 +51,19 @@ func explain(err error, login database.Login) error {
 		case cannotSignIn:
 			return fault.NewAs(fault.SignInRefused, fault.Failed, "the database server refused the user or password", where,
 				"Check both in the hosting's own pages and give the account again: "+
-					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Because(err)
+					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Wrap(err)
 		case noDatabase:
 			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server,
-				"Check the name in the hosting's own pages.").Because(err)
+				"Check the name in the hosting's own pages.").Wrap(err)
 		case tooMany, tooManyOfUser, usedUp:
 			return fault.New(fault.Failed, "the database server has too many connections", where, "Try again later.").
-				Because(backoff.Of(err))
+				Wrap(backoff.Of(err))
 		case hostRefused, hostBlocked:
 			return fault.New(fault.Failed, "the database server takes no connections from this machine", where,
-				"Have this machine's address allowed in the hosting's own pages.").Because(err)
+				"Have this machine's address allowed in the hosting's own pages.").Wrap(err)
 		case cannotDatabase, cannotTable, cannotDo, cannotGrant:
 			return fault.New(fault.Failed, "the database user lacks a right", where,
-				"Ask the host for a user who may create databases and users, and grant rights on them.").Because(err)
+				"Ask the host for a user who may create databases and users, and grant rights on them.").Wrap(err)
 		}
 		return fmt.Errorf("the database server says: %w", err)
 	}
@@ -74,7 +74,7 @@ func explain(err error, login database.Login) error {
 	if gone {
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the database server does not answer", login.Server,
 			"Check that it runs and that the address is right: "+fault.Call("account", "test",
-				login.Account)).Because(database.Lost(err))
+				login.Account)).Wrap(database.Lost(err))
 	}
 	return err
 }

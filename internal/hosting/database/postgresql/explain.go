@@ -32,16 +32,16 @@ func explain(err error, login database.Login) error {
 		case strings.HasPrefix(e.Code, "28"): // no such role, wrong password, or none of pg_hba.conf
 			return fault.NewAs(fault.SignInRefused, fault.Failed, "the database server refused the user or password", where,
 				"Check both in the hosting's own pages and give the account again: "+
-					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Because(said)
+					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Wrap(said)
 		case e.Code == "3D000":
 			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server,
-				"Check the name in the hosting's own pages.").Because(said)
+				"Check the name in the hosting's own pages.").Wrap(said)
 		case e.Code == "42501":
 			return fault.New(fault.Failed, "the database user lacks a right", where,
-				"Ask the host for a user who may create databases and roles.").Because(said)
+				"Ask the host for a user who may create databases and roles.").Wrap(said)
 		case e.Code == "53300":
 			return fault.New(fault.Failed, "the database server has too many connections", login.Server,
-				"Try again later.").Because(backoff.Of(said))
+				"Try again later.").Wrap(backoff.Of(said))
 		case e.Code == "57P01" || e.Code == "57P02" || e.Code == "57P03": // shut down, crashed, starting
 			return gone(login, said)
 		}
@@ -64,7 +64,7 @@ func explain(err error, login database.Login) error {
 func gone(login database.Login, err error) error {
 	return fault.NewAs(fault.NoAnswer, fault.Failed, "the database server does not answer", login.Server,
 		"Check that it runs and that the address is right: "+fault.Call("account", "test",
-			login.Account)).Because(database.Lost(err))
+			login.Account)).Wrap(database.Lost(err))
 }
 
 // saying words what the server said, which can still be told by its code.

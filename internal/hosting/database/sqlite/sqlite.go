@@ -176,7 +176,7 @@ func (s *Session) fetch(ctx context.Context) error {
 			continue
 		}
 		if errors.Is(err, fs.ErrNotExist) {
-			return fault.New(fault.Failed, "there is no database of this name", s.file, "Check the name.").Because(err)
+			return fault.New(fault.Failed, "there is no database of this name", s.file, "Check the name.").Wrap(err)
 		}
 		if err != nil {
 			return err

@@ -54,7 +54,7 @@ func (c *Certificates) check(l Login, host string) func(tls.ConnectionState) err
 				Remedy: "Somebody may be listening in. Ask the host; only when they changed it: " +
 					fault.Call("account", "trust", l.Account, print)}
 		}
-		return &fault.Error{Kind: fault.Decision, Code: fault.UnknownServer,
+		return &fault.Error{Kind: fault.NeedsConfirmation, Code: fault.UnknownServer,
 			What: "the FTP server's certificate does not verify: " +
 				inWords(reason, shown), Where: address, Details: []string{print},
 			Remedy: "Ask the host for its fingerprint; when it is this one, accept it: " +
@@ -123,9 +123,9 @@ func (c *Certificates) Trust(ctx context.Context, address, print string) (shown 
 	var known *fault.Error
 	if !errors.As(err, &known) {
 		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "the FTP server does not answer", address,
-			"Check the address and the port of reach: in the account.").Because(err)
+			"Check the address and the port of reach: in the account.").Wrap(err)
 	}
-	if known.Kind != fault.Decision || len(known.Details) == 0 {
+	if known.Kind != fault.NeedsConfirmation || len(known.Details) == 0 {
 		return "", err
 	}
 	shown = known.Details[0]
@@ -133,7 +133,7 @@ func (c *Certificates) Trust(ctx context.Context, address, print string) (shown 
 		return shown, nil
 	}
 	if print != shown {
-		return shown, fault.NewAs(fault.UnknownServer, fault.Decision, "the server shows another certificate", shown,
+		return shown, fault.NewAs(fault.UnknownServer, fault.NeedsConfirmation, "the server shows another certificate", shown,
 			"Compare it with what the host says. Nothing was accepted.")
 	}
 	if err := os.MkdirAll(filepath.Dir(c.Own), 0o700); err != nil {

@@ -57,7 +57,7 @@ type FS struct {
 
 var (
 	_ files.FS          = (*FS)(nil)
-	_ files.Wide        = (*FS)(nil)
+	_ files.Parallel    = (*FS)(nil)
 	_ files.TreeRemover = (*FS)(nil)
 )
 
@@ -72,7 +72,7 @@ func (p *Pool) Open(ctx context.Context, top string) (*FS, error) {
 	p.hold()
 	f := &FS{pool: p, top: top, known: newKnowledge(), usual: map[bool]fs.FileMode{}}
 	login := "/"
-	err := f.pool.use(ctx, func(n *line) error {
+	err := f.pool.use(ctx, func(n *ctrlConn) error {
 		if !path.IsAbs(top) {
 			var err error
 			if login, err = p.loginFolder(n); err != nil {
@@ -87,7 +87,7 @@ func (p *Pool) Open(ctx context.Context, top string) (*FS, error) {
 	if errors.As(err, &said) && !errors.As(err, &known) {
 		err = fault.New(fault.Failed, "the account's folder is not there", f.top,
 			"Correct the folder in reach: of the account. One slash after the host is the login folder, "+login+
-				" here; two slashes lead to the server's root.").Because(said)
+				" here; two slashes lead to the server's root.").Wrap(said)
 	}
 	if err != nil {
 		_ = f.Close()
@@ -98,7 +98,7 @@ func (p *Pool) Open(ctx context.Context, top string) (*FS, error) {
 
 // loginFolder gives the folder in which one is after signing in. It is asked for once, on a
 // connection that has not gone elsewhere yet.
-func (p *Pool) loginFolder(n *line) (string, error) {
+func (p *Pool) loginFolder(n *ctrlConn) (string, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.home != "" {
@@ -141,7 +141,7 @@ func (f *FS) Close() error {
 func (f *FS) Writers() int { return lines }
 
 // use runs a call about names on a connection.
-func (f *FS) use(ctx context.Context, names []string, call func(n *line) error) error {
+func (f *FS) use(ctx context.Context, names []string, call func(n *ctrlConn) error) error {
 	for _, name := range names {
 		if err := files.Valid(name); err != nil {
 			return err
@@ -162,9 +162,9 @@ var (
 	saysFilled = regexp.MustCompile(`(?i)not empty`)
 )
 
-// plain gives a refusal the words of package fs. The protocol has one number
+// toFSError gives a refusal the words of package fs. The protocol has one number
 // for many reasons, so that the server's words decide between them.
-func plain(op, name string, err error) error {
+func toFSError(op, name string, err error) error {
 	var said *reply
 	if !errors.As(err, &said) || lost(err) {
 		return err
@@ -190,7 +190,7 @@ func plain(op, name string, err error) error {
 // Stat implements files.FS.
 func (f *FS) Stat(ctx context.Context, name string) (info files.Info, err error) {
 	defer logs.Asked(ctx, "files", "look at", name)(&err)
-	err = f.use(ctx, []string{name}, func(n *line) error {
+	err = f.use(ctx, []string{name}, func(n *ctrlConn) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
@@ -203,7 +203,7 @@ func (f *FS) Stat(ctx context.Context, name string) (info files.Info, err error)
 // List implements files.FS.
 func (f *FS) List(ctx context.Context, name string) (out []files.Info, err error) {
 	defer logs.Asked(ctx, "files", "list", name)(&err)
-	err = f.use(ctx, []string{name}, func(n *line) error {
+	err = f.use(ctx, []string{name}, func(n *ctrlConn) error {
 		if err := f.folder(n, name); err != nil {
 			return err
 		}
@@ -218,7 +218,7 @@ func (f *FS) List(ctx context.Context, name string) (out []files.Info, err error
 func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) (err error) {
 	defer logs.Asked(ctx, "files", "make folder", name)(&err)
 	sent := false
-	return f.use(ctx, []string{name}, func(n *line) error {
+	return f.use(ctx, []string{name}, func(n *ctrlConn) error {
 		err := f.free(n, name)
 		if err == nil {
 			err = f.makeFolder(n, name)
@@ -232,7 +232,7 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) (err erro
 	})
 }
 
-func (f *FS) makeFolder(n *line, name string) error {
+func (f *FS) makeFolder(n *ctrlConn, name string) error {
 	err := f.taken(n, "make", name, command(n, "MKD "+f.full(name)))
 	for try := 1; errors.Is(err, fs.ErrPermission) && try < unclear; try++ {
 		err = f.taken(n, "make", name, command(n, "MKD "+f.full(name)))
@@ -244,13 +244,13 @@ func (f *FS) makeFolder(n *line, name string) error {
 // can see: others may have made and taken away what was in the way.
 const unclear = 3
 
-func command(n *line, text string) error {
+func command(n *ctrlConn, text string) error {
 	_, err := n.do(text)
 	return err
 }
 
 // taken tells a refusal because of what is there from any other.
-func (f *FS) taken(n *line, op, name string, err error) error {
+func (f *FS) taken(n *ctrlConn, op, name string, err error) error {
 	var said *reply
 	if !errors.As(err, &said) || lost(err) {
 		return err
@@ -260,7 +260,7 @@ func (f *FS) taken(n *line, op, name string, err error) error {
 	} else if !errors.Is(statErr, fs.ErrNotExist) {
 		return statErr
 	}
-	worded := plain(op, name, err)
+	worded := toFSError(op, name, err)
 	f.known.forgetWay(name) // others may have taken its folder away
 	if gone := f.folder(n, path.Dir(name)); gone != nil {
 		return gone
@@ -276,7 +276,7 @@ func (f *FS) taken(n *line, op, name string, err error) error {
 func (f *FS) Rename(ctx context.Context, from, to string) (err error) {
 	defer logs.Asked(ctx, "files", "move", from, to)(&err)
 	begun := false
-	return f.use(ctx, []string{from, to}, func(n *line) error {
+	return f.use(ctx, []string{from, to}, func(n *ctrlConn) error {
 		for _, dir := range []string{path.Dir(from), path.Dir(to)} {
 			if err := f.folder(n, dir); err != nil {
 				return err
@@ -302,12 +302,12 @@ func (f *FS) Rename(ctx context.Context, from, to string) (err error) {
 				f.known.forgetWay(from)
 				_, err = f.stat(n, from) // that it is not there is said in other words than that it must not be moved
 			}
-			return cmp.Or(err, plain("move", from, &reply{code, text}))
+			return cmp.Or(err, toFSError("move", from, &reply{code, text}))
 		}
 		begun = true
 		if err := command(n, "RNTO "+f.full(to)); err != nil {
 			f.known.forgetWay(to)
-			return plain("move", to, err)
+			return toFSError("move", to, err)
 		}
 		f.moved(from, to)
 		return nil
@@ -325,7 +325,7 @@ func (f *FS) moved(from, to string) {
 // clear makes sure that nothing is at a name to which something is to be moved. When many are
 // moved from one folder into another, that is listed once. What is moved within its folder may
 // be a mark that others want to set too: it is asked for each time.
-func (f *FS) clear(n *line, from, to string) error {
+func (f *FS) clear(n *ctrlConn, from, to string) error {
 	into := path.Dir(to)
 	if path.Dir(from) == into {
 		return f.absent(n, "move", to)
@@ -342,7 +342,7 @@ func (f *FS) clear(n *line, from, to string) error {
 }
 
 // absent makes sure that nothing is at a name; fs.ErrExist where something is.
-func (f *FS) absent(n *line, op, name string) error {
+func (f *FS) absent(n *ctrlConn, op, name string) error {
 	_, err := f.stat(n, name)
 	switch {
 	case err == nil:
@@ -358,7 +358,7 @@ func (f *FS) absent(n *line, op, name string) error {
 func (f *FS) Remove(ctx context.Context, name string) (err error) {
 	defer logs.Asked(ctx, "files", "remove", name)(&err)
 	seen := false
-	return f.use(ctx, []string{name}, func(n *line) error {
+	return f.use(ctx, []string{name}, func(n *ctrlConn) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
@@ -387,7 +387,7 @@ func (f *FS) gone(name string) {
 	f.known.changed(name, false)
 }
 
-func (f *FS) remove(n *line, name string, info files.Info) error {
+func (f *FS) remove(n *ctrlConn, name string, info files.Info) error {
 	verb := "DELE "
 	if info.IsDir() {
 		verb = "RMD "
@@ -400,7 +400,7 @@ func (f *FS) remove(n *line, name string, info files.Info) error {
 	if errors.As(err, &said) && info.IsDir() && said.code == codeNotDone && !saysDenied.MatchString(said.text) {
 		return &fs.PathError{Op: "remove", Path: name, Err: said} // most likely it is not empty
 	}
-	return plain("remove", name, err)
+	return toFSError("remove", name, err)
 }
 
 // Open implements files.FS. What is read is fetched as it is asked for; a
@@ -408,7 +408,7 @@ func (f *FS) remove(n *line, name string, info files.Info) error {
 func (f *FS) Open(ctx context.Context, name string) (_ io.ReadCloser, err error) {
 	defer logs.Asked(ctx, "files", "open", name)(&err)
 	var was files.Info
-	err = f.use(ctx, []string{name}, func(n *line) error {
+	err = f.use(ctx, []string{name}, func(n *ctrlConn) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}
@@ -425,7 +425,7 @@ func (f *FS) Open(ctx context.Context, name string) (_ io.ReadCloser, err error)
 	read, write := io.Pipe()
 	sent := int64(0)
 	go func() {
-		err := f.pool.use(ctx, func(n *line) error {
+		err := f.pool.use(ctx, func(n *ctrlConn) error {
 			skip := sent
 			if skip > 0 {
 				now, err := f.look(n, name)
@@ -436,7 +436,7 @@ func (f *FS) Open(ctx context.Context, name string) (_ io.ReadCloser, err error)
 					return fault.New(fault.Failed, "the file changed while the connection was lost", name, "Try again.")
 				}
 			}
-			return plain("open", name, n.download("RETR "+f.full(name), writerFunc(func(p []byte) (int, error) {
+			return toFSError("open", name, n.download("RETR "+f.full(name), writerFunc(func(p []byte) (int, error) {
 				got := len(p)
 				p = p[min(skip, int64(got)):]
 				skip -= int64(got - len(p))

@@ -25,13 +25,13 @@ const (
 	replyTime   = 60 * time.Second
 )
 
-// line is one control connection (RFC 959), used by one call at a time.
-type line struct {
+// ctrlConn is one control connection (RFC 959), used by one call at a time.
+type ctrlConn struct {
 	conn   net.Conn
 	text   *textproto.Conn
-	hears  *terse      // what text reads from
-	host   string      // where data connections lead too, whatever the server says
-	data   *tls.Config // nil without TLS
+	hears  *limitedConn // what text reads from
+	host   string       // where data connections lead too, whatever the server says
+	data   *tls.Config  // nil without TLS
 	offers map[string]string
 	noEPSV bool
 	folder string                   // in which it was told to be
@@ -67,19 +67,19 @@ const (
 // bytes.
 const longestReply = 256 << 10
 
-// terse is a control connection over which no more comes than that.
-type terse struct {
+// limitedConn is a control connection over which no more comes than that.
+type limitedConn struct {
 	net.Conn
 	left atomic.Int64
 }
 
-func speaking(conn net.Conn) *terse {
-	t := &terse{Conn: conn}
+func speaking(conn net.Conn) *limitedConn {
+	t := &limitedConn{Conn: conn}
 	t.left.Store(longestReply)
 	return t
 }
 
-func (t *terse) Read(p []byte) (int, error) {
+func (t *limitedConn) Read(p []byte) (int, error) {
 	if t.left.Load() <= 0 {
 		return 0, fault.New(fault.Failed, fmt.Sprintf("the server answers with more than %d KB", longestReply>>10), "",
 			"This is no usual FTP server; look at its address.")
@@ -90,7 +90,7 @@ func (t *terse) Read(p []byte) (int, error) {
 }
 
 // connect makes a control connection and signs in.
-func connect(ctx context.Context, l Login, certs *Certificates) (*line, error) {
+func connect(ctx context.Context, l Login, certs *Certificates) (*ctrlConn, error) {
 	conn, err := (&net.Dialer{Timeout: l.wait()}).DialContext(ctx, "tcp", l.Address)
 	if err != nil {
 		return nil, err
@@ -100,7 +100,7 @@ func connect(ctx context.Context, l Login, certs *Certificates) (*line, error) {
 		conn.Close()
 		return nil, err
 	}
-	n := &line{host: host}
+	n := &ctrlConn{host: host}
 	n.speakOver(conn)
 	defer context.AfterFunc(ctx, n.close)()
 	if err := n.begin(ctx, l, certs); err != nil {
@@ -111,12 +111,12 @@ func connect(ctx context.Context, l Login, certs *Certificates) (*line, error) {
 }
 
 // speakOver has the line go over a connection from now on.
-func (n *line) speakOver(conn net.Conn) {
+func (n *ctrlConn) speakOver(conn net.Conn) {
 	n.hears = speaking(conn)
 	n.conn, n.text = conn, textproto.NewConn(n.hears)
 }
 
-func (n *line) begin(ctx context.Context, l Login, certs *Certificates) error {
+func (n *ctrlConn) begin(ctx context.Context, l Login, certs *Certificates) error {
 	n.within(l.wait())
 	if _, err := n.expect(codeReady); err != nil {
 		return err
@@ -145,7 +145,7 @@ func (n *line) begin(ctx context.Context, l Login, certs *Certificates) error {
 }
 
 // secure turns TLS on, for control and data (RFC 4217).
-func (n *line) secure(ctx context.Context, l Login, certs *Certificates) error {
+func (n *ctrlConn) secure(ctx context.Context, l Login, certs *Certificates) error {
 	code, text, err := n.command("AUTH TLS")
 	if err != nil {
 		return err
@@ -153,7 +153,7 @@ func (n *line) secure(ctx context.Context, l Login, certs *Certificates) error {
 	if code != codeSecure {
 		return fault.New(fault.Failed, "the FTP server offers no encryption", l.Address,
 			"Ask the host for SFTP or FTPS. Only when there is neither, write ftp:// instead of ftps://: everybody on the "+
-				"way can read along then.").Because(&reply{code, text})
+				"way can read along then.").Wrap(&reply{code, text})
 	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: n.host, ClientSessionCache: &oneSession{},
 		InsecureSkipVerify: true, VerifyConnection: certs.check(l, n.host)} // certs.check verifies
@@ -191,7 +191,7 @@ func (o *oneSession) Put(_ string, s *tls.ClientSessionState) {
 
 var tooMany = regexp.MustCompile(`(?i)too many|maximum|max\.? |limit|connections`)
 
-func (n *line) signIn(l Login) error {
+func (n *ctrlConn) signIn(l Login) error {
 	code, text, err := n.command("USER " + l.User)
 	if err == nil && code == codePassword {
 		code, text, err = n.command("PASS " + l.Password.Reveal())
@@ -214,7 +214,7 @@ func (r *refused) Error() string { return r.cause.Error() }
 func (r *refused) Unwrap() error { return r.cause }
 
 // features asks what the server offers (RFC 2389).
-func features(n *line) map[string]string {
+func features(n *ctrlConn) map[string]string {
 	out := map[string]string{}
 	code, text, err := n.command("FEAT")
 	if err != nil || code != 211 {
@@ -228,10 +228,10 @@ func features(n *line) map[string]string {
 }
 
 // within sets the deadline of what comes next.
-func (n *line) within(d time.Duration) { _ = n.conn.SetDeadline(time.Now().Add(d)) }
+func (n *ctrlConn) within(d time.Duration) { _ = n.conn.SetDeadline(time.Now().Add(d)) }
 
 // close ends the connection, and what moves over another for it.
-func (n *line) close() {
+func (n *ctrlConn) close() {
 	_ = n.conn.Close()
 	if raw := n.moving.Load(); raw != nil {
 		_ = (*raw).Close()
@@ -239,12 +239,12 @@ func (n *line) close() {
 }
 
 // facts says whether the server knows MLST and MLSD (RFC 3659, 7.8).
-func (n *line) facts() bool {
+func (n *ctrlConn) facts() bool {
 	_, ok := n.offers["MLST"]
 	return ok
 }
 
-func (n *line) send(command string) error {
+func (n *ctrlConn) send(command string) error {
 	if strings.ContainsAny(command, "\r\n\x00") {
 		return errors.New("a line break or a zero byte cannot be said to an FTP server")
 	}
@@ -253,7 +253,7 @@ func (n *line) send(command string) error {
 }
 
 // command sends a command and gives the reply, whatever it is.
-func (n *line) command(text string) (int, string, error) {
+func (n *ctrlConn) command(text string) (int, string, error) {
 	if err := n.send(text); err != nil {
 		return 0, "", err
 	}
@@ -261,7 +261,7 @@ func (n *line) command(text string) (int, string, error) {
 }
 
 // do sends a command that must be done.
-func (n *line) do(text string) (string, error) {
+func (n *ctrlConn) do(text string) (string, error) {
 	n.within(replyTime)
 	if err := n.send(text); err != nil {
 		return "", err
@@ -270,7 +270,7 @@ func (n *line) do(text string) (string, error) {
 }
 
 // goTo makes a folder the one in which the connection is.
-func (n *line) goTo(full string) error {
+func (n *ctrlConn) goTo(full string) error {
 	n.folder = ""
 	_, err := n.do("CWD " + full)
 	if err == nil {
@@ -280,7 +280,7 @@ func (n *line) goTo(full string) error {
 }
 
 // expect reads a reply that begins with want: a code, or its first digit.
-func (n *line) expect(want int) (string, error) {
+func (n *ctrlConn) expect(want int) (string, error) {
 	code, text, err := n.text.ReadResponse(0)
 	if err != nil {
 		return "", err
@@ -299,7 +299,7 @@ var (
 // passive asks the server for a data connection (RFC 2428; PASV of RFC 959 for
 // servers without it). The address in PASV's reply is passed over: behind a
 // router it is often wrong, and it could lead anywhere.
-func (n *line) passive() (address string, err error) {
+func (n *ctrlConn) passive() (address string, err error) {
 	if !n.noEPSV {
 		code, text, err := n.command("EPSV")
 		if err != nil {
@@ -329,7 +329,7 @@ func (n *line) passive() (address string, err error) {
 // open sends a command that moves data and makes the connection for it, both
 // at once. A refusal that comes meanwhile cuts the connection, so that nobody
 // waits for a server that will not take part.
-func (n *line) open(command string) (net.Conn, <-chan error, error) {
+func (n *ctrlConn) open(command string) (net.Conn, <-chan error, error) {
 	n.within(replyTime)
 	address, err := n.passive()
 	if err != nil {
@@ -352,13 +352,13 @@ func (n *line) open(command string) (net.Conn, <-chan error, error) {
 	}()
 	n.moving.Store(&raw)
 	if n.data == nil {
-		return &moving{raw, n}, begun, nil
+		return &dataConn{raw, n}, begun, nil
 	}
-	return &moving{tls.Client(raw, n.data), n}, begun, nil
+	return &dataConn{tls.Client(raw, n.data), n}, begun, nil
 }
 
 // ended reads how a transfer ended; went is how it went at this end.
-func (n *line) ended(begun <-chan error, went error) error {
+func (n *ctrlConn) ended(begun <-chan error, went error) error {
 	n.within(replyTime)
 	if err := <-begun; err != nil {
 		return err
@@ -370,7 +370,7 @@ func (n *line) ended(begun <-chan error, went error) error {
 }
 
 // upload writes a file.
-func (n *line) upload(full string, content io.Reader) error {
+func (n *ctrlConn) upload(full string, content io.Reader) error {
 	data, begun, err := n.open("STOR " + full)
 	if err != nil {
 		return err
@@ -380,7 +380,7 @@ func (n *line) upload(full string, content io.Reader) error {
 }
 
 // download gives what a command such as RETR or MLSD sends.
-func (n *line) download(command string, into io.Writer) error {
+func (n *ctrlConn) download(command string, into io.Writer) error {
 	data, begun, err := n.open(command)
 	if err != nil {
 		return err
@@ -428,30 +428,30 @@ type unwanted struct{ cause error }
 func (u *unwanted) Error() string { return u.cause.Error() }
 func (u *unwanted) Unwrap() error { return u.cause }
 
-// moving renews the deadlines while bytes move.
-type moving struct {
+// dataConn renews the deadlines while bytes move.
+type dataConn struct {
 	net.Conn
-	line *line
+	line *ctrlConn
 }
 
-func (m *moving) renew() {
+func (m *dataConn) renew() {
 	_ = m.Conn.SetDeadline(time.Now().Add(replyTime))
 	m.line.within(replyTime)
 }
 
-func (m *moving) Read(p []byte) (int, error) {
+func (m *dataConn) Read(p []byte) (int, error) {
 	m.renew()
 	return m.Conn.Read(p)
 }
 
-func (m *moving) Write(p []byte) (int, error) {
+func (m *dataConn) Write(p []byte) (int, error) {
 	m.renew()
 	return m.Conn.Write(p)
 }
 
 // Close ends the connection. One with TLS shakes hands first if it has not,
 // as for an empty file: servers wait for it.
-func (m *moving) Close() error {
+func (m *dataConn) Close() error {
 	m.renew()
 	if secured, ok := m.Conn.(*tls.Conn); ok {
 		if err := secured.Handshake(); err != nil {

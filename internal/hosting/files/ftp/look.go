@@ -16,7 +16,7 @@ import (
 )
 
 // folder makes sure that a folder is one, and that no link leads to it.
-func (f *FS) folder(n *line, name string) error {
+func (f *FS) folder(n *ctrlConn, name string) error {
 	if f.known.isFolder(name) {
 		return nil
 	}
@@ -39,7 +39,7 @@ func (f *FS) folder(n *line, name string) error {
 }
 
 // stat describes what is at name, whose folder was looked at.
-func (f *FS) stat(n *line, name string) (files.Info, error) {
+func (f *FS) stat(n *ctrlConn, name string) (files.Info, error) {
 	if name == "." {
 		return files.Info{Name: ".", Mode: fs.ModeDir | usualFolder}, nil
 	}
@@ -48,7 +48,7 @@ func (f *FS) stat(n *line, name string) (files.Info, error) {
 	}
 	text, err := n.do("MLST " + f.full(name))
 	if err != nil {
-		return files.Info{}, plain("find", name, err)
+		return files.Info{}, toFSError("find", name, err)
 	}
 	for _, l := range strings.Split(text, "\n") {
 		if info, ok := fact(strings.TrimLeft(l, " ")); ok && strings.Contains(l, "=") {
@@ -59,11 +59,11 @@ func (f *FS) stat(n *line, name string) (files.Info, error) {
 			return info, nil
 		}
 	}
-	return files.Info{}, plain("find", name, &reply{250, text})
+	return files.Info{}, toFSError("find", name, &reply{250, text})
 }
 
 // glance describes what is at name, as a listing has it that was made not long ago.
-func (f *FS) glance(n *line, name string) (files.Info, error) {
+func (f *FS) glance(n *ctrlConn, name string) (files.Info, error) {
 	if info, ok := f.known.seen(name); ok {
 		return info, nil
 	}
@@ -77,7 +77,7 @@ func (f *FS) glance(n *line, name string) (files.Info, error) {
 // look describes what is at name by the listing of its folder: servers that
 // follow links elsewhere show them there. A server whose listing cannot be
 // read has no links that anybody could know of.
-func (f *FS) look(n *line, name string) (files.Info, error) {
+func (f *FS) look(n *ctrlConn, name string) (files.Info, error) {
 	folder, began := path.Dir(name), time.Now()
 	all, err := f.long(n, folder)
 	if err == nil && len(all) == 0 && n.facts() {
@@ -98,7 +98,7 @@ func (f *FS) look(n *line, name string) (files.Info, error) {
 // longestListing bounds what a server may send as a listing, in bytes.
 const longestListing = 64 << 20
 
-func (f *FS) list(n *line, name string) ([]files.Info, error) {
+func (f *FS) list(n *ctrlConn, name string) ([]files.Info, error) {
 	began, links := time.Now(), !n.facts()
 	read := f.short
 	if links {
@@ -112,28 +112,28 @@ func (f *FS) list(n *line, name string) ([]files.Info, error) {
 }
 
 // short lists a folder by MLSD (RFC 3659).
-func (f *FS) short(n *line, name string) ([]files.Info, error) {
+func (f *FS) short(n *ctrlConn, name string) ([]files.Info, error) {
 	return transferred(n, name, "MLSD "+f.full(name), fact)
 }
 
 // long lists a folder by LIST. It goes there first: a path with spaces or a
 // dash would be read as options.
-func (f *FS) long(n *line, name string) ([]files.Info, error) {
+func (f *FS) long(n *ctrlConn, name string) ([]files.Info, error) {
 	if name != "." || n.folder != f.top { // any other folder may have been moved since, and the server with it
 		if err := n.goTo(f.full(name)); err != nil {
-			return nil, plain("list", name, err)
+			return nil, toFSError("list", name, err)
 		}
 	}
 	now := time.Now()
 	return transferred(n, name, "LIST -a", func(line string) (files.Info, bool) { return listed(line, now) })
 }
 
-func transferred(n *line, name, command string, read func(string) (files.Info, bool)) ([]files.Info, error) {
+func transferred(n *ctrlConn, name, command string, read func(string) (files.Info, bool)) ([]files.Info, error) {
 	text := bounded.New(longestListing, fault.New(fault.Failed,
 		fmt.Sprintf("the server sends a listing of more than %d MB", longestListing>>20), name,
 		"Ask the host what is wrong with this FTP server."))
 	if err := n.download(command, text); err != nil {
-		return nil, plain("list", name, err)
+		return nil, toFSError("list", name, err)
 	}
 	var out []files.Info
 	for _, l := range strings.Split(text.String(), "\n") {

@@ -20,7 +20,7 @@ func (f *FS) settled(mode fs.FileMode, dir bool) bool {
 
 // settle gives something new its mode, unless the server has made it so by
 // itself. A server that sets no modes is asked once.
-func (f *FS) settle(n *line, name string, mode fs.FileMode, dir bool) error {
+func (f *FS) settle(n *ctrlConn, name string, mode fs.FileMode, dir bool) error {
 	f.mu.Lock()
 	_, known := f.usual[dir]
 	f.mu.Unlock()
@@ -48,20 +48,20 @@ func (f *FS) settle(n *line, name string, mode fs.FileMode, dir bool) error {
 
 // chmod asks the server to set a mode: no standard has that, and most servers do
 // (SITE CHMOD).
-func (f *FS) chmod(n *line, name string, mode fs.FileMode) error {
+func (f *FS) chmod(n *ctrlConn, name string, mode fs.FileMode) error {
 	err := command(n, fmt.Sprintf("SITE CHMOD %04o %s", mode.Perm(), f.full(name)))
 	var said *reply
 	if errors.As(err, &said) && (said.code == 500 || said.code == 501 || said.code == 502 || said.code == 504 ||
 		said.code == 202) {
 		return errors.ErrUnsupported
 	}
-	return plain("set the mode of", name, err)
+	return toFSError("set the mode of", name, err)
 }
 
 // Chmod implements files.Moder.
 func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) (err error) {
 	defer logs.Asked(ctx, "files", "set the mode", name)(&err)
-	return f.use(ctx, []string{name}, func(n *line) error {
+	return f.use(ctx, []string{name}, func(n *ctrlConn) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			return err
 		}

@@ -32,7 +32,7 @@ type Pool struct {
 	mu     sync.Mutex
 	users  int    // files that are open
 	home   string // the folder in which one is after signing in; "" while nobody asked
-	idle   []*line
+	idle   []*ctrlConn
 	open   int
 	worked bool  // somebody has signed in
 	never  error // the server refuses the password: it is not tried again
@@ -49,7 +49,7 @@ func NewPool(l Login, certs *Certificates) *Pool {
 }
 
 // get gives a connection, an idle one where there is.
-func (p *Pool) get(ctx context.Context) (*line, error) {
+func (p *Pool) get(ctx context.Context) (*ctrlConn, error) {
 	for {
 		select {
 		case <-ctx.Done():
@@ -74,7 +74,7 @@ const crowdTime = 45 * time.Second
 
 // patiently gives a connection, and waits for a server that took some before and has too
 // many now: those of others, or ours that it has not seen end.
-func (p *Pool) patiently(ctx context.Context) (n *line, err error) {
+func (p *Pool) patiently(ctx context.Context) (n *ctrlConn, err error) {
 	_ = backoff.Wait(ctx, crowdTime, nil, func() error {
 		var said *reply
 		n, err = p.get(ctx)
@@ -86,7 +86,7 @@ func (p *Pool) patiently(ctx context.Context) (n *line, err error) {
 	return n, err
 }
 
-func (p *Pool) take(ctx context.Context) (*line, error) {
+func (p *Pool) take(ctx context.Context) (*ctrlConn, error) {
 	p.mu.Lock()
 	if never, closed := p.never, p.closed; never != nil || closed {
 		p.mu.Unlock()
@@ -112,14 +112,14 @@ func (p *Pool) take(ctx context.Context) (*line, error) {
 		if errors.As(err, &no) && !p.worked {
 			if saysTLS.MatchString(no.cause.text) {
 				p.never = fault.New(fault.Failed, "the FTP server wants encryption", p.login.Address,
-					"Write ftps:// instead of ftp:// in reach: of the account.").Because(no)
+					"Write ftps:// instead of ftp:// in reach: of the account.").Wrap(no)
 				return nil, p.never
 			}
 			p.never = fault.NewAs(fault.SignInRefused, fault.Failed, "the FTP server refused the user or the password",
 				p.login.User+" on "+
 					p.login.Address,
 				"Check both in the hosting's own pages and give the account again: "+
-					fault.Call("account", "add", p.login.Account, "--from", "FILE", "--replace")).Because(no)
+					fault.Call("account", "add", p.login.Account, "--from", "FILE", "--replace")).Wrap(no)
 			return nil, p.never
 		}
 		return nil, err
@@ -139,7 +139,7 @@ func (p *Pool) fewer(err error) bool {
 	return limit && p.worked && p.open > 0
 }
 
-func (p *Pool) put(n *line) {
+func (p *Pool) put(n *ctrlConn) {
 	p.mu.Lock()
 	p.idle = append(p.idle, n)
 	p.mu.Unlock()
@@ -148,7 +148,7 @@ func (p *Pool) put(n *line) {
 
 // drop ends a connection that is of no use any more. When it was lost, those
 // that idle are likely lost too.
-func (p *Pool) drop(n *line, wasLost bool) {
+func (p *Pool) drop(n *ctrlConn, wasLost bool) {
 	n.close()
 	p.mu.Lock()
 	p.open--
@@ -195,7 +195,7 @@ func (p *Pool) close() {
 // use runs a call on a connection. When that is lost, the call is begun again
 // on a new one: what it wanted may have happened already, or the connection may
 // have been lost long before. Only the call knows what it saw in between.
-func (p *Pool) use(ctx context.Context, call func(n *line) error) error {
+func (p *Pool) use(ctx context.Context, call func(n *ctrlConn) error) error {
 	for try := 1; ; try++ {
 		n, err := p.patiently(ctx)
 		if err == nil {
@@ -249,13 +249,13 @@ func (p *Pool) explain(err error) error {
 	switch {
 	case errors.As(err, &said):
 		return fault.New(fault.Failed, "the FTP server is busy", p.login.Address,
-			"Try again later; where it limits connections, end other programs that use it.").Because(backoff.Of(err))
+			"Try again later; where it limits connections, end other programs that use it.").Wrap(backoff.Of(err))
 	case !p.hasWorked():
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the FTP server does not answer", p.login.Address,
-			"Check the address and the port of reach: in the account.").Because(err)
+			"Check the address and the port of reach: in the account.").Wrap(err)
 	}
 	return fault.New(fault.Failed, "the connection to the FTP server was lost, and could not be made again",
-		p.login.Address, "Try again.").Because(err)
+		p.login.Address, "Try again.").Wrap(err)
 }
 
 // lost says whether an error is of the connection, not of what was asked.

@@ -23,7 +23,7 @@ const small = 256 << 10
 // Create implements files.FS. The file is sent when it is closed.
 func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (_ io.WriteCloser, err error) {
 	defer logs.Asked(ctx, "files", "create", name)(&err)
-	err = f.use(ctx, []string{name}, func(n *line) error { return f.free(n, name) })
+	err = f.use(ctx, []string{name}, func(n *ctrlConn) error { return f.free(n, name) })
 	if err != nil {
 		return nil, err
 	}
@@ -33,7 +33,7 @@ func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (_ io.Wr
 
 // free makes sure that nothing is at name. In a folder made here it is known
 // without asking.
-func (f *FS) free(n *line, name string) error {
+func (f *FS) free(n *ctrlConn, name string) error {
 	if err := f.folder(n, path.Dir(name)); err != nil {
 		return err
 	}
@@ -76,7 +76,7 @@ func (s *sending) Close() error {
 	if s.spill != nil {
 		defer s.spill.Close()
 	}
-	err := s.to.use(s.ctx, []string{s.name}, func(n *line) error {
+	err := s.to.use(s.ctx, []string{s.name}, func(n *ctrlConn) error {
 		if err := n.upload(s.to.full(s.name), s.content()); err != nil {
 			return s.refused(n, err)
 		}
@@ -87,7 +87,7 @@ func (s *sending) Close() error {
 	}
 	// A call of its own: servers that hang up after each file must not be sent
 	// the file again for its mode.
-	return s.to.use(s.ctx, nil, func(n *line) error { return s.to.settle(n, s.name, s.mode, false) })
+	return s.to.use(s.ctx, nil, func(n *ctrlConn) error { return s.to.settle(n, s.name, s.mode, false) })
 }
 
 func (s *sending) content() io.Reader {
@@ -99,8 +99,8 @@ func (s *sending) content() io.Reader {
 
 // refused words why a file could not be written, and takes away what of it
 // may be there.
-func (s *sending) refused(n *line, err error) error {
-	worded := plain("write", s.name, err)
+func (s *sending) refused(n *ctrlConn, err error) error {
+	worded := toFSError("write", s.name, err)
 	if lost(err) {
 		return err
 	}
@@ -121,7 +121,7 @@ func (s *sending) refused(n *line, err error) error {
 func (f *FS) RemoveAll(ctx context.Context, name string) (err error) {
 	defer logs.Asked(ctx, "files", "remove all", name)(&err)
 	var is *files.Info
-	err = f.use(ctx, []string{name}, func(n *line) error {
+	err = f.use(ctx, []string{name}, func(n *ctrlConn) error {
 		if err := f.folder(n, path.Dir(name)); err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil
@@ -139,7 +139,7 @@ func (f *FS) RemoveAll(ctx context.Context, name string) (err error) {
 		if info.IsDir() {
 			return nil
 		}
-		return plain("remove", name, command(n, "DELE "+f.full(name)))
+		return toFSError("remove", name, command(n, "DELE "+f.full(name)))
 	})
 	if err != nil || is == nil {
 		return err
@@ -155,7 +155,7 @@ func (f *FS) RemoveAll(ctx context.Context, name string) (err error) {
 // time, as far as there are connections.
 func (f *FS) removeTree(ctx context.Context, name string) error {
 	var folders []string
-	err := f.pool.use(ctx, func(n *line) error {
+	err := f.pool.use(ctx, func(n *ctrlConn) error {
 		folders = nil
 		all, err := f.list(n, name)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -186,10 +186,10 @@ func (f *FS) removeTree(ctx context.Context, name string) error {
 		return err
 	}
 	asked := false
-	return f.pool.use(ctx, func(n *line) error {
+	return f.pool.use(ctx, func(n *ctrlConn) error {
 		again := asked
 		asked = true
-		err := plain("remove", name, command(n, "RMD "+f.full(name)))
+		err := toFSError("remove", name, command(n, "RMD "+f.full(name)))
 		if again && errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
@@ -201,7 +201,7 @@ func (f *FS) removeTree(ctx context.Context, name string) error {
 // text fits into what the network holds.
 const atOnce = 50
 
-func (f *FS) removeFiles(n *line, names []string) error {
+func (f *FS) removeFiles(n *ctrlConn, names []string) error {
 	for len(names) > 0 {
 		now := names[:min(len(names), atOnce)]
 		names = names[len(now):]
@@ -217,7 +217,7 @@ func (f *FS) removeFiles(n *line, names []string) error {
 				if lost(err) {
 					return err
 				}
-				if worded := plain("remove", name, err); first == nil && !errors.Is(worded, fs.ErrNotExist) {
+				if worded := toFSError("remove", name, err); first == nil && !errors.Is(worded, fs.ErrNotExist) {
 					first = worded
 				}
 			}

@@ -54,7 +54,7 @@ type line struct {
 
 var (
 	_ files.FS        = (*FS)(nil)
-	_ files.Wide      = (*FS)(nil)
+	_ files.Parallel  = (*FS)(nil)
 	_ files.Commander = (*FS)(nil)
 
 	_ files.SpaceTeller = (*FS)(nil)
@@ -163,16 +163,16 @@ func (f *FS) connect(ctx context.Context) (*line, error) {
 	if err != nil {
 		f.client.Lost(conn)
 		return nil, fault.New(fault.Failed, "the server offers no SFTP", f.top,
-			"Ask the host to switch SFTP on for this user.").Because(err)
+			"Ask the host to switch SFTP on for this user.").Wrap(err)
 	}
 	top, err := c.RealPath(f.top)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top,
-			"Correct the folder in reach: of the account.").Because(err)
+			"Correct the folder in reach: of the account.").Wrap(err)
 	}
 	if info, err := c.Stat(top); err != nil || !info.IsDir() {
 		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top,
-			"Correct the folder in reach: of the account.").Because(err)
+			"Correct the folder in reach: of the account.").Wrap(err)
 	}
 	f.line = &line{conn: conn, sftp: c, top: top, inside: map[string]bool{".": true}}
 	return f.line, nil
@@ -201,7 +201,7 @@ func (f *FS) use(ctx context.Context, reads bool, names []string, call func(*lin
 		}
 		f.client.Lost(l.conn)
 		if !reads || try == 2 {
-			return fault.New(fault.Failed, "the connection was lost", f.top, "Try again.").Because(err)
+			return fault.New(fault.Failed, "the connection was lost", f.top, "Try again.").Wrap(err)
 		}
 	}
 }

@@ -7,9 +7,9 @@ import (
 	"syscall"
 )
 
-// anew puts the program, called with other words, in the place of this process. It returns
+// reexec puts the program, called with other words, in the place of this process. It returns
 // only where that fails.
-func anew(words []string) error {
+func reexec(words []string) error {
 	program, err := os.Executable()
 	if err != nil {
 		return err

@@ -7,8 +7,8 @@ import (
 	"tivset/internal/records/job"
 )
 
-// Way is one thing that can be done with a site.
-type Way struct {
+// Operation is one thing that can be done with a site.
+type Operation struct {
 	Name string // in journals, the ledger and messages
 	Past string // how a job that came to its end is called
 	New  bool   // it makes a site: at the end its credentials are shown
@@ -21,13 +21,13 @@ type Way struct {
 }
 
 // Table is the list of ways.
-type Table []Way
+type Table []Operation
 
 // Of gives the way of a name, and whether there is one.
-func (t Table) Of(name string) (Way, bool) {
-	i := slices.IndexFunc(t, func(w Way) bool { return w.Name == name })
+func (t Table) Of(name string) (Operation, bool) {
+	i := slices.IndexFunc(t, func(w Operation) bool { return w.Name == name })
 	if i < 0 {
-		return Way{Name: name, Past: name}, false
+		return Operation{Name: name, Past: name}, false
 	}
 	return t[i], true
 }

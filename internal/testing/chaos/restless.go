@@ -1,9 +1,9 @@
-// Package restless is an app for tests that does what apps do wrong, on real web
+// Package chaos is an app for tests that does what apps do wrong, on real web
 // servers: it offers its set-up to anybody as soon as its configuration is not
 // there, writes into files and tables on every request, and keeps its own address
 // in both. Its release 2.0.0 is fine, the migration of 3.0.0 fails, and 2.5.0 is
 // broken where a check finds it.
-package restless
+package chaos
 
 import (
 	"archive/tar"

@@ -5,4 +5,4 @@ package command
 import "errors"
 
 // anew cannot put a program in the place of this process here.
-func anew([]string) error { return errors.ErrUnsupported }
+func reexec([]string) error { return errors.ErrUnsupported }

@@ -1,4 +1,4 @@
-package restless
+package chaos
 
 import (
 	"context"

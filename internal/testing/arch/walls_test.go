@@ -1,5 +1,5 @@
 // Package house_test holds the plan of the house against the imports.
-package house_test
+package arch_test
 
 import (
 	"os"
@@ -77,8 +77,8 @@ var floors = []struct {
 	{"trials", map[string]string{"trial/servers": "", "trial": "trial/servers"}},
 	{"the command line", map[string]string{"command": ""}},
 	{"tests", map[string]string{
-		"testing/line": "", "testing/mirror": "", "testing/sitetest": "", "testing/house": "",
-		"testing/restless":        "testing/mirror testing/sitetest",
+		"testing/line": "", "testing/mirror": "", "testing/sitetest": "", "testing/arch": "",
+		"testing/chaos":           "testing/mirror testing/sitetest",
 		"hosting/files/filestest": "", "hosting/database/databasetest": "", "records/ledger/ledgertest": "",
 	}},
 }

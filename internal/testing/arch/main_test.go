@@ -1,4 +1,4 @@
-package house_test
+package arch_test
 
 import (
 	"os"

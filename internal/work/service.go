@@ -17,7 +17,7 @@ import (
 	"tivset/internal/step"
 )
 
-// UsualPatience is the usual value of Desk.Patience.
+// UsualPatience is the usual value of Service.Patience.
 const UsualPatience = 30 * time.Second
 
 // Service is what all ways work with. All of its fields are given by whoever wires
