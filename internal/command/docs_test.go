@@ -71,7 +71,7 @@ func codesInUse(t *testing.T) map[fault.Code]bool {
 	for _, m := range regexp.MustCompile(`(\w+) +Code = "([a-z-]+)"`).FindAllStringSubmatch(string(text), -1) {
 		values[m[1]] = fault.Code(m[2])
 	}
-	for _, m := range regexp.MustCompile(`(?:return|Failed:|Usage:|Decision:|Left:) (\w+)[,}\n]`).FindAllStringSubmatch(string(text), -1) {
+	for _, m := range regexp.MustCompile(`(?:return|Failed:|Usage:|NeedsConfirmation:|Incomplete:) (\w+)[,}\n]`).FindAllStringSubmatch(string(text), -1) {
 		if code, is := values[m[1]]; is {
 			used[code] = true
 		}
