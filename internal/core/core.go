@@ -42,7 +42,7 @@ type World struct {
 	Catalogue *catalogue.Catalogue
 	Ledger    ledger.Ledger
 	Journals  job.JournalStore // nil for files of this machine
-	Vault     *vault.Vault
+	Vault     vault.Keeper
 	Maker     secret.Maker
 	Now       func() time.Time
 	Who       string          // user and machine, for others who find a job under way

@@ -30,7 +30,7 @@ type Book struct {
 	Catalogue *catalogue.Catalogue
 	Ledger    ledger.Ledger
 	Journals  job.JournalStore
-	Vault     *vault.Vault
+	Vault     vault.Keeper
 	Now       func() time.Time
 }
 

@@ -9,6 +9,8 @@ import (
 	"tivset/internal/answer/care"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/records/vault"
+	"tivset/internal/secret"
 )
 
 // ledgerWrap makes calls to the ledger fail; what is written, before or after its effect.
@@ -129,6 +131,58 @@ func (l *ledgerWrap) Untell(ctx context.Context, address string, troubles ...str
 		return err
 	}
 	return l.Ledger.Untell(ctx, address, troubles...)
+}
+
+// vaultWrap makes calls to the vault fail; what is written, before or after its effect.
+type vaultWrap struct {
+	vault.Keeper
+	trip *FaultInjector
+}
+
+func (v *vaultWrap) Get(name string) (secret.Text, error) {
+	if err := v.trip.err("vault, get"); err != nil {
+		return secret.Text{}, err
+	}
+	return v.Keeper.Get(name)
+}
+
+func (v *vaultWrap) Names(prefix string) ([]string, error) {
+	if err := v.trip.err("vault, names"); err != nil {
+		return nil, err
+	}
+	return v.Keeper.Names(prefix)
+}
+
+func (v *vaultWrap) both(what string, do func() error) error {
+	if err := v.trip.err("vault, before " + what); err != nil {
+		return err
+	}
+	if err := do(); err != nil {
+		return err
+	}
+	return v.trip.err("vault, after " + what)
+}
+
+func (v *vaultWrap) Set(secrets map[string]secret.Text) error {
+	return v.both("set", func() error { return v.Keeper.Set(secrets) })
+}
+
+func (v *vaultWrap) Forget(prefix string) error {
+	return v.both("forget", func() error { return v.Keeper.Forget(prefix) })
+}
+
+func (v *vaultWrap) Seal(prefix string) ([]byte, error) {
+	if err := v.trip.err("vault, seal"); err != nil {
+		return nil, err
+	}
+	return v.Keeper.Seal(prefix)
+}
+
+func (v *vaultWrap) Key(text []byte) ([]byte, error) {
+	if err := v.trip.err("vault, key"); err != nil {
+		return nil, err
+	}
+	return v.Keeper.Key(text)
 }
 
 // shelfWrap makes calls to journals fail. After an error there is nothing of a line.

@@ -46,7 +46,7 @@ func CutOff(t *testing.T, at string) {
 func OnTeam(t *testing.T, w *World, at string) {
 	t.Helper()
 	ctx := context.Background()
-	own := team.Place{Ledger: w.Book.Ledger, Home: w.Home, Vault: w.Book.Vault, Journals: w.Book.Journals}
+	own := team.Place{Ledger: w.Book.Ledger, Home: w.Home, Vault: w.vault, Journals: w.Book.Journals}
 	b, err := own.Read(ctx)
 	require.NoError(t, err)
 	checksums, err := own.Vault.ForTeam()
@@ -77,7 +77,7 @@ func Another(t *testing.T, w *World, at string) *World {
 	key, err := place.Vault.PublicKey()
 	require.NoError(t, err)
 	require.NoError(t, l.Join(context.Background(), team.Person{Name: "bosun", Key: key, May: team.MayAll},
-		w.Book.Vault))
+		w.vault))
 	second.on(place)
 	return second
 }

@@ -93,7 +93,7 @@ func (t *FaultInjector) Fails(what string) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.calls++
-	if strings.HasPrefix(what, "ledger, ") || strings.HasPrefix(what, "journal, ") {
+	if of, _, _ := strings.Cut(what, ", "); slices.Contains([]string{"ledger", "journal", "vault"}, of) {
 		t.noted++
 	}
 	if t.dies != "" && t.nth > 0 && strings.Contains(what, t.dies) {

@@ -66,6 +66,7 @@ type World struct {
 	Reach   *reach.Reach
 
 	source catalogue.Source
+	vault  *vault.Vault // without the calls that fail
 }
 
 // Demo sets up the demo account.
@@ -164,10 +165,11 @@ func (w *World) on(p team.Place) {
 		w.Trip = &FaultInjector{}
 	}
 	v := p.Vault
+	w.vault = v
 	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()},
 		Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
 	w.Core = core.In(core.World{
-		Home: w.Home, Catalogue: catalogue.New(w.source), Vault: v,
+		Home: w.Home, Catalogue: catalogue.New(w.source), Vault: &vaultWrap{v, w.Trip},
 		Ledger: wrapped(p.Ledger, w.Trip), Journals: &shelfWrap{p.Journals, w.Trip},
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
 		Download: http.DefaultClient, SendMail: spelled,
