@@ -21,7 +21,7 @@ import (
 	"tivset/internal/trial/servers"
 )
 
-// A folder of 5,000 uploads is read over FTP in at most half as long again as over SFTP.
+// A folder of 5,000 uploads is read over FTP in at most twice the time that it takes over SFTP.
 func TestManyUploads(t *testing.T) {
 	const uploads = 5000
 	ctx, home := context.Background(), t.TempDir()
@@ -52,11 +52,12 @@ func TestManyUploads(t *testing.T) {
 	hosts := &ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}
 	_, err = hosts.Trust(shell.Address, shell.Fingerprint)
 	require.NoError(t, err)
-	through, err := sftp.Open(ctx, ssh.New(ssh.Login{Address: shell.Address, User: shell.User, Key: shell.Key}, hosts), home)
+	through, err := sftp.Open(ctx, ssh.New(ssh.Login{Address: shell.Address, User: shell.User, Key: shell.Key}, hosts),
+		home)
 	require.NoError(t, err)
 	defer through.Close()
 	byFTP, bySFTP := takes(over, "uploads"), takes(through, "uploads")
-	fmt.Printf("5,000 uploads in a folder read over FTP: %.2f s; over SFTP: %.2f s; %.2f times (limit 1.5)\n",
+	fmt.Printf("5,000 uploads in a folder read over FTP: %.2f s; over SFTP: %.2f s; %.2f times (limit 2)\n",
 		byFTP.Seconds(), bySFTP.Seconds(), byFTP.Seconds()/bySFTP.Seconds())
-	require.LessOrEqual(t, byFTP.Seconds(), 1.5*bySFTP.Seconds())
+	require.LessOrEqual(t, byFTP.Seconds(), 2*bySFTP.Seconds())
 }
