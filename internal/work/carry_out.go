@@ -122,7 +122,7 @@ func (d *Service) doneUnnoted(t *step.Tools, j Job, why error) error {
 		"the site is "+j.Way.Past+", but that the job has ended could not be noted",
 		t.Site.Place.URL, "When that is mended, run: "+fault.Call("resume", t.Job)).Wrap(why)
 	f.Job = t.Job
-	f.Details = []string{"Nothing of the site is missing; until the end is noted, the job is listed as cut off."}
+	f.Details = []string{"All that the job was to do is done; until its end is noted, it is listed as cut off."}
 	return f
 }
 

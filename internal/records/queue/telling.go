@@ -17,7 +17,10 @@ func (w *Worker) listens(ctx context.Context, ends <-chan *river.Event) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-ends:
+		case _, more := <-ends:
+			if !more { // the library has ended; the clock goes on
+				ends = nil
+			}
 		case <-time.After(w.Lease / 2):
 		}
 		w.tellAll(ctx)
@@ -27,7 +30,8 @@ func (w *Worker) listens(ctx context.Context, ends <-chan *river.Event) {
 // untold takes one order in hand that has ended, and of which nobody tells: its worker did not come
 // to it. What ended long ago is no news.
 const untold = `UPDATE river_job SET metadata = metadata || jsonb_build_object('telling', $1::text) WHERE id = (
-	SELECT id FROM river_job WHERE kind = 'order' AND finalized_at > now() - interval '2 days' AND NOT metadata ? 'told' AND
+	SELECT id FROM river_job WHERE kind = 'order' AND state IN ('completed', 'cancelled', 'discarded') AND
+	finalized_at > now() - interval '2 days' AND NOT metadata ? 'told' AND
 	(NOT metadata ? 'telling' OR metadata->>'telling' <> $1 AND NOT EXISTS (SELECT FROM workers WHERE
 	workers.id = metadata->>'telling' AND seen > now() - make_interval(secs => $2)))
 	ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING id, args, metadata->'output'`
