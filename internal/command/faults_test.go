@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -163,4 +164,19 @@ func TestSeveralAreLookedAtOnce(t *testing.T) {
 		assert.EqualValues(t, 2, closed.Load())
 		done()
 	}
+}
+
+// A log is added to a file in a folder that is there; for a name that was mistyped no folder is made.
+func TestALogThatCannotBeWritten(t *testing.T) {
+	w, _, _ := twoSites(t)
+	dir := t.TempDir()
+	said := run(t, context.Background(), w, "sites", "--log", filepath.Join(dir, "mistyped", "whole.log"), "--json")
+	assert.Equal(t, int(fault.Usage), said.code)
+	assert.Contains(t, said.out, "in a folder that is there")
+	assert.NoDirExists(t, filepath.Join(dir, "mistyped"))
+	said = run(t, context.Background(), w, "sites", "--log", filepath.Join(dir, "whole.log"), "--json")
+	assert.Zero(t, said.code, said.err)
+	text, err := os.ReadFile(filepath.Join(dir, "whole.log"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "command begins")
 }

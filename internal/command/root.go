@@ -169,7 +169,8 @@ func (a *app) openLog(c *cobra.Command) error {
 	}
 	l, _, err := logs.Open(a.logFile, nil)
 	if err != nil {
-		return fault.New(fault.Usage, "the log cannot be written", a.logFile, "Name another file.").Wrap(err)
+		return fault.New(fault.Usage, "the log cannot be written", a.logFile,
+			"Name a file in a folder that is there. Nothing was touched.").Wrap(err)
 	}
 	l.Info("command begins", "command", c.CommandPath(), "version", Version)
 	c.SetContext(logs.With(c.Context(), l))

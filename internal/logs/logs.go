@@ -95,12 +95,10 @@ func Asked(ctx context.Context, of, what string, names ...string) func(*error) {
 // Longest is how much a log holds, in bytes: a job that goes on for days is not to fill the disk.
 const Longest = 16 << 20
 
-// Open opens a log in a file, to which it adds: readable for this user alone, one line an entry
+// Open opens a log in a file, to which it adds, in a folder that is there: readable for this user alone, one line an
+// entry
 // (time, level, what, and key=value; log/slog, TextHandler). Hide takes secrets out of every text; it may be nil.
 func Open(file string, hide func(string) string) (*slog.Logger, io.Closer, error) {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return nil, nil, err
-	}
 	out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, nil, err

@@ -18,7 +18,7 @@ import (
 
 func opened(t *testing.T, hide func(string) string) (context.Context, string) {
 	t.Helper()
-	file := filepath.Join(t.TempDir(), "in/job.log")
+	file := filepath.Join(t.TempDir(), "job.log")
 	l, closer, err := logs.Open(file, hide)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = closer.Close() })

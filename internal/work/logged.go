@@ -23,6 +23,9 @@ var stageName = regexp.MustCompile(`stage-[a-z0-9]{20,}`)
 func (d *Service) logged(ctx context.Context, id string, secrets []string) (context.Context, func()) {
 	hidden := hiding(secrets)
 	hide := func(text string) string { return stageName.ReplaceAllString(hidden(text), "stage-…") }
+	if os.MkdirAll(d.Book.Home.Logs(), 0o700) != nil {
+		return ctx, func() {}
+	}
 	l, file, err := logs.Open(d.Book.Home.JobLog(id), hide)
 	if err != nil {
 		return ctx, func() {}
