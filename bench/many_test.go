@@ -17,6 +17,7 @@ import (
 	"tivset/internal/plan"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
 )
 
 // course installs so many sites of one app from a table, and gives how long that took.
@@ -29,10 +30,13 @@ func course(t *testing.T, w *sitetest.World, name string, sites, atOnce int) tim
 	read, err := table.Read([]byte(rows.String()))
 	require.NoError(t, err)
 	began := time.Now()
-	p, err := batch.Look(context.Background(), w.Desk, batch.Request{Table: read, All: plan.Request{App: "inkreach",
-		Answers: answer.Given{"title": "Class {number}", "admin.email": "head@helm-school.localhost"}}})
+	all, err := requests.Installs(read, plan.Request{App: "inkreach",
+		Answers: answer.Given{"title": "Class {number}", "admin.email": "head@helm-school.localhost"}})
 	require.NoError(t, err)
-	for _, r := range batch.Carry(context.Background(), w.Desk, p, batch.AtOnce(atOnce), nil, nil) {
+	b := &batch.Batch{Rows: all, Strict: true}
+	require.NoError(t, b.Look(context.Background(), w.Desk))
+	b.Carry(context.Background(), w.Desk, batch.How{Limits: batch.AtOnce(atOnce), Patient: true})
+	for _, r := range b.Rows {
 		require.NoError(t, r.Err)
 	}
 	return time.Since(began)

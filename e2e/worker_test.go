@@ -138,7 +138,9 @@ func TestQueue(t *testing.T) {
 	assert.Contains(t, string(out), "the page answered 500")
 	assert.Contains(t, string(out), "taken back: ")
 	for args, words := range map[string][]string{"no site has this address": {"backup", "journal", "forum"},
-		"of this machine": {"backup", "journal", "--into", "x"}, "no priority": {"backup", "journal", "--priority", "soon"}} {
+		"of this machine": {"backup", "journal", "--into", "x"}, "no priority": {"backup", "journal", "--priority", "soon"},
+		"--at-once is of this machine": {"backup", "journal", "--at-once", "2"},
+		"rounds --queue":               {"update", "--due"}} {
 		out, err := p.as("tivset", nil, append(words, "--queue", "--yes")...).CombinedOutput()
 		require.Error(t, err)
 		assert.Contains(t, string(out), args)

@@ -2,51 +2,16 @@ package command
 
 import (
 	"context"
-	"fmt"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
-	"tivset/internal/records/ledger"
-	"tivset/internal/screen"
-	"tivset/internal/step"
-	"tivset/internal/work"
 	"tivset/internal/work/backup"
+	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
 	"tivset/internal/work/restore"
 )
-
-type backedUpJSON struct {
-	Outcome   string      `json:"outcome"`
-	Site      ledger.Site `json:"site"`
-	File      string      `json:"file"`
-	Here      bool        `json:"here"` // on this machine, not in the account
-	MadeAt    time.Time   `json:"made_at"`
-	Files     int         `json:"files"`
-	DataBytes int64       `json:"data_bytes"`
-	Bytes     int64       `json:"bytes"` // of the backup itself
-	SHA256    string      `json:"sha256"`
-	Encrypted bool        `json:"encrypted"`
-	Warnings  []string    `json:"warnings"`
-	Dropped   []string    `json:"dropped"`
-}
-
-func newBackedUpJSON(b *step.BackedUp) *backedUpJSON {
-	if b == nil {
-		return nil
-	}
-	return &backedUpJSON{"backed up", b.Site, b.File, b.Here, b.MadeAt, b.Files, b.Data, b.Packed, b.SHA256, b.Encrypted,
-		list(b.Warnings), list(b.Dropped)}
-}
-
-// list is never null in JSON.
-func list(names []string) []string {
-	if names == nil {
-		return []string{}
-	}
-	return names
-}
 
 func (a *app) backup() *cobra.Command {
 	r, show, drop, o := &backup.Request{}, false, []string(nil), &selection{}
@@ -76,24 +41,15 @@ func (a *app) backup() *cobra.Command {
 			case len(drop) > 0 && len(args) > 0:
 				return a.dropBackups(ctx, s, r, drop)
 			}
-			rows, err := a.rows(ctx, s, args, o)
+			b, err := a.asked(ctx, s, args, o, func(row *batch.Row) batch.Request {
+				one := *r
+				one.Site, one.Into, one.Keep = row.Site, row.Value("into", r.Into), row.Value("keep", r.Keep)
+				return &requests.Backup{Request: one}
+			})
 			if err != nil {
 				return err
 			}
-			if a.sideBySide(rows, o) {
-				return a.backUpSeveral(ctx, s, rows, o, *r)
-			}
-			r.Site = rows[0].Site
-			made, err := backup.Make(ctx, s.Desk, *r)
-			a.streams.Say("")
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.streams.WriteJSON(newBackedUpJSON(made))
-			}
-			a.streams.BackedUp(made)
-			return nil
+			return a.carry(ctx, s, b, o, nil)
 		}),
 	}
 	chooses(c, o, "into", "keep")
@@ -104,26 +60,6 @@ func (a *app) backup() *cobra.Command {
 	f.BoolVar(&show, "list", false, "list the backups that there are")
 	f.StringArrayVar(&drop, "drop", nil, "take this backup away, as it is listed")
 	return c
-}
-
-// backUpSeveral backs several sites up side by side.
-func (a *app) backUpSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *selection, r backup.Request) error {
-	return a.several(ctx, s, rows, o, "", func(ctx context.Context, row siteRow) (prepared, error) {
-		one := r
-		one.Site, one.Into, one.Keep = row.Site, row.value("into", r.Into), row.value("keep", r.Keep)
-		if err := backup.Valid(one); err != nil {
-			return prepared{}, err
-		}
-		l, err := a.lookedAt(ctx, s, row.Site)
-		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
-			made, err := backup.Make(ctx, d, one)
-			if err != nil {
-				return ended{}, err
-			}
-			return ended{"backed up", "backed up, " + made.File, newBackedUpJSON(made)}, nil
-		}
-		return l, err
-	})
 }
 
 func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) error {
@@ -189,33 +125,14 @@ func (a *app) restore() *cobra.Command {
 			"checksums before anything is touched, and the site is checked as after an install.",
 		Example: "  tivset restore forum\n  tivset restore forum --from 20261123-074500.tar.zst\n  tivset restore " +
 			"lockside.localhost/forum --from ~/backups/forum.tar.zst",
-		Args: takes(1, 1, "SITE"), Annotations: noDryRun(), ValidArgsFunction: only(a.siteWords),
+		Args: takes(1, 1, "SITE"), ValidArgsFunction: only(a.siteWords),
 		RunE: a.using(func(ctx context.Context, s *core.Core, args []string) error {
 			var err error
 			r.Site, r.Account = args[0], a.account
 			if r.Answers, err = a.given(answers); err != nil {
 				return err
 			}
-			p, err := restore.Look(ctx, s.Desk, *r)
-			if err != nil {
-				return err
-			}
-			defer p.Close()
-			if err := a.agreeToRestore(ctx, p, r.NoBackup); err != nil {
-				return err
-			}
-			done, err := restore.Carry(ctx, s.Desk, p)
-			a.streams.Say("")
-			if err != nil {
-				return err
-			}
-			if a.json {
-				return a.streams.WriteJSON(changedJSON{outcomeJSON: outcome("restored", &done.Done), FromBackup: done.From,
-					Backup: newBackedUpJSON(done.Backup)})
-			}
-			a.streams.Settled(done.Site.Title+" is back and checked, release "+done.Site.Release+".", &done.Done,
-				before(done.Backup)...)
-			return nil
+			return a.carry(ctx, s, batch.Of(&requests.Restore{Request: *r}), &selection{atOnce: 1}, nil)
 		}),
 	}
 	f := c.Flags()
@@ -227,22 +144,4 @@ func (a *app) restore() *cobra.Command {
 	f.BoolVar(&r.NotOurs, "not-ours", false, "take a backup that this machine did not make, or that was changed since")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "do not back up what is there now")
 	return c
-}
-
-// agreeToRestore says which backup it is, of when and what, and has it agreed to
-// where it takes something's place.
-func (a *app) agreeToRestore(ctx context.Context, p *restore.Plan, noBackup bool) error {
-	text := fmt.Sprintf("  The backup is %s,\n  made %s%s, of %s release %s at %s.\n", p.From,
-		p.MadeAt.Format("2006-01-02 15:04:05"), screen.WhyMade(p.Why), p.Of.App, p.Of.Release, p.Of.Address)
-	if p.Site == nil {
-		a.streams.Say("\n%s", text)
-		return nil
-	}
-	text += fmt.Sprintf("  It takes the place of “%s” (%s, release %s).", p.Site.Title, p.Site.URL, p.Site.Release)
-	if !noBackup {
-		text += " What is there now is backed up first."
-	}
-	text += " Visitors see a notice meanwhile, for " +
-		work.About(work.ClosedFor(*p.Site, !noBackup, true, !noBackup)) + "."
-	return a.agreeFinally(ctx, text, "Restore?")
 }

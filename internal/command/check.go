@@ -2,7 +2,6 @@ package command
 
 import (
 	"context"
-	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -10,6 +9,8 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
 )
 
 func (a *app) check() *cobra.Command {
@@ -29,28 +30,19 @@ func (a *app) check() *cobra.Command {
 			if err := notBoth("--repair", mend, "--mine", len(mine) > 0); err != nil {
 				return err
 			}
-			if a.ordering != nil {
-				rows, err := a.rows(ctx, s, args, o)
+			if mend || a.ordering != nil {
+				chosen := *o
+				chosen.all = o.all || !mend && len(args) == 0 && o.table == ""
+				b, err := a.asked(ctx, s, args, &chosen, func(row *batch.Row) batch.Request {
+					if mend {
+						return &requests.Repair{Site: row.Site}
+					}
+					return &requests.Check{Site: row.Site}
+				})
 				if err != nil {
 					return err
 				}
-				sites, err := a.chosenSites(ctx, s, named(rows))
-				if err != nil {
-					return err
-				}
-				var wishes []queueRequest
-				for _, x := range sites {
-					wishes = append(wishes, queueRequest{what: "check", at: x.Address, account: x.Account,
-						words: words(a.ordering.command, []string{x.Address}, nil)})
-				}
-				return a.putSeveral(ctx, s, wishes, "")
-			}
-			if mend {
-				rows, err := a.rows(ctx, s, args, o)
-				if err != nil {
-					return err
-				}
-				return a.repair(ctx, s, named(rows))
+				return a.carry(ctx, s, b, &chosen, nil)
 			}
 			if o.table != "" {
 				rows, err := a.rows(ctx, s, args, o)
@@ -59,7 +51,7 @@ func (a *app) check() *cobra.Command {
 				}
 				args = named(rows)
 			}
-			sites, err := a.chosenSites(ctx, s, args)
+			sites, err := batch.Sites(ctx, s.Book, args, a.account)
 			if err == nil && len(mine) > 0 {
 				sites, err = vouched(ctx, s, sites, args, mine)
 			}
@@ -71,7 +63,7 @@ func (a *app) check() *cobra.Command {
 	}
 	allOf(c, &o.all)
 	c.Flags().StringVar(&o.table, "table", "", "the sites of a table (CSV) with the column site; - for standard input")
-	o.atOnce = 1
+	o.atOnce = batch.Usual.Account
 	c.Flags().BoolVar(&mend, "repair", false, "put the release's own files back, after a backup")
 	c.Flags().StringArrayVar(&mine, "mine", nil, "a program of your own, or a folder of such, from the site's folder")
 	return c
@@ -99,35 +91,15 @@ func vouched(ctx context.Context, s *core.Core, sites []ledger.Site, args, mine 
 	return []ledger.Site{x}, err
 }
 
-// chosenSites are those that were named; without any, all.
-func (a *app) chosenSites(ctx context.Context, s *core.Core, words []string) ([]ledger.Site, error) {
-	if len(words) == 0 {
-		all, err := s.Book.All(ctx)
-		if a.account != "" {
-			all = ofAccount(all, a.account)
-		}
-		return all, err
-	}
-	var out []ledger.Site
-	for _, w := range words {
-		found, err := s.Book.Find(ctx, w)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, found)
-	}
-	return out, nil
-}
-
 func (a *app) checkSites(ctx context.Context, s *core.Core, sites []ledger.Site) error {
 	all, err := s.Examiner.CheckAll(ctx, sites)
 	if err != nil {
 		return err
 	}
-	fine := !slices.ContainsFunc(all, func(e check.Examined) bool { return !e.OK })
+	fine := requests.Checked(all).OK()
 	switch {
 	case a.json:
-		if err := a.streams.WriteJSON(map[string]any{"ok": fine, "sites": all}); err != nil {
+		if err := a.streams.WriteJSON(endedJSON(requests.Checked(all), false)); err != nil {
 			return err
 		}
 	case len(sites) == 0:

@@ -2,17 +2,14 @@ package command
 
 import (
 	"context"
-	"slices"
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/answer"
 	"tivset/internal/core"
 	"tivset/internal/fault"
-	"tivset/internal/plan"
-	"tivset/internal/work"
 	"tivset/internal/work/batch"
 	"tivset/internal/work/place"
+	"tivset/internal/work/requests"
 )
 
 func (a *app) copySite() *cobra.Command {
@@ -40,7 +37,7 @@ func (a *app) move() *cobra.Command {
 
 // placing completes the command of a copy or a move.
 func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
-	r, answers, o := &place.Request{Move: move}, []string{}, &selection{free: true}
+	r, answers, o := &place.Request{Move: move}, []string{}, &selection{free: true, atOnce: batch.Usual.Account}
 	c.Args, c.ValidArgsFunction = takes(1, 1, "SITE --at ADDRESS"), only(a.siteWords)
 	if !move {
 		c.Args = func(c *cobra.Command, args []string) error {
@@ -57,13 +54,18 @@ func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
 		}
 		r.Account, r.Answers = a.account, given
 		if o.table != "" {
-			return a.copySeveral(ctx, s, args, o, *r)
+			rows, err := a.rows(ctx, s, args, o)
+			if err != nil {
+				return err
+			}
+			requests.Copies(rows, *r)
+			return a.carry(ctx, s, &batch.Batch{Rows: rows}, o, nil)
 		}
 		if r.At == "" {
 			return fault.New(fault.Usage, "where to?", args[0], "Say it with --at ADDRESS.")
 		}
 		r.Site = args[0]
-		return a.placeSite(ctx, s, *r)
+		return a.carry(ctx, s, batch.Of(&requests.Place{Request: *r}), o, nil)
 	})
 	f := c.Flags()
 	f.StringVar(&r.At, "at", "", "the new address: a domain of an account and a directory")
@@ -79,99 +81,4 @@ func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
 	}
 	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
 	return c
-}
-
-// placeJSON is the plan of a copy or a move.
-type placeJSON struct {
-	*plan.Plan
-	Closed int `json:"closed_seconds,omitempty"`
-}
-
-// copySeveral makes copies from a table, side by side; one that fails is undone, and the
-// others go on.
-func (a *app) copySeveral(ctx context.Context, s *core.Core, words []string, o *selection, all place.Request) error {
-	rows, err := a.rows(ctx, s, words, o)
-	if err != nil {
-		return err
-	}
-	return a.several(ctx, s, rows, o, "Copy %s?", func(ctx context.Context, row siteRow) (prepared, error) {
-		r := copyOf(row, all)
-		if r.At == "" {
-			return prepared{}, fault.Join("", "", []fault.Problem{{ID: "at", What: fault.Needed, Remedy: "Fill it in."}})
-		}
-		p, err := place.Look(ctx, s.Desk, r)
-		if err != nil {
-			return prepared{at: r.At}, err
-		}
-		l := prepared{
-			at:       p.Place.URL,
-			address:  p.Address(),
-			review:   a.streams.ReviewCopy(p),
-			document: placeJSON{p.Plan, p.Closed},
-			account:  p.In,
-			folder:   p.Place.Folder,
-			bytes:    p.Changes.Bytes,
-		}
-		if p.Data != nil {
-			l.server = p.Data.Server
-		}
-		l.options = map[string][]string{"at": {r.At}, "answer": answered(r.Answers)}
-		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
-			done, err := place.Carry(ctx, d, p)
-			if err != nil {
-				return ended{}, err
-			}
-			return ended{"copied", "a copy of " + p.From.Address + ", checked",
-				changedJSON{outcomeJSON: outcome("copied", done), FromAddress: p.From.Address}}, nil
-		}
-		l.close = p.Close
-		return l, nil
-	})
-}
-
-// copyOf is a row as one copy.
-func copyOf(row siteRow, all place.Request) place.Request {
-	r := all
-	r.Site, r.At, r.Answers = row.Site, row.Fill(row.value("at", all.At)), answer.Given{}
-	used := map[string]bool{}
-	for id, text := range all.Answers {
-		r.Answers[id] = row.Fill(text)
-		for _, name := range row.Used(text) {
-			used[name] = true
-		}
-	}
-	for _, name := range row.Used(row.value("at", all.At)) {
-		used[name] = true
-	}
-	for name, value := range row.Values {
-		if value != "" && name != "at" && !slices.Contains(siteColumns, name) && !used[name] {
-			r.Answers[name] = value
-		}
-	}
-	return r
-}
-
-func (a *app) placeSite(ctx context.Context, s *core.Core, r place.Request) error {
-	p, err := place.Look(ctx, s.Desk, r)
-	if err != nil {
-		return err
-	}
-	defer p.Close()
-	question, what, sentence := "Copy?", "copied", "A copy of "+p.From.Address+" is there and checked."
-	if r.Move {
-		question, what, sentence = "Move?", "moved", p.From.Title+" has moved and is checked."
-	}
-	if err := a.agree(ctx, a.streams.ReviewCopy(p), question, placeJSON{p.Plan, p.Closed}); err != nil {
-		return err
-	}
-	done, err := place.Carry(ctx, s.Desk, p)
-	a.streams.Say("")
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.streams.WriteJSON(changedJSON{outcomeJSON: outcome(what, done), FromAddress: p.From.Address})
-	}
-	a.streams.Settled(sentence, done)
-	return nil
 }

@@ -3,13 +3,9 @@ package command
 import (
 	"context"
 	"encoding/json"
-	"io"
 	"os"
 	"path/filepath"
-	"strings"
-	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,7 +13,6 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/testing/sitetest"
-	"tivset/internal/work"
 )
 
 // twoSites installs an app twice, in an older release.
@@ -122,47 +117,6 @@ func TestInterruptedWhileSomethingIsLookedAt(t *testing.T) {
 		{"account", "test"}, {"remove", a, "--yes"}} {
 		said := run(t, ctx, w, call...)
 		assert.NotContains(t, said.out+said.err, "context canceled", "%v", call)
-	}
-}
-
-// What is done is what was looked at and agreed to: a site is not looked at once more, and is let go
-// whether or not it was agreed to.
-func TestSeveralAreLookedAtOnce(t *testing.T) {
-	w, one, two := twoSites(t)
-	for _, yes := range []bool{true, false} {
-		a := &app{yes: yes, world: World{Env: func(name string) string {
-			return map[string]string{"TIVSET_HOME": w.Demo.Folder}[name]
-		}, Now: time.Now, Out: io.Discard, Err: io.Discard, In: strings.NewReader("")}}
-		a.streams = a.world.streams()
-		s, done, err := a.core(context.Background())
-		require.NoError(t, err)
-		var looks, did, closed atomic.Int32
-		rows := []siteRow{{Site: one}, {Site: two}}
-		err = a.several(context.Background(), s, rows, &selection{atOnce: 2}, "Do %s?",
-			func(ctx context.Context, row siteRow) (prepared, error) {
-				looks.Add(1)
-				l, err := a.lookedAt(ctx, s, row.Site)
-				gone, tries := false, 0
-				l.review, l.close = "it is done", func() error {
-					gone = true
-					closed.Add(1)
-					return nil
-				}
-				l.do = func(context.Context, *work.Service) (ended, error) {
-					if tries++; tries == 1 { // another job is at work there for a moment
-						return ended{}, &fault.Error{Kind: fault.NeedsConfirmation, What: "busy", Busy: true}
-					}
-					assert.False(t, gone, "it is let go once it has ended")
-					did.Add(1)
-					return ended{says: "done"}, nil
-				}
-				return l, err
-			})
-		assert.Equal(t, yes, err == nil, "%v", err)
-		assert.EqualValues(t, 2, looks.Load())
-		assert.EqualValues(t, map[bool]int{true: 2}[yes], did.Load())
-		assert.EqualValues(t, 2, closed.Load())
-		done()
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/mail"
 	"tivset/internal/site/handover"
+	"tivset/internal/work/batch"
 )
 
 type handing struct {
@@ -56,7 +57,7 @@ func (a *app) handOver(ctx context.Context, s *core.Core, words []string, h hand
 	if err != nil {
 		return err
 	}
-	apart := slices.ContainsFunc(rows, func(r siteRow) bool { return r.Values["into"]+r.Values["to"] != "" })
+	apart := slices.ContainsFunc(rows, func(r *batch.Row) bool { return r.Values["into"]+r.Values["to"] != "" })
 	if !apart {
 		document, err := a.runHandover(ctx, s, named(rows), h)
 		if err == nil && a.json {
@@ -64,17 +65,17 @@ func (a *app) handOver(ctx context.Context, s *core.Core, words []string, h hand
 		}
 		return err
 	}
-	if _, err := a.chosenSites(ctx, s, named(rows)); err != nil { // before the first is mailed
+	if _, err := batch.Sites(ctx, s.Book, named(rows), a.account); err != nil { // before the first is mailed
 		return err
 	}
-	lines := map[string]siteRow{}
+	lines := map[string]*batch.Row{}
 	var names []string
 	for _, r := range rows {
-		lines[r.name()], names = r, append(names, r.name())
+		lines[r.Name()], names = r, append(names, r.Name())
 	}
 	return a.each(ctx, names, func(name string) (any, error) {
 		one, r := h, lines[name]
-		one.into, one.to = r.value("into", h.into), r.value("to", h.to)
+		one.into, one.to = r.Value("into", h.into), r.Value("to", h.to)
 		return a.runHandover(ctx, s, []string{r.Site}, one)
 	})
 }

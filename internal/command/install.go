@@ -15,9 +15,8 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/site"
 	"tivset/internal/wizard"
-	"tivset/internal/work"
 	"tivset/internal/work/batch"
-	"tivset/internal/work/install"
+	"tivset/internal/work/requests"
 )
 
 type installOptions struct {
@@ -34,13 +33,11 @@ type installOptions struct {
 	keepFailed    bool
 	copyPassword  bool
 	talked        bool // something was answered in a conversation
-	table         string
-	results       string
-	atOnce        int
+	selection
 }
 
 func (a *app) install() *cobra.Command {
-	o := &installOptions{}
+	o := &installOptions{selection: selection{strict: true}}
 	c := &cobra.Command{
 		Use:   "install [APP] [--at ADDRESS] [flags]",
 		Short: "Install an app, checked, or not at all",
@@ -59,10 +56,10 @@ func (a *app) install() *cobra.Command {
 			if len(args) > 0 {
 				o.app = args[0]
 			}
-			if o.table != "" {
-				return a.installTable(c.Context(), o)
-			}
-			return a.runInstall(c.Context(), o)
+			a.freshen(c.Context())
+			return a.using(func(ctx context.Context, s *core.Core, _ []string) error {
+				return a.runInstall(ctx, s, o)
+			})(c, args)
 		},
 		ValidArgsFunction: only(a.appWords),
 	}
@@ -97,23 +94,48 @@ func (a *app) install() *cobra.Command {
 	return c
 }
 
-func (a *app) runInstall(ctx context.Context, o *installOptions) error {
-	if o.copyPassword && (!a.streams.ErrTerminal || a.json) {
+// valid sees that the options go together.
+func (o *installOptions) valid(a *app) error {
+	switch {
+	case o.copyPassword && (!a.streams.ErrTerminal || a.json):
 		return fault.New(fault.Usage, "--copy needs a terminal", "",
 			"Leave it out, and see the password with: tivset reveal SITE")
+	case o.table != "" && (o.archive != "" || o.copyPassword || o.saveAnswers != "" || o.keepFailed):
+		return fault.New(fault.Usage, "--archive, --copy, --save-answers and --keep-failed are for one site", "--table",
+			"Leave them out.")
+	}
+	return nil
+}
+
+func (a *app) runInstall(ctx context.Context, s *core.Core, o *installOptions) error {
+	if err := o.valid(a); err != nil {
+		return err
 	}
 	request, err := a.request(o)
 	if err != nil {
 		return err
 	}
-	a.freshen(ctx)
-	s, done, err := a.core(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	a.remind(ctx, s)
 	a.streams.ShowPassword, a.streams.Copies = o.showPassword, o.copyPassword
+	s.Desk.KeepFailed = o.keepFailed
+	switch {
+	case o.table != "":
+		t, err := a.readTable(o.table)
+		if err != nil {
+			return err
+		}
+		rows, err := requests.Installs(t, request)
+		if err != nil {
+			return err
+		}
+		return a.carry(ctx, s, &batch.Batch{Rows: rows}, &o.selection, nil)
+	case a.ordering != nil && !a.dryRun:
+		return a.carry(ctx, s, batch.Of(&requests.Install{Request: request}), &o.selection, nil)
+	}
+	return a.installOne(ctx, s, request, o)
+}
+
+// installOne installs what was talked about on a terminal, or asked for with the command.
+func (a *app) installOne(ctx context.Context, s *core.Core, request plan.Request, o *installOptions) error {
 	plan, err := a.agreed(ctx, s, &request, o)
 	if sum := a.acceptsArchive(ctx, err); sum != "" {
 		request.AcceptArchive = sum
@@ -125,8 +147,7 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 	if a.dryRun {
 		return a.showPlan(plan)
 	}
-	s.Desk.KeepFailed = o.keepFailed
-	installed, err := install.Install(ctx, s.Desk, plan)
+	made, err := batch.One(ctx, s.Desk, requests.Planned(plan))
 	a.streams.Say("")
 	if err != nil {
 		if o.talked {
@@ -139,10 +160,10 @@ func (a *app) runInstall(ctx context.Context, o *installOptions) error {
 			a.streams.Warn("what was answered is still kept, to go on with: " + err.Error())
 		}
 	}
-	if err := a.showInstalled(ctx, installed); err != nil {
+	if err := a.ended(ctx, made); err != nil {
 		return err
 	}
-	if o.copyPassword {
+	if installed := made.(*requests.Installed); o.copyPassword {
 		if err := a.streams.Copy(site.Credentials{Site: installed.Site, Password: installed.Password}); err != nil {
 			return err
 		}
@@ -175,20 +196,6 @@ func (a *app) agreed(ctx context.Context, s *core.Core, r *plan.Request, o *inst
 		err = saveAnswers(o.saveAnswers, plan)
 	}
 	return plan, err
-}
-
-func (a *app) showInstalled(ctx context.Context, r *work.Done) error {
-	if a.json {
-		return a.streams.WriteJSON(installedJSON(r, a.streams.ShowPassword))
-	}
-	title := r.Site.App
-	if c, _, err := a.catalogue(ctx); err == nil {
-		if e, err := c.Find(r.Site.App); err == nil {
-			title = e.Title
-		}
-	}
-	a.streams.Installed(r, title)
-	return nil
 }
 
 func (a *app) showPlan(p *plan.Plan) error {

@@ -13,6 +13,7 @@ import (
 	"tivset/internal/screen"
 	"tivset/internal/work"
 	"tivset/internal/work/backup"
+	"tivset/internal/work/requests"
 )
 
 func (a *app) jobs() *cobra.Command {
@@ -210,7 +211,7 @@ func (a *app) resume() *cobra.Command {
 func (a *app) showResumed(ctx context.Context, r *work.Resumed) error {
 	switch {
 	case r.Way.New && !r.Gone:
-		return a.showInstalled(ctx, &r.Done)
+		return a.ended(ctx, &requests.Installed{Done: &r.Done})
 	case a.json:
 		return a.streams.WriteJSON(map[string]any{"outcome": "finished", "what": r.Way.Name, "address": r.Site.Address,
 			"site": r.Site, "gone": r.Gone})

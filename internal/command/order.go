@@ -2,13 +2,10 @@ package command
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
-	"slices"
+	"errors"
 	"strings"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"tivset/internal/answer"
 	"tivset/internal/core"
@@ -16,7 +13,7 @@ import (
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
-	"tivset/internal/site"
+	"tivset/internal/work/batch"
 )
 
 // ordering is how what a command would do is put on the team's queue.
@@ -24,20 +21,18 @@ type ordering struct {
 	on       bool
 	priority string
 	tell     string
-	command  *cobra.Command
 }
 
 // flags are the options of what can be put on the queue.
 func (o *ordering) flags(c *cobra.Command) {
-	o.priority, o.command = "usual", c
+	o.priority = "usual"
 	f := c.Flags()
 	f.BoolVar(&o.on, "queue", false, "put it on the team's queue, for a worker, and print its number")
 	f.StringVar(&o.priority, "priority", o.priority, "with --queue: urgent, usual or late")
 	f.StringVar(&o.tell, "tell", "", "with --queue: mail how it ended to this address")
 }
 
-// queued lets a command be put on the team's queue in place of being carried out here. One
-// that means several sites looks at all of them first, and becomes an order for each.
+// queued lets a command put what it asks for on the team's queue in place of carrying it out here.
 func (a *app) queued(c *cobra.Command) *cobra.Command {
 	o, run := ordering{}, c.RunE
 	o.flags(c)
@@ -48,19 +43,16 @@ func (a *app) queued(c *cobra.Command) *cobra.Command {
 		if err := o.valid(c); err != nil {
 			return err
 		}
-		all, _ := c.Flags().GetBool("all")
-		table, _ := c.Flags().GetString("table")
-		if all || table != "" || len(args) > 1 && c.Name() != "install" {
-			a.ordering = &o
-			return run(c, args)
-		}
-		return a.put(c, args, o)
+		a.ordering = &o
+		return run(c, args)
 	}
 	return c
 }
 
-// here are the options that name what only this machine has, and a worker's answer cannot be.
-var here = []string{"save-answers", "results", "into", "copy", "keep-failed", "show-password", "mine"}
+// here are the options that a request has not: they are of this machine, or of how it goes through
+// several.
+var here = []string{"save-answers", "results", "into", "copy", "keep-failed", "show-password", "mine", "at-once",
+	"in-hours"}
 
 // valid sees that it can be done elsewhere.
 func (o ordering) valid(c *cobra.Command) error {
@@ -81,42 +73,6 @@ func (o ordering) valid(c *cobra.Command) error {
 	return nil
 }
 
-// queueRequest is one order that is to be put on the queue.
-type queueRequest struct {
-	what, at, account string
-	words             []string
-	cannot            error // it cannot be put there, and why
-}
-
-// put puts the command that was typed on the queue.
-func (a *app) put(c *cobra.Command, args []string, o ordering) error {
-	ctx := c.Context()
-	w := queueRequest{what: c.Name(), words: words(c, args, nil)}
-	if !a.yes {
-		if err := a.agreeToOrder(c, w.words); err != nil {
-			return err
-		}
-	}
-	s, done, err := a.core(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	if w.at, w.account, err = a.meantBy(ctx, s, c, args); err != nil {
-		return err
-	}
-	return a.order(ctx, s, []queueRequest{w}, o, func(_ int, n int64, err error) error {
-		if err != nil {
-			return err
-		}
-		if a.json {
-			return a.streams.WriteJSON(orderJSON{"queued", n, w.what, w.at, nil})
-		}
-		a.streams.Print("On the queue as number %d. Follow it with: tivset jobs --follow %d", n, n)
-		return nil
-	})
-}
-
 // orderJSON is an order that was put on the queue, or why it was not.
 type orderJSON struct {
 	Outcome string `json:"outcome"`
@@ -126,186 +82,151 @@ type orderJSON struct {
 	Error   any    `json:"error,omitempty"`
 }
 
-// putSeveral puts an order for each site on the queue, once all was looked at and agreed to.
-// There is said of one that is there already; "" where that is a failure.
-func (a *app) putSeveral(ctx context.Context, s *core.Core, wishes []queueRequest, there string) error {
-	documents, code := []any{}, 0
-	err := a.order(ctx, s, wishes, *a.ordering, func(i int, n int64, err error) error {
-		w := wishes[i]
-		if err != nil && n > 0 && there != "" {
-			documents = append(documents, orderJSON{"there", n, w.what, w.at, nil})
-			if !a.json && !a.quiet {
-				a.streams.Print("%s: %s, number %d", w.at, there, n)
-			}
-			return nil
-		}
-		if err != nil {
-			code = max(code, screen.Code(err))
-			documents = append(documents, orderJSON{screen.Outcome(err), n, w.what, w.at, a.streams.Failed(err)})
-			if !a.json {
-				f := fault.Of(err)
-				a.streams.Note(strings.TrimSpace(w.at + ": " + f.Error() + ". " + screen.Spelled(f.Remedy)))
-			}
-			return nil
-		}
-		documents = append(documents, orderJSON{"queued", n, w.what, w.at, nil})
-		if !a.json && !(a.quiet && there != "") { // cron would mail it
-			a.streams.Print("%s: number %d", w.at, n)
-		}
-		return nil
-	})
-	if err == nil && a.json {
-		err = a.streams.WriteJSON(documents)
+// orderOne puts what is asked of one site on the queue. With --yes nothing but the records is looked at: a
+// worker may reach what this machine does not.
+func (a *app) orderOne(ctx context.Context, s *core.Core, b *batch.Batch) error {
+	r := b.Rows[0]
+	where, err := r.Request.Where(ctx, s.Desk)
+	if err != nil {
+		return err
 	}
-	if err == nil && code != 0 {
-		err = &silent{code}
+	if !a.yes {
+		if err := a.agreeToOrder(ctx, s, r); err != nil {
+			return err
+		}
 	}
-	switch {
-	case err != nil || a.json:
-	case len(wishes) == 0 && there == "":
-		a.streams.Say("Nothing is put on the queue: all of it is done already.")
-	case len(wishes) > 0:
-		a.streams.Say("See how they go on with: tivset queue list")
-	}
-	return err
-}
-
-// order puts wishes on the queue, and says of each what became of it.
-func (a *app) order(ctx context.Context, s *core.Core, wishes []queueRequest, o ordering, said func(i int, number int64,
-	err error) error) error {
-	q, p, as, done, err := a.queueOf(ctx)
+	q, p, as, done, err := a.ordersTo(ctx, s, []batch.Where{where})
 	if err != nil {
 		return err
 	}
 	defer done()
-	if err := a.mayAll(ctx, p.Ledger.(*team.Team)); err != nil {
+	n, err := a.putOne(ctx, q, p, as, r.Request, where)
+	if err != nil {
 		return err
 	}
-	for _, w := range wishes {
-		if err := mails(s, w.account, o.tell); w.cannot == nil && err != nil {
-			return err
-		}
+	if a.json {
+		return a.streams.WriteJSON(orderJSON{"queued", n, r.Request.Kind(), where.Address, nil})
 	}
-	for i, w := range wishes {
-		n, err := int64(0), w.cannot
-		if err == nil {
-			n, err = a.putOne(ctx, q, p, w, as, o)
-		}
-		if err := said(i, n, err); err != nil {
-			return err
-		}
+	a.streams.Print("On the queue as number %d. Follow it with: tivset jobs --follow %d", n, n)
+	return nil
+}
+
+// agreeToOrder shows what a request comes to, and has it agreed to.
+func (a *app) agreeToOrder(ctx context.Context, s *core.Core, r *batch.Row) (err error) {
+	if !a.streams.Asks() {
+		return wantsYes("Look at what it does with --dry-run; then add --yes. Nothing was touched.")
+	}
+	if r.Plan, err = r.Request.Plan(ctx, s.Desk); err != nil {
+		return err
+	}
+	if review := a.streams.ReviewOf(r.Plan); review != "" {
+		a.streams.Say("\n%s", review)
+	}
+	if !screen.NewAsker(a.streams).Confirm(ctx, "Put it on the queue?") {
+		return fault.New(fault.NeedsConfirmation, "not done", "", "Nothing was touched.")
 	}
 	return nil
 }
 
-// mails sees that there is a server to mail through, where somebody is to be told.
-func mails(s *core.Core, account, tell string) error {
-	if tell == "" {
-		return nil
+// orderAll puts an order for each site on the queue, once all was looked at and agreed to.
+// There is said of one that is there already; "" where that is a failure.
+func (a *app) orderAll(ctx context.Context, s *core.Core, b *batch.Batch, there string) error {
+	var rows []*batch.Row
+	var at []batch.Where
+	for _, r := range b.Rows {
+		if r.Err != nil || r.ToDo() {
+			rows = append(rows, r)
+		}
+		if r.ToDo() {
+			at = append(at, r.Plan.Where)
+		}
 	}
-	in, err := s.Book.Home.Account(account)
-	if err == nil && in.Mail == nil {
-		err = fault.New(fault.Usage, "the account "+account+" has no mail server", "--tell",
-			"Write mail: into the account (docs/hosting.md), or leave it out.")
+	q, p, as, done, err := a.ordersTo(ctx, s, at)
+	if err != nil {
+		return err
+	}
+	defer done()
+	documents := []any{}
+	for _, r := range rows {
+		document := orderJSON{Outcome: "queued", What: r.Request.Kind(), At: r.Name()}
+		if r.Err == nil {
+			document.At = r.Plan.Address
+			document.Number, r.Err = a.putOne(ctx, q, p, as, r.Request, r.Plan.Where)
+		}
+		if r.Err != nil && document.Number > 0 && there != "" {
+			r.Err, document.Outcome = nil, "there"
+		}
+		if r.Err != nil {
+			document.Outcome, document.Error = screen.Outcome(r.Err), a.streams.Failed(r.Err)
+		}
+		documents = append(documents, document)
+		a.sayOrdered(r, document, there)
+	}
+	if a.json {
+		err = a.streams.WriteJSON(documents)
+	} else if len(rows) > 0 {
+		a.streams.Say("See how they go on with: tivset queue list")
+	} else if there == "" {
+		a.streams.Say("Nothing is put on the queue: all of it is done already.")
+	}
+	if code := worst(b); err == nil && code != 0 {
+		err = &silent{code}
 	}
 	return err
 }
 
-func (a *app) putOne(ctx context.Context, q *queue.Queue, p team.Place, w queueRequest, as string, o ordering) (int64,
-	error) {
-	call, files, err := packed(w.words)
+// sayOrdered says what became of one of several orders. Where it is no failure that one is there
+// already, cron asks, which would mail every line.
+func (a *app) sayOrdered(r *batch.Row, o orderJSON, there string) {
+	switch quiet := a.quiet && there != ""; {
+	case a.json:
+	case r.Err != nil:
+		f := fault.Of(r.Err)
+		a.streams.Note(strings.TrimSpace(o.At + ": " + f.Error() + ". " + screen.Spelled(f.Remedy)))
+	case quiet:
+	case o.Outcome == "there":
+		a.streams.Print("%s: %s, number %d", o.At, there, o.Number)
+	default:
+		a.streams.Print("%s: number %d", o.At, o.Number)
+	}
+}
+
+// ordersTo opens the queue to put orders there for those sites.
+func (a *app) ordersTo(ctx context.Context, s *core.Core, at []batch.Where) (q *queue.Queue, p team.Place, as string,
+	done func(),
+	err error) {
+	q, p, as, done, err = a.queueOf(ctx)
+	if err != nil {
+		return q, p, as, done, err
+	}
+	err = a.mayAll(ctx, p.Ledger.(*team.Team))
+	for _, where := range at {
+		if err == nil && a.ordering.tell != "" && where.Account.Mail == nil {
+			err = fault.New(fault.Usage, "the account "+where.Account.Name+" has no mail server", "--tell",
+				"Write mail: into the account (docs/hosting.md), or leave it out.")
+		}
+	}
+	if err != nil {
+		done()
+	}
+	return q, p, as, done, err
+}
+
+func (a *app) putOne(ctx context.Context, q *queue.Queue, p team.Place, as string, r batch.Request,
+	at batch.Where) (int64, error) {
+	text, files, err := packed(r)
 	if err != nil {
 		return 0, err
 	}
 	defer files.close()
-	text, err := json.Marshal(call)
+	order := queue.Order{What: r.Kind(), At: at.Address, Account: at.Account.Name, Who: as, Tell: a.ordering.tell}
+	order.Call, err = p.Vault.SealText(text)
+	if err == nil {
+		order.Mark, err = p.Vault.Key(order.Marked())
+	}
 	if err != nil {
 		return 0, err
 	}
-	order := queue.Order{What: w.what, At: w.at, Account: w.account, Who: as, Tell: o.tell}
-	if order.Call, err = p.Vault.SealText(text); err != nil {
-		return 0, err
-	}
-	if order.Mark, err = p.Vault.Key(order.Marked()); err != nil {
-		return 0, err
-	}
-	return q.Put(ctx, order, queue.Priorities[o.priority], files.parts(p.Vault))
-}
-
-// meantBy is which site an order is about, by its address, and in which account that is.
-func (a *app) meantBy(
-	ctx context.Context,
-	s *core.Core,
-	c *cobra.Command,
-	args []string,
-) (at, account string, err error) {
-	to, _ := c.Flags().GetString("at")
-	known := ""
-	switch {
-	case len(args) == 0 || c.Name() == "install":
-	case c.Name() == "adopt": // what is there is not on record yet
-		to = args[0]
-	default:
-		known = args[0]
-	}
-	switch {
-	case known == "" && to == "":
-		return "", "", fault.New(fault.Usage, "an order is about one site", "--queue",
-			"Name one, and its address with --at when it is new.")
-	case to == "":
-		x, err := s.Book.Find(ctx, known)
-		return x.Address, x.Account, err
-	}
-	in, err := s.Book.Account(a.account, to)
-	if err != nil {
-		return "", "", err
-	}
-	p, err := site.Resolve(to, in.Domains)
-	return p.Address(), in.Name, err
-}
-
-// noWords are options of the place where a command is typed, which its order has not.
-var noWords = []string{"queue", "priority", "tell", "yes", "json", "quiet", "verbose", "no-color", "dry-run", "table",
-	"results", "all", "at-once"}
-
-// words is a command with its options, as it could be typed. Instead has options as they are
-// for one of several sites.
-func words(c *cobra.Command, args []string, instead map[string][]string) []string {
-	out := append(strings.Fields(c.CommandPath())[1:], args...)
-	say := func(name string, values ...string) {
-		for _, v := range values {
-			out = append(out, fmt.Sprintf("--%s=%s", name, v))
-		}
-	}
-	c.Flags().Visit(func(f *pflag.Flag) {
-		_, other := instead[f.Name]
-		list, several := f.Value.(pflag.SliceValue)
-		switch {
-		case other || slices.Contains(noWords, f.Name):
-		case several:
-			say(f.Name, list.GetSlice()...)
-		default:
-			say(f.Name, f.Value.String())
-		}
-	})
-	for name, values := range instead {
-		say(name, values...)
-	}
-	return out
-}
-
-// agreeToOrder shows what a command would do, where it can, and has it agreed to.
-func (a *app) agreeToOrder(c *cobra.Command, words []string) error {
-	if !a.streams.Asks() {
-		return wantsYes("Look at what it does with --dry-run; then add --yes. Nothing was touched.")
-	}
-	if c.Annotations[changes] == "" {
-		if code := Main(c.Context(), append(slices.Clone(words), "--dry-run"), a.world); code != 0 {
-			return &silent{code}
-		}
-	}
-	if !screen.NewAsker(a.streams).Confirm(c.Context(), "Put it on the queue?") {
-		return fault.New(fault.NeedsConfirmation, "not done", "", "Nothing was touched.")
-	}
-	return nil
+	n, err := q.Put(ctx, order, queue.Priorities[a.ordering.priority], files.parts(p.Vault))
+	return n, errors.Join(err, ctx.Err())
 }

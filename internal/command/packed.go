@@ -9,25 +9,25 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"tivset/internal/fault"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/records/vault"
+	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
 )
 
-// call is a command as it lies on the queue, sealed: its words, and the files of the machine
-// where it was typed that go with it.
+// call is a request as it lies on the queue, sealed, with the files of the machine where it was made that go
+// with it.
 type call struct {
-	Words []string   `json:"words"`
+	requests.Written
 	Files []callFile `json:"files,omitempty"`
 }
 
-// callFile is a file of a call: the word that ends with its name.
+// callFile is a file of a call: which of those that the request names.
 type callFile struct {
-	Word   int    `json:"word"`
-	Before string `json:"before"` // what of the word comes before the name
+	Of     int    `json:"of"`
 	Name   string `json:"name"`
 	SHA256 string `json:"sha256"`
 }
@@ -38,30 +38,6 @@ const mostPacked = 512 << 20
 // partBytes is how much of a file is sealed at a time.
 const partBytes = 4 << 20
 
-// fileOptions name files that are read.
-var fileOptions = []string{"--answers=", "--archive=", "--identity=", "--from="}
-
-// fileIn is where in a word the name of a file of this machine begins; 0 for none.
-func fileIn(word string) int {
-	if rest, is := strings.CutPrefix(word, "--answer="); is {
-		id, value, _ := strings.Cut(rest, "=")
-		if strings.HasPrefix(value, "@") && !strings.HasPrefix(value, "@@") {
-			return len("--answer=" + id + "=@")
-		}
-		return 0
-	}
-	for _, option := range fileOptions {
-		if strings.HasPrefix(word, option) {
-			// a backup may be named that lies in the account
-			if info, err := os.Stat(word[len(option):]); option == "--from=" && (err != nil || !info.Mode().IsRegular()) {
-				return 0
-			}
-			return len(option)
-		}
-	}
-	return 0
-}
-
 // files are those of an order, open.
 type files []*os.File
 
@@ -71,27 +47,33 @@ func (f files) close() {
 	}
 }
 
-// packed takes the files into a call that its words name.
-func packed(words []string) (c call, open files, err error) {
-	c.Words = words
-	for n, word := range words {
-		at := fileIn(word)
-		if at == 0 {
+// packed gives the text of a request, and the files that it names.
+func packed(r batch.Request) (text []byte, open files, err error) {
+	var c call
+	if c.Written, err = requests.Write(r); err != nil {
+		return nil, nil, err
+	}
+	for n, f := range requests.Files(r) {
+		name := *f.Name
+		if info, err := os.Stat(name); name == "" || f.May && (err != nil || !info.Mode().IsRegular()) {
 			continue
 		}
-		if word[at:] == "-" {
-			open.close()
-			return c, nil, fault.New(fault.Usage, "standard input cannot go to the queue", word, "Name a file.")
+		var file *os.File
+		sum := ""
+		if name == "-" {
+			err = fault.New(fault.Usage, "standard input cannot go to the queue", "", "Name a file.")
+		} else {
+			file, sum, err = readable(name)
 		}
-		file, sum, err := readable(word[at:])
 		if err != nil {
 			open.close()
-			return c, nil, err
+			return nil, nil, err
 		}
 		open = append(open, file)
-		c.Files = append(c.Files, callFile{n, word[:at], filepath.Base(word[at:]), sum})
+		c.Files = append(c.Files, callFile{n, filepath.Base(name), sum})
 	}
-	return c, open, nil
+	text, err = json.Marshal(c)
+	return text, open, err
 }
 
 // readable opens a file and reads it once, for its checksum.
@@ -147,33 +129,38 @@ func (f files) parts(v *vault.Vault) queue.Parts {
 	}
 }
 
-// unpacked gives the words of a call, with its files on this machine until done.
-func unpacked(c call, p team.Place, parts queue.Parts) (words []string, done func(), err error) {
+// unpacked gives the request of a call, with its files on this machine until done.
+func unpacked(text []byte, p team.Place, parts queue.Parts) (r batch.Request, done func(), err error) {
+	var c call
+	if err := json.Unmarshal(text, &c); err != nil {
+		return nil, nil, err
+	}
+	if r, err = c.Read(); err != nil {
+		return nil, nil, err
+	}
 	if len(c.Files) == 0 {
-		return c.Words, func() {}, nil
+		return r, func() {}, nil
 	}
 	folder, err := os.MkdirTemp("", "tivset-order-")
 	if err != nil {
 		return nil, nil, err
 	}
 	done = func() { _ = os.RemoveAll(folder) }
-	if err = unpack(c, folder, p, parts); err != nil {
+	if err = c.unpack(requests.Files(r), folder, p, parts); err != nil {
 		done()
 		return nil, nil, err
 	}
-	for n, f := range c.Files {
-		c.Words[f.Word] = f.Before + fileOf(folder, n, f)
-	}
-	return c.Words, done, nil
+	return r, done, nil
 }
 
 func fileOf(folder string, n int, f callFile) string {
 	return filepath.Join(folder, fmt.Sprintf("%d-%s", n, filepath.Base(f.Name)))
 }
 
-func unpack(c call, folder string, p team.Place, parts queue.Parts) error {
+// unpack writes the files of a call into a folder, compares them, and has the request name them there.
+func (c call) unpack(named []requests.File, folder string, p team.Place, parts queue.Parts) error {
 	for n, f := range c.Files {
-		if f.Word < 0 || f.Word >= len(c.Words) {
+		if f.Of < 0 || f.Of >= len(named) {
 			return errors.New("the order is not as it was put there")
 		}
 		if err := os.WriteFile(fileOf(folder, n, f), nil, 0o600); err != nil {
@@ -199,7 +186,8 @@ func unpack(c call, folder string, p team.Place, parts queue.Parts) error {
 		return err
 	}
 	for n, f := range c.Files {
-		file, sum, err := readable(fileOf(folder, n, f))
+		name := fileOf(folder, n, f)
+		file, sum, err := readable(name)
 		if err != nil {
 			return err
 		}
@@ -208,14 +196,7 @@ func unpack(c call, folder string, p team.Place, parts queue.Parts) error {
 			return fault.New(fault.NeedsConfirmation, "a file of the order is not what was put there", f.Name,
 				"It was not carried out. See who can write into the database.")
 		}
+		*named[f.Of].Name = name
 	}
 	return nil
-}
-
-// readCall reads what was sealed: older releases sealed the words alone.
-func readCall(text []byte) (c call, err error) {
-	if json.Unmarshal(text, &c.Words) == nil {
-		return c, nil
-	}
-	return c, json.Unmarshal(text, &c)
 }

@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/work/requests"
+	"tivset/internal/work/restore"
 )
 
 // A call that cannot go to the queue leaves no file open.
@@ -28,8 +30,8 @@ func TestFilesOfACallThatCannotGo(t *testing.T) {
 		return len(all)
 	}
 	before := opened()
-	for _, second := range []string{"--archive=-", "--archive=" + file + ".none"} {
-		_, open, err := packed([]string{"install", "--answers=" + file, second})
+	for _, second := range []string{"-", file + ".none"} {
+		_, open, err := packed(&requests.Restore{Request: restore.Request{From: file, Identity: second}})
 		assert.Equal(t, fault.Usage, fault.Of(err).Kind)
 		assert.Empty(t, open)
 	}

@@ -1,9 +1,7 @@
 package command
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
@@ -13,7 +11,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/fault"
-	"tivset/internal/hosting/backoff"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
@@ -215,26 +212,6 @@ func (s stagesShown) more(ctx context.Context, a *app, p team.Place, o queue.Lis
 		s[j.ID] = titles.Lines
 	}
 	return nil
-}
-
-// answer runs a command of an order as if it were typed here, and gives what it printed for
-// programs. Later says that what was in its way passes by waiting.
-func (a *app) answer(ctx context.Context, words []string, number int64, who string) (result queue.Result,
-	later time.Duration) {
-	var out bytes.Buffer
-	w := a.world
-	w.In, w.Out, w.Err = strings.NewReader(""), &out, &bytes.Buffer{}
-	w.order, w.behalf = number, who
-	w.failed = func(err error) {
-		if fault.Of(err).Busy || backoff.Is(err) {
-			later = 10 * time.Second
-		}
-	}
-	result.Code = Main(ctx, append(slices.Clone(words), "--yes", "--json"), w)
-	if json.Valid(out.Bytes()) {
-		result.Document = out.Bytes()
-	}
-	return result, later
 }
 
 func orderName(number int64, o queue.Order) string {

@@ -165,7 +165,7 @@ func TestEveryRemedyIsACallThatTheProgramAccepts(t *testing.T) {
 // The test above can fail.
 func TestRefusedCalls(t *testing.T) {
 	for _, words := range [][]string{
-		{"acount", "trust", word}, {"account", "trust"}, {"restore", word, "--dry-run"}, {"show", word, "--nonsense"},
+		{"acount", "trust", word}, {"account", "trust"}, {"backup", word, "--dry-run"}, {"show", word, "--nonsense"},
 		{"account"}, {"undo"}, {"sites", "--sort"},
 	} {
 		assert.NotEmpty(t, refuses(written{words: words}), "%v", words)

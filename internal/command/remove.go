@@ -6,8 +6,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/core"
-	"tivset/internal/work"
+	"tivset/internal/work/batch"
 	"tivset/internal/work/remove"
+	"tivset/internal/work/requests"
 )
 
 func (a *app) remove() *cobra.Command {
@@ -32,15 +33,16 @@ func (a *app) remove() *cobra.Command {
 					return a.dropRedirect(ctx, s, *leads)
 				}
 			}
-			rows, err := a.rows(ctx, s, args, o)
+			b, err := a.asked(ctx, s, args, o, func(row *batch.Row) batch.Request {
+				one := *r
+				one.Site = row.Site
+				return &requests.Remove{Request: one}
+			})
 			if err != nil {
 				return err
 			}
-			if a.sideBySide(rows, o) {
-				return a.removeSeveral(ctx, s, rows, o, *r)
-			}
-			r.Site = rows[0].Site
-			return a.removeOne(ctx, s, *r)
+			o.atOnce, o.strict = 1, true // one after the other in an account: a site may lie in another
+			return a.carry(ctx, s, b, o, nil)
 		}),
 	}
 	f := c.Flags()
@@ -50,59 +52,4 @@ func (a *app) remove() *cobra.Command {
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no last backup")
 	f.BoolVar(&r.WithAdded, "with-added", false, "also what you added in the app's folders")
 	return c
-}
-
-// removeOne takes one site out.
-func (a *app) removeOne(ctx context.Context, s *core.Core, r remove.Request) error {
-	p, err := remove.Look(ctx, s.Desk, r)
-	if err != nil {
-		return err
-	}
-	defer p.Close()
-	if err := a.agree(ctx, a.streams.ReviewRemove(p), "Take it out?", p); err != nil {
-		return err
-	}
-	done, err := remove.Remove(ctx, s.Desk, p)
-	a.streams.Say("")
-	if err != nil {
-		return err
-	}
-	if a.json {
-		return a.streams.WriteJSON(removedJSON(done))
-	}
-	a.streams.Removed(done)
-	return nil
-}
-
-// removeSeveral takes several sites out. In an account one goes after the other: a site may
-// lie in another.
-func (a *app) removeSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *selection, r remove.Request) error {
-	o.atOnce, o.strict = 1, true
-	return a.several(ctx, s, rows, o, "Take %s out?", func(ctx context.Context, row siteRow) (prepared, error) {
-		one := r
-		one.Site = row.Site
-		l, err := a.lookedAt(ctx, s, row.Site)
-		if err != nil {
-			return l, err
-		}
-		p, err := remove.Look(ctx, s.Desk, one)
-		if err != nil {
-			return l, err
-		}
-		l.review, l.document = a.streams.ReviewRemove(p), p
-		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
-			done, err := remove.Remove(ctx, d, p)
-			if err != nil {
-				return ended{}, err
-			}
-			return ended{"removed", "taken out", removedJSON(done)}, nil
-		}
-		l.close = p.Close
-		return l, nil
-	})
-}
-
-func removedJSON(done *remove.Done) any {
-	return map[string]any{"outcome": "removed", "job": done.Job, "site": done.Plan.Site, "stays": done.Plan.Stays,
-		"backup": newBackedUpJSON(done.Backup), "warnings": done.Warnings}
 }

@@ -13,6 +13,7 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
 	"tivset/internal/sites/report"
+	"tivset/internal/work/batch"
 )
 
 func (a *app) report() *cobra.Command {
@@ -77,7 +78,7 @@ func (a *app) reportOf(ctx context.Context, s *core.Core, word string) (*report.
 			return nil, err
 		}
 		from.Of, from.By, from.Sites = x.Title, "", []ledger.Site{x} // for whom it is for
-	} else if from.Sites, err = a.chosenSites(ctx, s, nil); err != nil {
+	} else if from.Sites, err = batch.Sites(ctx, s.Book, nil, a.account); err != nil {
 		return nil, err
 	}
 	if from.Jobs, err = s.Book.Ledger.Jobs(ctx, ledger.JobFilter{Since: report.JobsSince(a.world.Now())}); err != nil {

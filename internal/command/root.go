@@ -55,9 +55,6 @@ func Main(ctx context.Context, args []string, w World) int {
 	if errors.As(err, &quiet) {
 		return quiet.code
 	}
-	if w.failed != nil {
-		w.failed(err)
-	}
 	if a.json || asksJSON(args) {
 		_ = a.streams.FaultJSON(err)
 	} else {

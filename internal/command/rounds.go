@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,6 +15,8 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
+	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
 	"tivset/internal/work/rounds"
 )
 
@@ -31,13 +32,13 @@ func (a *app) rounds() *cobra.Command {
 		Example: "  tivset rounds\n  tivset rounds --dry-run\n  tivset rounds on\n  tivset rounds on --every 30m\n" +
 			"  tivset rounds status",
 		Args: a.unknown,
-		RunE: a.using(func(ctx context.Context, s *core.Core, _ []string) error {
-			if o.on && !a.dryRun {
-				return a.orderRounds(ctx, s, r, &o)
-			}
-			return a.makeRound(ctx, s, r)
-		}),
 	}
+	c.RunE = a.using(func(ctx context.Context, s *core.Core, _ []string) error {
+		if o.on && !a.dryRun {
+			return a.orderRounds(c, s, r, &o)
+		}
+		return a.makeRound(ctx, s, r)
+	})
 	o.flags(c)
 	c.Flags().BoolVar(&r.Now, "now", false, "whatever the hours of the sites' care")
 	every, queue := "1h", false
@@ -111,11 +112,6 @@ func (a *app) makeRound(ctx context.Context, s *core.Core, r rounds.Request) err
 	if err != nil {
 		return err
 	}
-	if came.Another && a.world.order != 0 {
-		f := fault.New(fault.NeedsConfirmation, "another round is at work there", r.Account, "")
-		f.Busy = true
-		return f
-	}
 	if a.json {
 		if err := a.streams.WriteJSON(newRoundJSON(came)); err != nil {
 			return err
@@ -131,8 +127,9 @@ func (a *app) makeRound(ctx context.Context, s *core.Core, r rounds.Request) err
 
 // orderRounds puts a round of each account on the queue at which anything is due. One that is
 // there already, from whichever machine, stays the only one.
-func (a *app) orderRounds(ctx context.Context, s *core.Core, r rounds.Request, o *ordering) error {
-	if err := o.valid(o.command); err != nil {
+func (a *app) orderRounds(c *cobra.Command, s *core.Core, r rounds.Request, o *ordering) error {
+	ctx := c.Context()
+	if err := o.valid(c); err != nil {
 		return err
 	}
 	if _, is := s.Book.Ledger.(*team.Team); !is {
@@ -143,23 +140,24 @@ func (a *app) orderRounds(ctx context.Context, s *core.Core, r rounds.Request, o
 	if err != nil {
 		return err
 	}
-	var wishes []queueRequest
+	b := &batch.Batch{}
+	seen := map[string]bool{}
 	for _, l := range due.Lines {
-		account := l.Site.Account
-		if slices.ContainsFunc(wishes, func(w queueRequest) bool { return w.account == account }) {
+		if seen[l.Site.Account] {
 			continue
 		}
-		w := queueRequest{what: "rounds", at: account, account: account, words: []string{"rounds", "--account=" + account}}
-		if r.Now {
-			w.words = append(w.words, "--now")
+		seen[l.Site.Account] = true
+		row := &batch.Row{Request: &requests.Rounds{Request: rounds.Request{Account: l.Site.Account, Now: r.Now}}}
+		if row.Plan, err = row.Request.Plan(ctx, s.Desk); err != nil {
+			return err
 		}
-		wishes = append(wishes, w)
+		b.Rows = append(b.Rows, row)
 	}
-	if len(wishes) == 0 && !a.json {
+	if len(b.Rows) == 0 && !a.json {
 		a.streams.Say("%s looked at: nothing is due.", screen.Counted(due.Sites, "site"))
 	}
 	a.ordering = o
-	return a.putSeveral(ctx, s, wishes, "rounds are there already")
+	return a.orderAll(ctx, s, b, "rounds are there already")
 }
 
 var everyForm = regexp.MustCompile(`^([1-5][0-9]m|[1-9]h|1[0-9]h|2[0-3]h)$`)

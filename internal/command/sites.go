@@ -8,7 +8,6 @@ import (
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
-	"tivset/internal/records/ledger"
 	"tivset/internal/sites"
 )
 
@@ -70,16 +69,6 @@ func (a *app) unseen(why error) {
 	f := fault.Of(why)
 	a.streams.Note("an account could not be looked at, and its sites are listed as they were known: " +
 		strings.TrimSuffix(why.Error(), ".") + ". " + f.Remedy)
-}
-
-func ofAccount(all []ledger.Site, name string) []ledger.Site {
-	out := []ledger.Site{}
-	for _, s := range all {
-		if s.Account == name {
-			out = append(out, s)
-		}
-	}
-	return out
 }
 
 func (a *app) show() *cobra.Command {

@@ -2,46 +2,20 @@ package command
 
 import (
 	"context"
-	"errors"
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/check"
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/screen"
-	"tivset/internal/step"
-	"tivset/internal/work"
-	"tivset/internal/work/rehearse"
+	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
 	"tivset/internal/work/update"
 )
 
-// changedJSON is how a job with a site that was there ended.
-type changedJSON struct {
-	outcomeJSON
-	FromBackup  string        `json:"from_backup,omitempty"`
-	FromRelease string        `json:"from_release,omitempty"`
-	FromAddress string        `json:"from_address,omitempty"`
-	Backup      *backedUpJSON `json:"backup,omitempty"`
-
-	Rehearsal *rehearse.Rehearsed `json:"rehearsal,omitempty"`
-}
-
-func outcome(what string, r *work.Done) outcomeJSON {
-	o := installedJSON(r, false)
-	o.Outcome = what
-	if o.Checks == nil {
-		o.Checks = []check.Checked{}
-	}
-	o.Warnings, o.Todo = list(o.Warnings), list(o.Todo)
-	return o
-}
-
-func before(b *step.BackedUp) []screen.Pair { return screen.Before(b) }
-
 func (a *app) update() *cobra.Command {
-	r, byCare, inHours, first, o := &update.Request{}, false, false, false, &selection{}
+	r, byCare, inHours, o := &requests.Update{}, false, false, &selection{}
 	c := &cobra.Command{
 		Use:   "update [SITE…] [--due]",
 		Short: "Bring sites to a newer release, or leave them as they were",
@@ -62,6 +36,12 @@ func (a *app) update() *cobra.Command {
 				return fault.New(fault.Usage, "--in-hours goes with --due", "", "Leave it out, or add --due.")
 			case (len(args) > 1 || o.all) && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "a release belongs to one site", "", "Name one site.")
+			case byCare && a.ordering != nil:
+				return fault.New(fault.Usage, "what is due goes to the queue with the rounds", "--due", "Run: "+
+					fault.Call("rounds", "--queue"))
+			case r.Rehearse && a.dryRun:
+				return fault.New(fault.Usage, "a rehearsal makes a copy, which a dry run does not", "--rehearse",
+					"Leave one of the two out. Nothing was touched.")
 			case byCare:
 				return a.updateDue(ctx, s, args, inHours)
 			case len(args) == 0 && !o.all && o.table == "":
@@ -73,23 +53,23 @@ func (a *app) update() *cobra.Command {
 						"--newer",
 				)
 			}
-			rows, err := a.rows(ctx, s, args, o)
+			b, err := a.asked(ctx, s, args, o, func(row *batch.Row) batch.Request {
+				one := *r
+				one.Site, one.Release = row.Site, row.Value("release", r.Release)
+				return &one
+			})
 			if err != nil {
 				return err
 			}
-			if a.sideBySide(rows, o) {
-				return a.updateSeveral(ctx, s, rows, o, *r, first)
-			}
-			r.Site = rows[0].Site
-			done, err := a.updateOne(ctx, s, *r, first)
-			if sum := a.acceptsArchive(ctx, err); sum != "" {
-				r.Accept = sum
-				done, err = a.updateOne(ctx, s, *r, first)
-			}
-			if err == nil && a.json {
-				err = a.streams.WriteJSON(done)
-			}
-			return err
+			return a.carry(ctx, s, b, o, func(err error) (batch.Request, error) {
+				sum := a.acceptsArchive(ctx, err)
+				if sum == "" {
+					return nil, err
+				}
+				one := *b.Rows[0].Request.(*requests.Update)
+				one.Accept = sum
+				return &one, nil
+			})
 		}),
 	}
 	f := c.Flags()
@@ -100,7 +80,7 @@ func (a *app) update() *cobra.Command {
 	f.StringVar(&r.Accept, "accept-archive", "", acceptUsage)
 	chooses(c, o, "release")
 	f.BoolVar(
-		&first,
+		&r.Rehearse,
 		"rehearse",
 		false,
 		"make it on a copy first, compare that with the site, and go on only if all is well",
@@ -109,152 +89,13 @@ func (a *app) update() *cobra.Command {
 	return c
 }
 
-// updateSeveral updates several sites side by side.
-func (a *app) updateSeveral(ctx context.Context, s *core.Core, rows []siteRow, o *selection, r update.Request,
-	first bool) error {
-	if first && a.dryRun {
-		return noRehearsal()
-	}
-	return a.several(ctx, s, rows, o, "Update %s?", func(ctx context.Context, row siteRow) (prepared, error) {
-		one := r
-		one.Site, one.Release = row.Site, row.value("release", r.Release)
-		l, err := a.lookedAt(ctx, s, row.Site)
-		if err != nil {
-			return l, err
-		}
-		p, err := update.Look(ctx, s.Desk, one)
-		if errors.Is(err, update.ErrCurrent) {
-			x, err := s.Book.Find(ctx, row.Site)
-			l.nothing = &ended{"current", x.Title + " has the newest release, " + x.Release,
-				map[string]any{"outcome": "current", "site": x}}
-			return l, err
-		}
-		if err != nil {
-			return l, err
-		}
-		one.Release = p.To // what was agreed to, whatever is published meanwhile
-		l.review, l.document = a.streams.ReviewUpdate(p), p
-		l.do = func(ctx context.Context, d *work.Service) (ended, error) {
-			return a.updateAgreed(ctx, d, one, p, first)
-		}
-		l.close = p.Close
-		return l, nil
-	})
-}
-
-// updateAgreed updates one of several sites, after a rehearsal where that is wanted.
-func (a *app) updateAgreed(ctx context.Context, d *work.Service, r update.Request, p *update.Plan, first bool) (ended,
-	error) {
-	var rehearsed *rehearse.Rehearsed
-	if first {
-		var err error
-		if rehearsed, err = rehearse.Rehearse(ctx, d, r); err != nil {
-			return ended{}, err
-		}
-		if !rehearsed.OK {
-			return ended{}, notRehearsed(rehearsed, r.Site)
-		}
-	}
-	done, err := update.Update(ctx, d, p)
-	if err != nil {
-		return ended{}, err
-	}
-	return ended{"updated", "has release " + done.Site.Release + " and is checked; it had " + done.From,
-		changedJSON{outcomeJSON: outcome("updated", &done.Done), FromRelease: done.From,
-			Backup: newBackedUpJSON(done.Backup), Rehearsal: rehearsed}}, nil
-}
-
-// noRehearsal is the fault of a dry run that asks for a copy.
-func noRehearsal() error {
-	return fault.New(fault.Usage, "a rehearsal makes a copy, which a dry run does not", "--rehearse",
-		"Leave one of the two out. Nothing was touched.")
-}
-
-// notRehearsed is the fault of an update whose rehearsal did not go well.
-func notRehearsed(came *rehearse.Rehearsed, site string) error {
-	return &fault.Error{Kind: fault.Failed, What: "the rehearsal of " + came.To + " did not go well", Where: site,
-		Details: came.Problems, Remedy: "The site was not touched and stays with " + came.From + ". Wait for a release " +
-			"that mends this, or tell whoever made the kit."}
-}
-
-// updateOne updates one site, and gives what is to be said of it to programs.
-func (a *app) updateOne(ctx context.Context, s *core.Core, r update.Request, first bool) (document any, err error) {
-	var rehearsed *rehearse.Rehearsed
-	if first {
-		if rehearsed, err = a.rehearse(ctx, s, r); err != nil {
-			return nil, err
-		}
-	}
-	p, err := update.Look(ctx, s.Desk, r)
-	if errors.Is(err, update.ErrCurrent) {
-		return a.isCurrent(ctx, s, r.Site)
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	if a.dryRun && a.json {
-		return p, nil
-	}
-	if err := a.agree(ctx, a.streams.ReviewUpdate(p), "Update?", p); errors.Is(err, errStop) {
-		return nil, nil
-	} else if err != nil {
-		return nil, err
-	}
-	done, err := update.Update(ctx, s.Desk, p)
-	a.streams.Say("")
-	if err != nil {
-		return nil, err
-	}
-	if !a.json {
-		a.streams.Settled(done.Site.Title+" has release "+done.Site.Release+" and is checked; it had "+done.From+".",
-			&done.Done, before(done.Backup)...)
-	}
-	return changedJSON{outcomeJSON: outcome("updated", &done.Done), FromRelease: done.From,
-		Backup: newBackedUpJSON(done.Backup), Rehearsal: rehearsed}, nil
-}
-
-// rehearse makes an update on a copy, and shows what came of it. One that did not do is a
-// fault: the site was not touched.
-func (a *app) rehearse(ctx context.Context, s *core.Core, r update.Request) (*rehearse.Rehearsed, error) {
-	if a.dryRun {
-		return nil, noRehearsal()
-	}
-	came, err := rehearse.Rehearse(ctx, s.Desk, r)
-	if errors.Is(err, update.ErrCurrent) {
-		return nil, nil
-	}
-	a.streams.Say("")
-	if err != nil {
-		return nil, err
-	}
-	if !a.json {
-		a.streams.Rehearsed(came)
-	}
-	if !came.OK {
-		return nil, notRehearsed(came, r.Site)
-	}
-	return came, nil
-}
-
-func (a *app) isCurrent(ctx context.Context, s *core.Core, word string) (document any, err error) {
-	x, err := s.Book.Find(ctx, word)
-	if err != nil {
-		return nil, err
-	}
-	if !a.json {
-		a.streams.Print("%s has the newest release, %s.", x.Title, x.Release)
-	}
-	return map[string]any{"outcome": "current", "site": x}, nil
-}
-
 // updateDue updates what is due, one after the other. One that fails does not
 // keep the others from it.
 func (a *app) updateDue(ctx context.Context, s *core.Core, words []string, inHours bool) error {
 	for _, err := range update.LookUp(ctx, s.Desk) {
 		a.streams.Note("what is newer could not be looked up, and what was known counts: " + fault.Of(err).Error())
 	}
-	sites, err := a.chosenSites(ctx, s, words)
+	sites, err := batch.Sites(ctx, s.Book, words, a.account)
 	if err != nil {
 		return err
 	}
@@ -279,8 +120,7 @@ func (a *app) updateDue(ctx context.Context, s *core.Core, words []string, inHou
 			a.line("failed", x, x.Release+" stays: "+f.What)
 			continue
 		}
-		all = append(all, changedJSON{outcomeJSON: outcome("updated", &done.Done), FromRelease: done.From,
-			Backup: newBackedUpJSON(done.Backup)})
+		all = append(all, endedJSON(&requests.Updated{Done: done}, false))
 		a.line("updated", x, done.From+" → "+done.Site.Release)
 	}
 	if a.json {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"runtime/debug"
 	"slices"
@@ -17,6 +18,7 @@ import (
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/backoff"
 	"tivset/internal/mail"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
@@ -24,6 +26,7 @@ import (
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
 	"tivset/internal/site"
+	"tivset/internal/work/batch"
 )
 
 func (a *app) worker() *cobra.Command {
@@ -114,13 +117,12 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 	}
 	w.ID = fmt.Sprintf("%s %s %d", as, a.world.Now().UTC().Format("20060102-150405.000"), os.Getpid())
 	w.Do = func(ctx context.Context, number int64, o queue.Order) (queue.Result, time.Duration) {
-		words, done, err := wordsOf(p, o, q.Files(ctx, number))
+		r, done, err := requestOf(p, o, q.Files(ctx, number))
 		if err != nil {
-			document, _ := json.Marshal(a.streams.Failed(err))
-			return queue.Result{Code: int(fault.Failed), Document: document}, 0
+			return a.resultOf(nil, err), 0
 		}
 		defer done()
-		return a.answer(ctx, words, number, o.Who)
+		return a.fulfil(ctx, r, number, o.Who)
 	}
 	w.Ended = func(ctx context.Context, number int64, o queue.Order, result queue.Result) {
 		if err := a.mailEnd(ctx, number, o, result); err != nil {
@@ -135,8 +137,7 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 				fmt.Sprint(why), "See: "+fault.Call("jobs")).Wrap(left)
 		}
 		a.streams.Note(fmt.Sprintf("number %d: %v\n%s", number, why, debug.Stack()))
-		document, _ := json.Marshal(a.streams.Failed(err))
-		return queue.Result{Code: screen.Code(err), Document: document}
+		return a.resultOf(nil, err)
 	}
 	w.End = a.endOf
 	w.Stuck = func(number int64, err error) {
@@ -152,9 +153,9 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 	return q.Work(ctx, w)
 }
 
-// wordsOf opens an order. Whoever can write into the database could put one there: only one
+// requestOf opens an order. Whoever can write into the database could put one there: only one
 // that is marked was put there by somebody who may do all.
-func wordsOf(p team.Place, o queue.Order, files queue.Parts) (words []string, done func(), err error) {
+func requestOf(p team.Place, o queue.Order, files queue.Parts) (r batch.Request, done func(), err error) {
 	mark, err := p.Vault.Key(o.Marked())
 	if err != nil {
 		return nil, nil, err
@@ -167,11 +168,44 @@ func wordsOf(p team.Place, o queue.Order, files queue.Parts) (words []string, do
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := readCall(text)
+	return unpacked(text, p, files)
+}
+
+// fulfil carries a request out, for who asked for it, and gives what a program is told of it. Later says that
+// what was in its way passes by waiting.
+func (a *app) fulfil(ctx context.Context, r batch.Request, number int64, who string) (queue.Result, time.Duration) {
+	one := *a
+	one.streams = &screen.Streams{Out: io.Discard, Err: io.Discard, In: strings.NewReader(""), Quiet: true}
+	one.world.order, one.world.behalf, one.kits = number, who, nil
+	one.freshen(ctx)
+	s, done, err := one.core(ctx)
 	if err != nil {
-		return nil, nil, err
+		return a.resultOf(nil, err), 0
 	}
-	return unpacked(c, p, files)
+	defer done()
+	s.Desk.Progress = nil
+	ended, err := batch.One(ctx, s.Desk, r)
+	later := time.Duration(0)
+	if err = fault.WasInterrupted(ctx, err); err != nil && (fault.Of(err).Busy || backoff.Is(err)) {
+		later = 10 * time.Second
+	}
+	return a.resultOf(ended, err), later
+}
+
+// resultOf is what is recorded of how an order ended.
+func (a *app) resultOf(ended batch.Ended, err error) queue.Result {
+	var out queue.Result
+	var document any
+	switch {
+	case err != nil:
+		out.Code, document = screen.Code(err), a.streams.Failed(err)
+	default:
+		if document = endedJSON(ended, false); !ended.OK() {
+			out.Code = int(fault.Failed)
+		}
+	}
+	out.Document, _ = json.Marshal(document) // documents of ours always have a form in JSON
+	return out
 }
 
 // mailEnd mails to whom it is to be told how an order ended.
@@ -236,10 +270,8 @@ func (a *app) endOf(ctx context.Context, number int64, o queue.Order) (queue.End
 		case j.Outcome == ledger.Done:
 			return queue.Ending{Over: true}, nil
 		case j.Outcome == ledger.GivenUp:
-			document, err := json.Marshal(a.streams.Failed(fault.New(fault.Incomplete, "its job was given up",
-				j.ID+", "+j.Address,
-				"Look at the site; then order it again.")))
-			return queue.Ending{Over: true, Result: queue.Result{Code: int(fault.Incomplete), Document: document}}, err
+			return queue.Ending{Over: true, Result: a.resultOf(nil, fault.New(fault.Incomplete, "its job was given up",
+				j.ID+", "+j.Address, "Look at the site; then order it again."))}, nil
 		}
 	}
 	return queue.Ending{}, nil

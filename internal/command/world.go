@@ -43,10 +43,9 @@ type World struct {
 	Env      func(string) string
 	Now      func() time.Time
 
-	order  int64       // the number of the order that is carried out; 0 for a command that was typed
-	behalf string      // who asked for it
-	team   *team.Team  // the team's database, where it is open already; orders of a worker share it
-	failed func(error) // hears why a command failed; may be nil
+	order  int64      // the number of the order that is carried out; 0 for a command that was typed
+	behalf string     // who asked for it
+	team   *team.Team // the team's database, where it is open already; orders of a worker share it
 }
 
 // System is the real world.

@@ -1,9 +1,7 @@
 package screen
 
 import (
-	"encoding/csv"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -105,50 +103,3 @@ func (w *Watch) paint() {
 
 // moves says whether lines can be written over.
 func (s *Streams) moves() bool { return s.ErrTerminal && !s.Dumb }
-
-// CannotNow words, in a review of several, one that cannot be looked at now.
-func (s *Streams) CannotNow(name string, err error) string {
-	f := fault.Of(err)
-	return s.paint(bad, "Not done:") + " " + Clean(name) + ": " + Clean(Spelled(because(f.What, f.Cause))) + "\n"
-}
-
-// SeveralEnded says how many of several were done and how many were not.
-func (s *Streams) SeveralEnded(done, failed int) {
-	style, text := good, fmt.Sprintf("%d done", done)
-	if failed > 0 {
-		style, text = bad, text+fmt.Sprintf(", %d not: run the same again when that is mended", failed)
-	}
-	s.Print("\n%s %s", s.paint(style, text+"."), s.proven(nil))
-}
-
-// RowResult is what came of one of several.
-type RowResult struct {
-	Line int // of a table; 0 where there is none
-	Site string
-
-	Outcome, Says string // in a word, and more
-	Err           error
-}
-
-// WriteRows writes what came of several as a table (RFC 4180). What a spreadsheet would take
-// for a formula is text.
-func WriteRows(to io.Writer, all []RowResult) error {
-	w := csv.NewWriter(to)
-	_ = w.Write([]string{"line", "address", "outcome", "problem", "what came of it"})
-	for _, r := range all {
-		row := []string{"", r.Site, r.Outcome, "", r.Says}
-		if r.Line > 0 {
-			row[0] = fmt.Sprint(r.Line)
-		}
-		if r.Err != nil {
-			f := fault.Of(r.Err)
-			row[2], row[3] = Outcome(r.Err), Spelled(because(f.What, f.Cause))
-		}
-		for i := range row {
-			row[i] = cell(row[i])
-		}
-		_ = w.Write(row)
-	}
-	w.Flush()
-	return w.Error()
-}

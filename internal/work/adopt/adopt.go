@@ -29,8 +29,11 @@ func Way() work.Operation { return work.Operation{Name: "adopt", Past: "adopted"
 type Request struct {
 	At      string
 	Account string
-	Answers answer.Given // admin.name, admin.password, admin.email, title
+	Answers answer.Given // see Answers
 }
+
+// Answers are those that an adoption has a use for.
+var Answers = []string{"title", "admin.name", site.AdminPassword, "admin.email"}
 
 // Adopt takes charge of an app that is there. It is recorded only when the admin
 // can sign in.

@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/demo"
-	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/standin/ftpd"
 	"tivset/internal/testing/sitetest"
@@ -31,12 +30,12 @@ func six(t *testing.T, w *sitetest.World) {
 	for n := range 6 {
 		fmt.Fprintf(&rows, "%d,lockside.localhost/c%d,x\n", n, n)
 	}
-	p, err := batch.Look(ctx, w.Desk, course(t, rows.String()))
-	require.NoError(t, err, "%v", fault.Of(err).Problems)
-	for _, r := range batch.Carry(ctx, w.Desk, p, batch.AtOnce(6), nil, nil) {
-		require.NoError(t, r.Err, r.At)
-		e, _ := sitetest.Examined(t, w, r.Done.Site.Address)
-		assert.True(t, e.OK, r.At)
+	b := looked(t, w, rows.String())
+	b.Carry(ctx, w.Desk, batch.How{Limits: batch.AtOnce(6), Patient: true})
+	for _, r := range b.Rows {
+		require.NoError(t, r.Err, r.At())
+		e, _ := sitetest.Examined(t, w, installed(r).Site.Address)
+		assert.True(t, e.OK, r.At())
 	}
 }
 

@@ -19,8 +19,10 @@ type Task struct {
 	Do      func(ctx context.Context, d *work.Service) error
 }
 
-// Watch hears how tasks go on, of one at a time. Its functions may be nil.
+// Watch hears how tasks go on, of one at a time. Its functions may be nil; without Stage the service's
+// Progress hears what is done.
 type Watch struct {
+	Once  bool // nothing is tried again
 	Stage func(task int, e job.Event)
 	Ended func(task int, err error)
 }
@@ -102,12 +104,16 @@ func (s *side) one(ctx context.Context, n int, task Task, keys []string) {
 func (s *side) try(ctx context.Context, n int, task Task) error {
 	desk, hosting := *s.desk, *s.desk.Hosting
 	hosting.Crowded = s.gate.crowded
-	desk.Hosting, desk.Progress = &hosting, nil
+	desk.Hosting = &hosting
+	shows := desk.Progress
 	if s.watch.Stage != nil {
+		shows = func(e job.Event) { s.watch.Stage(n, e) }
+	}
+	if shows != nil {
 		desk.Progress = func(e job.Event) {
 			s.mu.Lock()
 			defer s.mu.Unlock()
-			s.watch.Stage(n, e)
+			shows(e)
 		}
 	}
 	began, tries := time.Now(), 0
@@ -115,7 +121,7 @@ func (s *side) try(ctx context.Context, n int, task Task) error {
 		err := task.Do(ctx, &desk)
 		f, pause := fault.Of(err), time.Second
 		switch {
-		case err == nil || f.Kind == fault.Incomplete || ctx.Err() != nil:
+		case err == nil || f.Kind == fault.Incomplete || s.watch.Once || ctx.Err() != nil:
 			return err
 		case f.Busy && time.Since(began) < busyTime:
 		case backoff.Is(err) && tries < again:

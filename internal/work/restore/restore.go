@@ -62,11 +62,13 @@ type asked struct {
 
 // Plan is a restore that was looked at and not begun.
 type Plan struct {
-	Site   *ledger.Site // what is there now; nil at an empty place
-	From   string       // the backup
-	MadeAt time.Time    // when it was made
-	Why    string       // why, where its name says that
-	Of     ledger.Site  // the site that it is of, as it was
+	Site   *ledger.Site `json:"site,omitempty"` // what is there now; nil at an empty place
+	From   string       `json:"from_backup"`    // the backup
+	MadeAt time.Time    `json:"made_at"`        // when it was made
+	Why    string       `json:"why,omitempty"`  // why, where its name says that
+	Of     ledger.Site  `json:"of"`             // the site that it is of, as it was
+	Keeps  bool         `json:"backup"`         // what is there now is backed up first
+	Closed int          `json:"closed_seconds"` // for about how long visitors see a notice
 
 	held  *work.Held
 	asked asked
@@ -135,8 +137,10 @@ func planned(h *work.Held, a asked, o *opened) *Plan {
 			break
 		}
 	}
+	p.Keeps = h != nil && !a.NoBackup
 	if h != nil {
 		p.Site = &h.Site
+		p.Closed = int(work.ClosedFor(h.Site, p.Keeps, true, p.Keeps).Seconds())
 	}
 	return p
 }
