@@ -107,9 +107,7 @@ func TestExpertDecidesEverything(t *testing.T) {
 		on("Name of the company:", "\r"),
 		see("needs an answer"),
 		on("Name of the company:", "Rope \"&\" Paint\r"),
-		change(
-			"tax number",
-		),
+		change("tax number"),
 		on("Tax number", "12\r"),
 		see("two capital letters and 8 to 12 digits"),
 		on("Tax number", "QM12345678\r"),

@@ -157,10 +157,7 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 		on("Address", "2\r"),
 		on("Title of the site:", "<\r"),
 		on("Address", "2/blog\r"),
-		on(
-			"Title of the site:",
-			"\r",
-		),
+		on("Title of the site:", "\r"),
 		see("this needs an answer"),
 		on("Title of the site:", strings.Repeat("x", 130)+"\r"),
 		see("more than 120 characters"),

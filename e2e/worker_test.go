@@ -308,14 +308,8 @@ func TestWorkersKilledAtRandom(t *testing.T) {
 		if under == 0 {
 			break
 		}
-		require.Less(
-			t,
-			time.Since(since),
-			time.Minute,
-			"%d orders are lost: %s",
-			under,
-			p.must(p.demo.Folder, "queue", "list"),
-		)
+		require.Less(t, time.Since(since), time.Minute, "%d orders are lost: %s", under,
+			p.must(p.demo.Folder, "queue", "list"))
 	}
 	time.Sleep(4 * time.Second) // for longer than the lease, all of them
 	for _, w := range halted[max(0, len(halted)-2):] {
@@ -404,10 +398,8 @@ func TestControlPage(t *testing.T) {
 	kit := filepath.Join(p.demo.Folder, "demo/catalogue/inkreach/kit.yaml")
 	text, err := os.ReadFile(kit)
 	require.NoError(t, err)
-	require.NoError(
-		t,
-		os.WriteFile(kit, bytes.Replace(text, []byte("written with Inkreach"), []byte("nothing"), 1), 0o600),
-	)
+	require.NoError(t,
+		os.WriteFile(kit, bytes.Replace(text, []byte("written with Inkreach"), []byte("nothing"), 1), 0o600))
 	failed := page(1, "inkreach", "lockside.localhost/other", "Other", "w@lockside.localhost")
 	assert.False(t, failed.OK)
 	assert.Contains(t, failed.Problem, "the front page")

@@ -406,15 +406,8 @@ func (l *looking) updates(ctx context.Context) {
 	case x.Newer == "":
 		l.add("updates", true, "%s is the newest release", x.Release)
 	case x.Due == "" && x.Tried != nil && x.Tried.Release == site.Due(l.site.Kit.Kit, x, l.Now()):
-		l.add(
-			"updates",
-			false,
-			"%s failed here on %s and is not tried again by itself (%s). To try it: %s",
-			x.Tried.Release,
-			x.Tried.At.Format(time.DateOnly),
-			x.Tried.Problem,
-			fault.Call("update", x.Address),
-		)
+		l.add("updates", false, "%s failed here on %s and is not tried again by itself (%s). To try it: %s",
+			x.Tried.Release, x.Tried.At.Format(time.DateOnly), x.Tried.Problem, fault.Call("update", x.Address))
 	case x.Due == "" && x.Urgent:
 		l.add("updates", false, "%s is there (%s, and mends a security hole), which this site's care does not take by "+
 			"itself. Make it with: %s", x.Newer, x.NewerLevel, fault.Call("update", x.Address))
@@ -426,14 +419,8 @@ func (l *looking) updates(ctx context.Context) {
 		of := l.site.Kit.Find(x.Due)
 		at, err := time.Parse(time.DateOnly, of.Date)
 		days := int(l.Now().Sub(at) / (24 * time.Hour))
-		l.add(
-			"updates",
-			err == nil && days <= overdueAfter+x.Care.Days() && !x.Urgent,
-			"%s of %s is due%s. Make it with: %s",
-			x.Due,
-			of.Date,
-			map[bool]string{true: " and mends a security hole"}[x.Urgent],
-			fault.Call("update", x.Address),
-		)
+		l.add("updates", err == nil && days <= overdueAfter+x.Care.Days() && !x.Urgent,
+			"%s of %s is due%s. Make it with: %s", x.Due, of.Date,
+			map[bool]string{true: " and mends a security hole"}[x.Urgent], fault.Call("update", x.Address))
 	}
 }

@@ -66,12 +66,8 @@ func (a *app) adopt() *cobra.Command {
 	f.StringVar(&o.table, "table", "", "the sites of a table (CSV) with the column at, and answers, as tivset find "+
 		"--results writes it; - for standard input")
 	f.StringVar(&o.results, "results", "", "with --table: write what came of each row to this file, as CSV")
-	f.IntVar(
-		&o.atOnce,
-		"at-once",
-		batch.Usual.Account,
-		"with --table: how many sites of an account are looked at side by side",
-	)
+	f.IntVar(&o.atOnce, "at-once", batch.Usual.Account,
+		"with --table: how many sites of an account are looked at side by side")
 	return c
 }
 

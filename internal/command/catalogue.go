@@ -248,12 +248,8 @@ func (a *app) catalogueKey() *cobra.Command {
 func writeNew(name string, text []byte) error {
 	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return fault.New(
-			fault.Usage,
-			"there is a file already",
-			name,
-			"Take another name: a key that is lost cannot be made again.",
-		)
+		return fault.New(fault.Usage, "there is a file already", name,
+			"Take another name: a key that is lost cannot be made again.")
 	}
 	if err != nil {
 		return err

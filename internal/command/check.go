@@ -74,12 +74,8 @@ func notBoth(one string, first bool, other string, second bool) error {
 	if !first || !second {
 		return nil
 	}
-	return fault.New(
-		fault.Usage,
-		one+" and "+other+" do not go together",
-		"",
-		"Do one after the other. Nothing was touched.",
-	)
+	return fault.New(fault.Usage, one+" and "+other+" do not go together", "",
+		"Do one after the other. Nothing was touched.")
 }
 
 // vouched notes which programs of a site are the owner's.

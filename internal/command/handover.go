@@ -82,12 +82,8 @@ func (a *app) handOver(ctx context.Context, s *core.Core, words []string, h hand
 
 func (a *app) runHandover(ctx context.Context, s *core.Core, words []string, h handing) (document any, err error) {
 	if end := strings.ToLower(filepath.Ext(h.into)); h.into != "" && end != ".html" && end != ".txt" {
-		return nil, fault.New(
-			fault.Usage,
-			"no page can be written into "+h.into,
-			"--into",
-			"Name a file that ends with .html or .txt.",
-		)
+		return nil, fault.New(fault.Usage, "no page can be written into "+h.into, "--into",
+			"Name a file that ends with .html or .txt.")
 	}
 	pages, err := a.pages(ctx, s, words, h.password)
 	if err != nil {
@@ -166,11 +162,8 @@ func (a *app) mailPages(
 	if len(pages) > 1 {
 		subject = "Your sites"
 	}
-	err = s.Desk.SendMail(
-		ctx,
-		in.Mail.Server,
-		mail.Message{From: in.Mail.From, To: to, Subject: subject, Text: text, HTML: html},
-	)
+	err = s.Desk.SendMail(ctx, in.Mail.Server,
+		mail.Message{From: in.Mail.From, To: to, Subject: subject, Text: text, HTML: html})
 	if err != nil {
 		return fault.New(fault.Failed, "the page could not be mailed", to,
 			"Look at the address and at mail: of the account; or make a file with --into FILE.").Wrap(err)

@@ -75,21 +75,13 @@ func (a *app) install() *cobra.Command {
 	f.BoolVar(&o.keepFailed, "keep-failed", false,
 		"for authors of kits: leave what failed as it is, to be looked at; tivset undo takes it back")
 	f.BoolVar(&o.showPassword, "show-password", false, "print the admin's password even where no terminal is")
-	f.BoolVar(
-		&o.copyPassword,
-		"copy",
-		false,
-		"put the admin's password on the clipboard at the end, through the terminal",
-	)
+	f.BoolVar(&o.copyPassword, "copy", false,
+		"put the admin's password on the clipboard at the end, through the terminal")
 	f.StringVar(&o.table, "table", "",
 		"install every row of a table (CSV), whose columns are answers; - for standard input")
 	f.StringVar(&o.results, "results", "", "with --table: write what came of each row to this file, as CSV")
-	f.IntVar(
-		&o.atOnce,
-		"at-once",
-		batch.Usual.Account,
-		"with --table: how many sites of an account are installed side by side",
-	)
+	f.IntVar(&o.atOnce, "at-once", batch.Usual.Account,
+		"with --table: how many sites of an account are installed side by side")
 	option(c, "at", a.domainWords, cobra.ShellCompDirectiveNoSpace)
 	return c
 }

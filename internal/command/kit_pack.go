@@ -84,13 +84,8 @@ func (a *app) runPack(ctx context.Context, dirs []string, p packing) error {
 	for _, app := range done.Changed {
 		a.streams.Print("%s is in it as version %d.", done.Kits[app].Title, done.Kits[app].Version)
 	}
-	a.streams.Print(
-		"The catalogue in %s is signed: number %d, kits: %d, valid until %s.",
-		p.into,
-		done.Serial,
-		len(done.Kits),
-		done.Expires.Format(time.DateOnly),
-	)
+	a.streams.Print("The catalogue in %s is signed: number %d, kits: %d, valid until %s.", p.into, done.Serial,
+		len(done.Kits), done.Expires.Format(time.DateOnly))
 	a.streams.Say("Its owners' key: %s", doing.Public())
 	return nil
 }

@@ -124,12 +124,8 @@ func (a *app) queueCancel() *cobra.Command {
 func numbered(text string) (int64, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return 0, fault.New(
-			fault.Usage,
-			"that is no number of an order",
-			text,
-			"See them with: "+fault.Call("queue", "list"),
-		)
+		return 0, fault.New(fault.Usage, "that is no number of an order", text,
+			"See them with: "+fault.Call("queue", "list"))
 	}
 	return n, nil
 }

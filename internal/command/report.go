@@ -33,12 +33,8 @@ func (a *app) report() *cobra.Command {
 					"Name a file with --into FILE.html, or ask for --json.")
 			}
 			if end := strings.ToLower(filepath.Ext(into)); into != "" && end != ".html" && end != ".htm" {
-				return fault.New(
-					fault.Usage,
-					"no page can be written into "+into,
-					"--into",
-					"Name a file that ends with .html.",
-				)
+				return fault.New(fault.Usage, "no page can be written into "+into, "--into",
+					"Name a file that ends with .html.")
 			}
 			r, err := a.reportOf(ctx, s, site)
 			if err != nil {

@@ -87,10 +87,8 @@ func newRoundJSON(r *rounds.Round) roundJSON {
 		out.Outcome = "busy"
 	}
 	for _, l := range r.Lines {
-		out.Lines = append(
-			out.Lines,
-			ledger.RoundLine{Address: l.Site.Address, What: l.What, Detail: screen.Spelled(l.Detail)},
-		)
+		out.Lines = append(out.Lines,
+			ledger.RoundLine{Address: l.Site.Address, What: l.What, Detail: screen.Spelled(l.Detail)})
 	}
 	for _, err := range r.Unseen {
 		out.Unseen = append(out.Unseen, err.Error())
@@ -164,12 +162,8 @@ var everyForm = regexp.MustCompile(`^([1-5][0-9]m|[1-9]h|1[0-9]h|2[0-3]h)$`)
 
 func (a *app) roundsOn(ctx context.Context, s *core.Core, every string, queue bool) error {
 	if !everyForm.MatchString(every) {
-		return fault.New(
-			fault.Usage,
-			"rounds cannot be made every “"+every+"”",
-			"--every",
-			"Write 10m to 59m, or 1h to 23h.",
-		)
+		return fault.New(fault.Usage, "rounds cannot be made every “"+every+"”", "--every",
+			"Write 10m to 59m, or 1h to 23h.")
 	}
 	t, err := a.timer(every)
 	if err != nil {

@@ -79,12 +79,8 @@ func (a *app) update() *cobra.Command {
 	f.StringVar(&r.Archive, "archive", "", "the release's archive, for apps whose archive you fetch yourself")
 	f.StringVar(&r.Accept, "accept-archive", "", acceptUsage)
 	chooses(c, o, "release")
-	f.BoolVar(
-		&r.Rehearse,
-		"rehearse",
-		false,
-		"make it on a copy first, compare that with the site, and go on only if all is well",
-	)
+	f.BoolVar(&r.Rehearse, "rehearse", false,
+		"make it on a copy first, compare that with the site, and go on only if all is well")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no backup first")
 	return c
 }

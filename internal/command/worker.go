@@ -44,12 +44,8 @@ func (a *app) worker() *cobra.Command {
 		Args:    takes(0, 0, ""), Annotations: noDryRun(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			if w.AtOnce < 1 {
-				return fault.New(
-					fault.Usage,
-					"at least one order has to be taken at once",
-					"--at-once",
-					"Give a number from 1 on.",
-				)
+				return fault.New(fault.Usage, "at least one order has to be taken at once", "--at-once",
+					"Give a number from 1 on.")
 			}
 			if w.Lease < time.Second {
 				return fault.New(fault.Usage, "a lease is a second at least", "--lease", "Leave it out, or say 20s.")

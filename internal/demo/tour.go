@@ -505,18 +505,8 @@ func (t *tour) byFTP(a *account.Account, database string) error {
 	if _, err := t.run(0, "account", "trust", AccountName, t.Standin.FTP.Fingerprint()); err != nil {
 		return err
 	}
-	_, err := t.run(
-		0,
-		"install",
-		"lanternbox",
-		"--at",
-		"helm-school.localhost/pictures",
-		"-a",
-		"title=Helm at Noon",
-		"-a",
-		"admin.email=head@helm-school.localhost",
-		"--yes",
-	)
+	_, err := t.run(0, "install", "lanternbox", "--at", "helm-school.localhost/pictures", "-a", "title=Helm at Noon",
+		"-a", "admin.email=head@helm-school.localhost", "--yes")
 	if err != nil {
 		return err
 	}

@@ -137,13 +137,9 @@ func passwordLength(value string) (what, remedy string) {
 	n, err := strconv.Atoi(value)
 	if err != nil || n < shortestMade || n > secret.Longest {
 		return fmt.Sprintf(
-				"a length of %s will not do",
-				value,
-			), fmt.Sprintf(
-				"Choose %d to %d.",
-				shortestMade,
-				secret.Longest,
-			)
+			"a length of %s will not do",
+			value,
+		), fmt.Sprintf("Choose %d to %d.", shortestMade, secret.Longest)
 	}
 	return "", ""
 }

@@ -131,13 +131,8 @@ func data(d *site.Data) string {
 		return fmt.Sprintf("database %s, a file that the web does not see, in %s (%s)", d.Name, d.Server, Engine(d.Engine))
 	}
 	if d.From == "new" {
-		text := fmt.Sprintf(
-			"database %s and user %s on %s (%s)\nthe user may use that database and no other",
-			d.Name,
-			d.User,
-			d.Server,
-			Engine(d.Engine),
-		)
+		text := fmt.Sprintf("database %s and user %s on %s (%s)\nthe user may use that database and no other", d.Name,
+			d.User, d.Server, Engine(d.Engine))
 		if d.Tables != "" {
 			text += "; tables begin with " + d.Tables
 		}

@@ -30,11 +30,8 @@ func TestEntrusts(t *testing.T) {
 	f := fault.Of(err)
 	require.Equal(t, fault.Usage, f.Kind)
 	assert.Len(t, f.Problems, 2)
-	_, err = w.Sites.Entrust(
-		ctx,
-		append(both, "nowhere"),
-		sites.Entrusting{Decided: map[string]string{"takes": "features"}},
-	)
+	_, err = w.Sites.Entrust(ctx, append(both, "nowhere"),
+		sites.Entrusting{Decided: map[string]string{"takes": "features"}})
 	require.Error(t, err)
 	x, err := w.Book.Find(ctx, old.Site.Address)
 	require.NoError(t, err)
@@ -56,11 +53,8 @@ func TestEntrusts(t *testing.T) {
 		Backups: "daily, 7d,4w,6m", Tells: "nobody"}, x.Care)
 	sitetest.Examined(t, w, x.Address)
 
-	like, err := w.Sites.Entrust(
-		ctx,
-		both[1:],
-		sites.Entrusting{Like: both[0], Decided: map[string]string{"hours": "any"}},
-	)
+	like, err := w.Sites.Entrust(ctx, both[1:],
+		sites.Entrusting{Like: both[0], Decided: map[string]string{"hours": "any"}})
 	require.NoError(t, err)
 	assert.Equal(t, care.Care{Takes: "breaking", Waits: "3d", Hours: "any", Rehearses: "features",
 		Backups: "daily, 7d,4w,6m", Tells: "nobody"}, like[0].Care)

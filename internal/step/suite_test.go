@@ -97,20 +97,13 @@ func (g *ground) all() string {
 	snapshot := slices.DeleteFunc(strings.Split(g.w.Snapshot(), "\n"), func(line string) bool {
 		return strings.Contains(line, replaced) || strings.HasSuffix(line, " /"+g.in.Store().Asides())
 	})
-	return strings.Join(
-		snapshot,
-		"\n",
-	) + "\n" + strings.Join(
+	return strings.Join(snapshot, "\n") + "\n" + strings.Join(
 		values,
 		"\n",
-	) + "\n" + string(
-		record,
-	) + "\n" + g.w.Dump(
+	) + "\n" + string(record) + "\n" + g.w.Dump(
 		g.record,
 	) + "\n" +
-		string(
-			timers,
-		) + "\n" + strings.Join(
+		string(timers) + "\n" + strings.Join(
 		kept,
 		"\n",
 	)

@@ -62,10 +62,8 @@ func (c *NewAccount) askData(ctx context.Context, data hostmail.Data) (hostmail.
 	data.User, err = c.question(ctx, Prompt{Text: "A user who may make databases (may stay empty)",
 		Help: "Without one you make databases in the host's own pages; Tivset says what to make, and tries it."})
 	if err == nil && data.User != "" {
-		data.Password, err = c.question(
-			ctx,
-			Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."},
-		)
+		data.Password, err = c.question(ctx,
+			Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."})
 	}
 	return data, err
 }

@@ -208,12 +208,8 @@ func (c *NewAccount) inFolder(ctx context.Context, d account.Domain, proposal st
 
 // elsewhere asks where a domain answers that does not resolve yet.
 func (c *NewAccount) elsewhere(ctx context.Context, d account.Domain) (account.Domain, error) {
-	url, err := c.text(
-		ctx,
-		"Its address",
-		"http://"+d.Name,
-		"With https:// or http://, and the port where it is unusual.",
-	)
+	url, err := c.text(ctx, "Its address", "http://"+d.Name,
+		"With https:// or http://, and the port where it is unusual.")
 	if err != nil {
 		return d, err
 	}

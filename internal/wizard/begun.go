@@ -70,12 +70,8 @@ func (c *Conversation) goOnWithWhatWasBegun(ctx context.Context) error {
 		name += " at " + begun.At
 	}
 	c.Ask.Explain("You began to install " + name + " on " + day.Format("2 January, 15:04") + ".")
-	yes, err := c.yesNo(
-		ctx,
-		"Go on with it",
-		"yes",
-		"no begins anew; what you answered then is kept until you leave again.",
-	)
+	yes, err := c.yesNo(ctx, "Go on with it", "yes",
+		"no begins anew; what you answered then is kept until you leave again.")
 	switch {
 	case errors.Is(err, ErrBack), err == nil && yes == "no":
 		return nil

@@ -283,11 +283,8 @@ func port(address string) string { _, p, _ := strings.Cut(address, ":"); return 
 // its folder, and in one outside of the web.
 func everything(t *testing.T, w *sitetest.World, x ledger.Site) string {
 	t.Helper()
-	out := strings.ReplaceAll(
-		w.Value(x, "SELECT COALESCE(GROUP_CONCAT(body SEPARATOR ';'), '') FROM {tables}entries"),
-		";",
-		"\n",
-	) + "\n"
+	out := strings.ReplaceAll(w.Value(x, "SELECT COALESCE(GROUP_CONCAT(body SEPARATOR ';'), '') FROM {tables}entries"),
+		";", "\n") + "\n"
 	return out + files(t, filepath.Join(w.Root, x.Folder), filepath.Join(w.Root, x.DataFolder))
 }
 

@@ -79,26 +79,16 @@ func TestSeveralWhileTheWorldMoves(t *testing.T) {
 					require.NoError(t, err)
 					there := everything(t, w, now) + kept(t, w, now, v.Kept())
 					for _, text := range v.Kept() {
-						assert.GreaterOrEqual(
-							t,
-							strings.Count(there, text+"\n"),
-							3,
-							"%s: %s of %s is lost",
-							what,
-							text,
-							now.Address,
-						)
+						assert.GreaterOrEqual(t, strings.Count(there, text+"\n"), 3, "%s: %s of %s is lost", what, text,
+							now.Address)
 					}
 				}
 			}
 
 			all := visit()
 			errs := side(w, sites, func(ctx context.Context, d *work.Service, n int) error {
-				_, err := update.To(
-					ctx,
-					d,
-					update.Request{Site: sites[n].Address, Release: []string{"2.0.0", "2.0.0", "3.0.0"}[n]},
-				)
+				_, err := update.To(ctx, d,
+					update.Request{Site: sites[n].Address, Release: []string{"2.0.0", "2.0.0", "3.0.0"}[n]})
 				return err
 			})
 			left(all, "updates")

@@ -44,10 +44,7 @@ func Quicken(ctx context.Context, file *os.File, to io.Writer, limits Limits) er
 	if err != nil {
 		return err
 	}
-	_, err = io.CopyBuffer(
-		w,
-		&bounded{ctx: ctx, from: unpacked, left: limits.Bytes + limits.framing()},
-		make([]byte, 1<<18),
-	)
+	_, err = io.CopyBuffer(w, &bounded{ctx: ctx, from: unpacked, left: limits.Bytes + limits.framing()},
+		make([]byte, 1<<18))
 	return errors.Join(err, w.Close())
 }

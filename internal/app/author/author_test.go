@@ -79,10 +79,8 @@ func TestDraftsOfArchives(t *testing.T) {
 	}
 	folder := filepath.Join(t.TempDir(), "tidewall-2.0.3")
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "lib"), 0o755))
-	require.NoError(
-		t,
-		os.WriteFile(filepath.Join(folder, "lib/version.php"), []byte("<?php const VERSION = '2.0.3';"), 0o644),
-	)
+	require.NoError(t,
+		os.WriteFile(filepath.Join(folder, "lib/version.php"), []byte("<?php const VERSION = '2.0.3';"), 0o644))
 	for _, name := range []string{"one", "two"} { // the same bytes each time
 		_, err = a.New(ctx, filepath.Join(into, name), folder)
 		require.NoError(t, err, "%v", fault.Of(err))

@@ -50,21 +50,14 @@ func (a *Author) Release(ctx context.Context, r Adding) (*Added, error) {
 		return nil, err
 	}
 	if k.FollowsUpstream() {
-		return nil, fault.New(
-			fault.Usage,
-			"the releases of "+k.Title+" come by themselves",
-			r.Dir,
-			"There is nothing to add.",
-		)
+		return nil, fault.New(fault.Usage, "the releases of "+k.Title+" come by themselves", r.Dir,
+			"There is nothing to add.")
 	}
 	before := k.Newest()
 	if !version.Newer(r.Release, before.Release) {
-		return nil, fault.New(
-			fault.Usage,
-			r.Release+" is not newer than "+before.Release+", the newest that the kit has",
-			r.Dir,
-			"Name a newer release; others are written into kit.yaml by hand.",
-		)
+		return nil, fault.New(fault.Usage,
+			r.Release+" is not newer than "+before.Release+", the newest that the kit has", r.Dir,
+			"Name a newer release; others are written into kit.yaml by hand.")
 	}
 	scratch, err := os.MkdirTemp("", "tivset-release-")
 	if err != nil {
@@ -252,18 +245,8 @@ func inserted(text []byte, out *Added, archive string) ([]byte, error) {
 	}
 	gap := strings.Repeat(" ", max(1, len(rest)-len(strings.TrimLeft(rest, " "))))
 	inner := indent + " " + gap
-	made := fmt.Sprintf(
-		"%s-%srelease: %s\n%sdate: %s\n%slevel: %s\n%sarchive: %s\n",
-		indent,
-		gap,
-		draft.YAML(out.Release),
-		inner,
-		out.Date,
-		inner,
-		out.Level,
-		inner,
-		archive,
-	)
+	made := fmt.Sprintf("%s-%srelease: %s\n%sdate: %s\n%slevel: %s\n%sarchive: %s\n", indent, gap,
+		draft.YAML(out.Release), inner, out.Date, inner, out.Level, inner, archive)
 	if needs != "" {
 		made += inner + "needs: " + needs + "\n"
 	}

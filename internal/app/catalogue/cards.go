@@ -51,10 +51,8 @@ func (c *Catalogue) Cards() (out []Card, faulty []error, err error) {
 		}
 	}
 	notes.keep()
-	slices.SortStableFunc(
-		out,
-		func(a, b Card) int { return cmp.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)) },
-	)
+	slices.SortStableFunc(out,
+		func(a, b Card) int { return cmp.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)) })
 	return out, faulty, nil
 }
 

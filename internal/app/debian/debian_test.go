@@ -69,12 +69,8 @@ var tidebook = []mirror.File{
 func TestFindsAndFetches(t *testing.T) {
 	m, a := newMirror(t)
 	old := m.Publish("/debian", "tidebook", "1.0-1", mirror.PackageOf(t, tidebook...))
-	fixed := m.Publish(
-		"/fixes",
-		"tidebook",
-		"1.0-1+deb12u1",
-		mirror.PackageOf(t, append(tidebook, mirror.File{Name: "usr/share/fixed"})...),
-	)
+	fixed := m.Publish("/fixes", "tidebook", "1.0-1+deb12u1",
+		mirror.PackageOf(t, append(tidebook, mirror.File{Name: "usr/share/fixed"})...))
 	m.Release("/debian", "bookworm", today.AddDate(0, 0, -3), today.AddDate(0, 0, 4), old)
 	m.Release("/fixes", "bookworm-security", today.AddDate(0, 0, -1), today.AddDate(0, 0, 6), fixed)
 	found, err := a.Find(ctx, "bookworm", "tidebook", "no-such")
@@ -154,12 +150,8 @@ func TestMirrorsThatLie(t *testing.T) {
 	m.Key = own
 	good(-1)
 	signed := m.Files["/debian/dists/bookworm/InRelease"]
-	m.Files["/debian/dists/bookworm/InRelease"] = bytes.Replace(
-		signed,
-		[]byte("Suite: bookworm"),
-		[]byte("Suite: bookwarm"),
-		1,
-	)
+	m.Files["/debian/dists/bookworm/InRelease"] = bytes.Replace(signed, []byte("Suite: bookworm"),
+		[]byte("Suite: bookwarm"), 1)
 	require.ErrorIs(t, find(), debian.ErrUnsigned)
 	m.Files["/debian/dists/bookworm/InRelease"] = []byte("Origin: Debian\n")
 	require.ErrorIs(t, find(), debian.ErrUnsigned)
@@ -230,11 +222,8 @@ func TestRecipes(t *testing.T) {
 	assert.Equal(t, map[string]string{"index.php": "<?php require __DIR__ . '/lib/tides.php';", "data/readme.txt": "data",
 		"cache/": "", "lib.js": "lib", "lib/tides.php": "<?php"}, got)
 
-	require.ErrorContains(
-		t,
-		debian.Make(r, []string{app}, io.Discard),
-		"the packages have nothing at usr/share/php/tides.php",
-	)
+	require.ErrorContains(t, debian.Make(r, []string{app}, io.Discard),
+		"the packages have nothing at usr/share/php/tides.php")
 	delete(r.Take, "usr/share/php/tides.php")
 	require.ErrorContains(t, debian.Make(r, []string{app}, io.Discard),
 		"usr/share/javascript/lib/lib.js, which none of the packages has")
@@ -243,11 +232,8 @@ func TestRecipes(t *testing.T) {
 	r.Take = map[string]string{"usr/share/else": "."}
 	require.ErrorContains(t, debian.Make(r, []string{app, lib}, io.Discard), "the packages have nothing at usr/share/else")
 	round := put("round.deb", mirror.PackageOf(t, mirror.File{Name: "a", Link: "/b"}, mirror.File{Name: "b", Link: "/a"}))
-	require.ErrorContains(
-		t,
-		debian.Make(debian.Recipe{Take: map[string]string{"a": "."}}, []string{round}, io.Discard),
-		"circle",
-	)
+	require.ErrorContains(t, debian.Make(debian.Recipe{Take: map[string]string{"a": "."}}, []string{round}, io.Discard),
+		"circle")
 	require.Error(t, debian.Make(r, []string{put("no.deb", []byte("!<arch>\n"))}, io.Discard))
 }
 

@@ -175,11 +175,8 @@ func TestFollowingOverHTTPS(t *testing.T) {
 	*asked = nil
 	n, err = s.Refresh(context.Background())
 	require.NoError(t, err)
-	assert.Equal(
-		t,
-		index.News{Serial: 1, Expires: n.Expires, New: []string{}, Changed: []string{}, Left: []string{}, Kits: 2},
-		n,
-	)
+	assert.Equal(t,
+		index.News{Serial: 1, Expires: n.Expires, New: []string{}, Changed: []string{}, Left: []string{}, Kits: 2}, n)
 	assert.Equal(t, []string{"/index.json"}, *asked, "one request")
 	*asked = nil
 	require.NoError(t, s.Fresh(context.Background()))

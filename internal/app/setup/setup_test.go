@@ -191,10 +191,8 @@ func TestSQLAndRemove(t *testing.T) {
 	require.NoError(t, r.Do(ctx, kit.Step{Remove: []string{"schema/", "not-there"}}))
 	assert.NoDirExists(t, filepath.Join(dir, "stage/schema"))
 	for _, mode := range []string{"", "0600"} { // over what is there
-		require.NoError(
-			t,
-			r.Do(ctx, kit.Step{Write: &kit.Written{File: "data/first.txt", Text: "by {admin.name}", Mode: mode}}),
-		)
+		require.NoError(t,
+			r.Do(ctx, kit.Step{Write: &kit.Written{File: "data/first.txt", Text: "by {admin.name}", Mode: mode}}))
 		text, err := os.ReadFile(filepath.Join(dir, "stage/data/first.txt"))
 		require.NoError(t, err)
 		assert.Equal(t, "by {tables}'; --", string(text))

@@ -87,12 +87,8 @@ func (k *Keeper) addFolder(ctx context.Context, list *home.Catalogues, a Adding)
 		return k.addPublished(ctx, list, a)
 	}
 	if a.Key != "" {
-		return fault.New(
-			fault.Usage,
-			"nothing is signed there",
-			folder,
-			"Leave --key out; or see that it has "+index.File+".",
-		)
+		return fault.New(fault.Usage, "nothing is signed there", folder,
+			"Leave --key out; or see that it has "+index.File+".")
 	}
 	list.Folders = append(list.Folders, home.Folder{Name: a.Name, Folder: folder})
 	return nil

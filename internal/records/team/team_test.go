@@ -89,10 +89,7 @@ func TestPeople(t *testing.T) {
 		"sites/a/b/admin.password": secret.Of("two")}))
 	_, err := second.Vault.Get("sites/a/admin.password")
 	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "%v", err)
-	require.NoError(
-		t,
-		first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault),
-	)
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
 	require.NoError(t, first.team.Join(ctx, team.Person{Name: "office", Key: third.key, May: team.MayLook},
 		first.Vault))
 	got, err := second.Vault.Get("sites/a/admin.password")
@@ -144,10 +141,7 @@ func TestJoiningMeanwhile(t *testing.T) {
 		done <- err
 	}()
 	time.Sleep(30 * time.Millisecond)
-	require.NoError(
-		t,
-		first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault),
-	)
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
 	require.NoError(t, <-done)
 	all, err := second.Vault.All()
 	require.NoError(t, err)

@@ -132,10 +132,8 @@ func Of(f From) *Report {
 	for _, x := range f.Sites {
 		r.Sites = append(r.Sites, siteOf(x, f.Now))
 		if want := sites.WantOf(x); want.What != "" {
-			r.Due = append(
-				r.Due,
-				Due{x.Address, want.What, f.Spell(want.Call), x.Urgent || x.Health == "bad" || x.Gone != ""},
-			)
+			r.Due = append(r.Due,
+				Due{x.Address, want.What, f.Spell(want.Call), x.Urgent || x.Health == "bad" || x.Gone != ""})
 		}
 	}
 	slices.SortStableFunc(r.Due, func(a, b Due) int { return cmp.Compare(rank(a.Urgent), rank(b.Urgent)) })

@@ -35,10 +35,8 @@ func CutOff(t *testing.T, at string) {
 	c, err := pgx.Connect(ctx, at)
 	require.NoError(t, err)
 	defer c.Close(ctx)
-	_, err = c.Exec(
-		ctx,
-		"SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = 'tivset'",
-	)
+	_, err = c.Exec(ctx,
+		"SELECT pg_terminate_backend(pid, 10000) FROM pg_stat_activity WHERE application_name = 'tivset'")
 	require.NoError(t, err)
 }
 

@@ -85,12 +85,9 @@ func Apache(t Stage, sites []Site, settings ...string) string {
 // AllowOverrideList).
 func StrictApache(t Stage, sites []Site, settings ...string) string {
 	t.Helper()
-	return startApache(
-		t,
-		"AuthConfig Limit\nAllowOverrideList RewriteEngine RewriteRule RewriteCond ErrorDocument RedirectMatch",
-		sites,
-		settings,
-	)
+	return startApache(t,
+		"AuthConfig Limit\nAllowOverrideList RewriteEngine RewriteRule RewriteCond ErrorDocument RedirectMatch", sites,
+		settings)
 }
 
 func startApache(t Stage, override string, sites []Site, settings []string) string {
@@ -99,14 +96,8 @@ func startApache(t Stage, override string, sites []Site, settings []string) stri
 	dir, port := folder(t), FreePort(t)
 	socket := fpm(t, dir, settings)
 	errors := filepath.Join(dir, "error.log")
-	start(
-		t,
-		program,
-		"-D",
-		"FOREGROUND",
-		"-f",
-		readable(t, dir, "apache.conf", apache(dir, socket, override, port, sites)),
-	)
+	start(t, program, "-D", "FOREGROUND", "-f",
+		readable(t, dir, "apache.conf", apache(dir, socket, override, port, sites)))
 	logWhenFailed(t, errors)
 	awaitPort(t, "tcp", loopback(port))
 	return loopback(port)

@@ -168,10 +168,8 @@ func entries(ctx context.Context, d *work.Service, in *hosting.Account, s *site.
 	for _, i := range inside {
 		full := folder + "/" + i.Name
 		theirs := others.Has(full) || others.Below(full)
-		own := slices.ContainsFunc(
-			s.Kit.Config,
-			func(c kit.Config) bool { return strings.HasPrefix(c.Path+"/", i.Name+"/") },
-		)
+		own := slices.ContainsFunc(s.Kit.Config,
+			func(c kit.Config) bool { return strings.HasPrefix(c.Path+"/", i.Name+"/") })
 		if !theirs &&
 			(unknown != nil || own || i.Name == s.Place.AdminFolder || slices.Contains(of.Survey.Entries, i.Name)) {
 			out = append(out, i.Name)

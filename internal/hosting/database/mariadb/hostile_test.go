@@ -42,10 +42,8 @@ func TestEndlessPackets(t *testing.T) {
 	defer cancel()
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
-	_, err = mariadb.Open(
-		ctx,
-		database.Login{Server: l.Addr().String(), User: "u", Password: secret.Of("p"), Database: "d"},
-	)
+	_, err = mariadb.Open(ctx,
+		database.Login{Server: l.Addr().String(), User: "u", Password: secret.Of("p"), Database: "d"})
 	require.Error(t, err)
 	runtime.ReadMemStats(&after)
 	assert.Less(t, after.Sys-before.Sys, uint64(200<<20))

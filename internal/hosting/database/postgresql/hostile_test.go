@@ -46,10 +46,8 @@ func TestEndlessMessages(t *testing.T) {
 	began := time.Now()
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
-	_, err = postgresql.Open(
-		ctx,
-		database.Login{Server: l.Addr().String(), User: "u", Password: secret.Of("p"), Database: "d"},
-	)
+	_, err = postgresql.Open(ctx,
+		database.Login{Server: l.Addr().String(), User: "u", Password: secret.Of("p"), Database: "d"})
 	require.Error(t, err)
 	runtime.ReadMemStats(&after)
 	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(100<<20))
