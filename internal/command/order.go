@@ -2,7 +2,6 @@ package command
 
 import (
 	"context"
-	"errors"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -14,6 +13,7 @@ import (
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
 	"tivset/internal/work/batch"
+	"tivset/internal/work/orders"
 )
 
 // ordering is how what a command would do is put on the team's queue.
@@ -95,12 +95,12 @@ func (a *app) orderOne(ctx context.Context, s *core.Core, b *batch.Batch) error 
 			return err
 		}
 	}
-	q, p, as, done, err := a.ordersTo(ctx, s, []batch.Where{where})
+	to, done, err := a.ordersTo(ctx, []batch.Where{where})
 	if err != nil {
 		return err
 	}
 	defer done()
-	n, err := a.putOne(ctx, q, p, as, r.Request, where)
+	n, err := to.Put(ctx, r.Request, where, queue.Priorities[a.ordering.priority], a.ordering.tell)
 	if err != nil {
 		return err
 	}
@@ -141,7 +141,7 @@ func (a *app) orderAll(ctx context.Context, s *core.Core, b *batch.Batch, there 
 			at = append(at, r.Plan.Where)
 		}
 	}
-	q, p, as, done, err := a.ordersTo(ctx, s, at)
+	to, done, err := a.ordersTo(ctx, at)
 	if err != nil {
 		return err
 	}
@@ -151,7 +151,8 @@ func (a *app) orderAll(ctx context.Context, s *core.Core, b *batch.Batch, there 
 		document := orderJSON{Outcome: "queued", What: r.Request.Kind(), At: r.Name()}
 		if r.Err == nil {
 			document.At = r.Plan.Address
-			document.Number, r.Err = a.putOne(ctx, q, p, as, r.Request, r.Plan.Where)
+			document.Number, r.Err = to.Put(ctx, r.Request, r.Plan.Where,
+				queue.Priorities[a.ordering.priority], a.ordering.tell)
 		}
 		if r.Err != nil && document.Number > 0 && there != "" {
 			r.Err, document.Outcome = nil, "there"
@@ -192,14 +193,12 @@ func (a *app) sayOrdered(r *batch.Row, o orderJSON, there string) {
 }
 
 // ordersTo opens the queue to put orders there for those sites.
-func (a *app) ordersTo(ctx context.Context, s *core.Core, at []batch.Where) (q *queue.Queue, p team.Place, as string,
-	done func(),
-	err error) {
-	q, p, as, done, err = a.queueOf(ctx)
-	if err != nil {
-		return q, p, as, done, err
+func (a *app) ordersTo(ctx context.Context, at []batch.Where) (to *orders.Place, done func(), err error) {
+	to = &orders.Place{}
+	if to.Queue, to.Records, to.As, done, err = a.queueOf(ctx); err != nil {
+		return nil, nil, err
 	}
-	err = a.mayAll(ctx, p.Ledger.(*team.Team))
+	err = a.mayAll(ctx, to.Records.Ledger.(*team.Team))
 	for _, where := range at {
 		if err == nil && a.ordering.tell != "" && where.Account.Mail == nil {
 			err = fault.New(fault.Usage, "the account "+where.Account.Name+" has no mail server", "--tell",
@@ -209,24 +208,5 @@ func (a *app) ordersTo(ctx context.Context, s *core.Core, at []batch.Where) (q *
 	if err != nil {
 		done()
 	}
-	return q, p, as, done, err
-}
-
-func (a *app) putOne(ctx context.Context, q *queue.Queue, p team.Place, as string, r batch.Request,
-	at batch.Where) (int64, error) {
-	text, files, err := packed(r)
-	if err != nil {
-		return 0, err
-	}
-	defer files.close()
-	order := queue.Order{What: r.Kind(), At: at.Address, Account: at.Account.Name, Who: as, Tell: a.ordering.tell}
-	order.Call, err = p.Vault.SealText(text)
-	if err == nil {
-		order.Mark, err = p.Vault.Key(order.Marked())
-	}
-	if err != nil {
-		return 0, err
-	}
-	n, err := q.Put(ctx, order, queue.Priorities[a.ordering.priority], files.parts(p.Vault))
-	return n, errors.Join(err, ctx.Err())
+	return to, done, err
 }

@@ -15,6 +15,7 @@ import (
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
+	"tivset/internal/work/orders"
 )
 
 func noQueue() error {
@@ -176,7 +177,7 @@ func (a *app) followed(o queue.Listed) error {
 	} else {
 		a.streams.Print("Number %d, %s of %s: %s.", o.Number, o.What, o.At, o.State)
 		if o.Result != nil {
-			if why := whyFailed(*o.Result); why != "" {
+			if why := orders.Why(*o.Result); why != "" {
 				a.streams.Print("%s", why)
 			}
 		}

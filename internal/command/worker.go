@@ -2,13 +2,10 @@ package command
 
 import (
 	"context"
-	"crypto/hmac"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"os"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -16,17 +13,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/core"
 	"tivset/internal/fault"
-	"tivset/internal/hosting/backoff"
-	"tivset/internal/mail"
-	"tivset/internal/records/job"
-	"tivset/internal/records/ledger"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
-	"tivset/internal/site"
+	"tivset/internal/work"
 	"tivset/internal/work/batch"
+	"tivset/internal/work/orders"
 )
 
 func (a *app) worker() *cobra.Command {
@@ -112,30 +105,14 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 		}
 	}
 	w.ID = fmt.Sprintf("%s %s %d", as, a.world.Now().UTC().Format("20060102-150405.000"), os.Getpid())
-	w.Do = func(ctx context.Context, number int64, o queue.Order) (queue.Result, time.Duration) {
-		r, done, err := requestOf(p, o, q.Files(ctx, number))
-		if err != nil {
-			return a.resultOf(nil, err), 0
-		}
-		defer done()
-		return a.fulfil(ctx, r, number, o.Who)
-	}
+	carrier := &orders.Carrier{Place: orders.Place{Queue: q, Records: p, As: as}, Service: a.serving, Result: a.resultOf,
+		Note: a.streams.Note}
+	w.Do, w.OnPanic, w.End = carrier.Do, carrier.Panicked, carrier.End
 	w.Ended = func(ctx context.Context, number int64, o queue.Order, result queue.Result) {
-		if err := a.mailEnd(ctx, number, o, result); err != nil {
+		if err := carrier.Mail(ctx, number, o, result); err != nil {
 			a.streams.Note(fmt.Sprintf("%s was not told how number %d ended: %v", o.Tell, number, err))
 		}
 	}
-	w.OnPanic = func(ctx context.Context, number int64, why any) queue.Result {
-		err := fault.New(fault.Failed, "the program itself failed, which is a mistake in it", fmt.Sprint(why),
-			"Tell whoever makes it, with what was ordered.")
-		if _, left := a.endJobs(ctx, number); left != nil {
-			err = fault.New(fault.Incomplete, "the program itself failed, and what it had begun could not be taken back",
-				fmt.Sprint(why), "See: "+fault.Call("jobs")).Wrap(left)
-		}
-		a.streams.Note(fmt.Sprintf("number %d: %v\n%s", number, why, debug.Stack()))
-		return a.resultOf(nil, err)
-	}
-	w.End = a.endOf
 	w.Stuck = func(number int64, err error) {
 		f := fault.Of(err)
 		a.streams.Note(fmt.Sprintf("number %d, of a worker that is gone, cannot be ended now, and is tried again: %s. %s",
@@ -149,43 +126,18 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 	return q.Work(ctx, w)
 }
 
-// requestOf opens an order. Whoever can write into the database could put one there: only one
-// that is marked was put there by somebody who may do all.
-func requestOf(p team.Place, o queue.Order, files queue.Parts) (r batch.Request, done func(), err error) {
-	mark, err := p.Vault.Key(o.Marked())
-	if err != nil {
-		return nil, nil, err
-	}
-	if !hmac.Equal(mark, o.Mark) {
-		return nil, nil, fault.New(fault.NeedsConfirmation, "nobody of the team put this order there", o.At,
-			"It was not carried out. See who can write into the database.")
-	}
-	text, err := p.Vault.UnsealText(o.Call)
-	if err != nil {
-		return nil, nil, err
-	}
-	return unpacked(text, p, files)
-}
-
-// fulfil carries a request out, for who asked for it, and gives what a program is told of it. Later says that
-// what was in its way passes by waiting.
-func (a *app) fulfil(ctx context.Context, r batch.Request, number int64, who string) (queue.Result, time.Duration) {
+// serving is what carries out an order, and shows nothing of it.
+func (a *app) serving(ctx context.Context, order int64, who string) (*work.Service, func(), error) {
 	one := *a
 	one.streams = &screen.Streams{Out: io.Discard, Err: io.Discard, In: strings.NewReader(""), Quiet: true}
-	one.world.order, one.world.behalf, one.kits = number, who, nil
+	one.world.order, one.world.behalf, one.kits = order, who, nil
 	one.freshen(ctx)
 	s, done, err := one.core(ctx)
 	if err != nil {
-		return a.resultOf(nil, err), 0
+		return nil, nil, err
 	}
-	defer done()
 	s.Desk.Progress = nil
-	ended, err := batch.One(ctx, s.Desk, r)
-	later := time.Duration(0)
-	if err = fault.WasInterrupted(ctx, err); err != nil && (fault.Of(err).Busy || backoff.Is(err)) {
-		later = 10 * time.Second
-	}
-	return a.resultOf(ended, err), later
+	return s.Desk, done, nil
 }
 
 // resultOf is what is recorded of how an order ended.
@@ -202,120 +154,4 @@ func (a *app) resultOf(ended batch.Ended, err error) queue.Result {
 	}
 	out.Document, _ = json.Marshal(document) // documents of ours always have a form in JSON
 	return out
-}
-
-// mailEnd mails to whom it is to be told how an order ended.
-func (a *app) mailEnd(ctx context.Context, number int64, o queue.Order, result queue.Result) error {
-	if o.Tell == "" {
-		return nil
-	}
-	s, done, err := a.core(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	in, err := s.Book.Home.Account(o.Account)
-	if err != nil {
-		return err
-	}
-	if in.Mail == nil {
-		return fault.New(fault.Usage, "the account "+o.Account+" has no mail server", "", "Write mail: into it.")
-	}
-	state := "done"
-	if result.Code != 0 {
-		state = "failed"
-	}
-	text := fmt.Sprintf("Number %d, which %s put on the queue: %s of %s.\nIt is %s", number, o.Who, o.What, o.At, state)
-	if why := whyFailed(result); why != "" {
-		text += ": " + why
-	}
-	return s.Desk.SendMail(ctx, in.Mail.Server, mail.Message{From: in.Mail.From, To: o.Tell,
-		Subject: fmt.Sprintf("Number %d, %s of %s: %s", number, o.What, o.At, state), Text: screen.Spelled(text) + "\n"})
-}
-
-// whyFailed words what an order's command said when it failed; "" where it said nothing.
-func whyFailed(r queue.Result) string {
-	var said struct {
-		Error    struct{ What, Where, Remedy string }
-		Problems []fault.Problem
-	}
-	if r.Code == 0 || json.Unmarshal(r.Document, &said) != nil || said.Error.What == "" {
-		return ""
-	}
-	out := said.Error.What
-	if said.Error.Where != "" {
-		out += " (" + said.Error.Where + ")"
-	}
-	for _, p := range said.Problems {
-		out += "; " + strings.Trim(p.ID+": "+p.What+" "+p.Remedy, ": ")
-	}
-	return strings.TrimSuffix(out, ".") + ". " + said.Error.Remedy
-}
-
-// endOf ends what a worker that is gone had begun of an order, and says what is to become of
-// that. It is over only if all that it was for is done: what else was done for it, such as the copy
-// for a rehearsal, or the first of all that was due, is not.
-func (a *app) endOf(ctx context.Context, number int64, o queue.Order) (queue.Ending, error) {
-	jobs, err := a.endJobs(ctx, number)
-	if err != nil {
-		return queue.Ending{}, err
-	}
-	for _, j := range jobs {
-		switch {
-		case j.What != o.What || site.IsRehearsal(j.Address):
-		case j.Outcome == ledger.Done:
-			return queue.Ending{Over: true}, nil
-		case j.Outcome == ledger.GivenUp:
-			return queue.Ending{Over: true, Result: a.resultOf(nil, fault.New(fault.Incomplete, "its job was given up",
-				j.ID+", "+j.Address, "Look at the site; then order it again."))}, nil
-		}
-	}
-	return queue.Ending{}, nil
-}
-
-// endJobs ends what was begun for an order: undone, or finished where the site had settled
-// already. It gives all of its jobs, the newest first.
-func (a *app) endJobs(ctx context.Context, number int64) (of []ledger.Job, err error) {
-	s, close, err := a.core(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer close()
-	// whoever gave the order wanted the site changed by it; what is put back over is kept first
-	s.Desk.Agree = func(context.Context, string) error { return nil }
-	jobs, err := s.Book.Ledger.Jobs(ctx, ledger.JobFilter{Order: number})
-	if err != nil {
-		return nil, err
-	}
-	for _, j := range jobs {
-		if j.Outcome.Unfinished() {
-			if err := free(ctx, s, j.ID); err != nil {
-				return nil, err
-			}
-			if j, err = s.Desk.Undo(ctx, j.ID); err != nil {
-				return nil, err
-			}
-		}
-		of = append(of, j)
-	}
-	return of, nil
-}
-
-// free takes a journal out of the hand of a program that is gone, or that stands still.
-func free(ctx context.Context, s *core.Core, id string) error {
-	for range 10 {
-		journals := s.Book.Journals.(team.Journals)
-		if err := journals.Free(ctx, id); err != nil {
-			return err
-		}
-		log, err := journals.Open(id)
-		if err == nil {
-			return log.Close()
-		}
-		if !errors.Is(err, job.ErrRunning) {
-			return err
-		}
-		time.Sleep(200 * time.Millisecond)
-	}
-	return job.ErrRunning
 }

@@ -67,7 +67,7 @@ var floors = []struct {
 		"work/rehearse": "work/place work/remove work/update",
 		"work/rounds":   "work/backup work/rehearse work/update",
 	}},
-	{"requests", map[string]string{"work/requests": ""}},
+	{"requests", map[string]string{"work/requests": "", "work/orders": "work/requests"}},
 	{"put together", map[string]string{"work/ways": "", "core": "work/ways"}},
 	{"conversations", map[string]string{"wizard": ""}},
 	{"the screen", map[string]string{"screen": ""}},

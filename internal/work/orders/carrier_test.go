@@ -1,4 +1,4 @@
-package command
+package orders
 
 import (
 	"context"
@@ -12,16 +12,20 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/queue"
+	"tivset/internal/testing/sitetest"
+	"tivset/internal/work"
+	"tivset/internal/work/batch"
 )
 
 // An order whose worker is gone is over when what it was for is done. Neither the copy of a rehearsal
 // is that, nor the first of all that was due, nor a job that somebody gave up.
 func TestEndOf(t *testing.T) {
-	w, _, _ := twoSites(t)
-	a := &app{world: World{Env: func(name string) string {
-		return map[string]string{"TIVSET_HOME": w.Demo.Folder}[name]
-	}, Now: time.Now}}
-	a.streams = a.world.streams()
+	w := sitetest.Demo(t)
+	a := &Carrier{Service: func(context.Context, int64, string) (*work.Service, func(), error) {
+		return w.Desk,
+			func() {}, nil
+	},
+		Result: func(_ batch.Ended, err error) queue.Result { return queue.Result{Code: int(fault.Of(err).Kind)} }}
 	now := time.Now()
 	for n, c := range []struct {
 		order   string
@@ -42,7 +46,7 @@ func TestEndOf(t *testing.T) {
 		number := int64(n + 1)
 		require.NoError(t, w.Book.Ledger.PutJob(context.Background(), ledger.Job{ID: fmt.Sprintf("20261123-080000-aaa%d", n),
 			Order: number, What: c.job, Address: c.at, Outcome: c.became, Started: now, Ended: &now}))
-		ending, err := a.endOf(context.Background(), number, queue.Order{What: c.order})
+		ending, err := a.End(context.Background(), number, queue.Order{What: c.order})
 		require.NoError(t, err)
 		assert.Equal(t, c.over, ending.Over, "%v", c)
 		assert.Equal(t, c.code, ending.Result.Code, "%v", c)
