@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/command/cli"
 	"tivset/internal/demo"
 )
 
@@ -18,7 +19,7 @@ func (a *app) demo() *cobra.Command {
 			"in this one process, with made-up apps to install. It runs until you press Ctrl-C.\n" +
 			"It lives in TIVSET_HOME if that is set, else in a temporary folder that goes at the end.",
 		Example: "  tivset demo\n  tivset demo --tour",
-		Args:    takes(0, 0, ""),
+		Args:    cli.Takes(0, 0, ""),
 		RunE: func(c *cobra.Command, _ []string) error {
 			if tour {
 				return a.runTour(c.Context())
@@ -32,7 +33,7 @@ func (a *app) demo() *cobra.Command {
 
 // startDemo starts the demo in TIVSET_HOME or in a folder that goes at the end.
 func (a *app) startDemo() (d *demo.Demo, end func(), err error) {
-	folder, temporary := a.world.Env("TIVSET_HOME"), false
+	folder, temporary := a.World.Env("TIVSET_HOME"), false
 	if folder == "" {
 		if folder, err = os.MkdirTemp("", "tivset-demo-"); err != nil {
 			return nil, nil, err
@@ -68,9 +69,9 @@ func (a *app) runDemo(ctx context.Context) error {
 		return err
 	}
 	defer end()
-	if a.json {
+	if a.JSON {
 		// One line, so that whoever started it can wait for it.
-		if err := a.streams.WriteLine(demoJSON{d.Folder, demo.AccountName, d.Standin.Root, d.Domains,
+		if err := a.Streams.WriteLine(demoJSON{d.Folder, demo.AccountName, d.Standin.Root, d.Domains,
 			d.Standin.Mailbox}); err != nil {
 			return err
 		}
@@ -78,22 +79,22 @@ func (a *app) runDemo(ctx context.Context) error {
 		a.welcome(d)
 	}
 	<-ctx.Done()
-	a.streams.Say("\nThe demo has ended.")
+	a.Streams.Say("\nThe demo has ended.")
 	return nil
 }
 
 func (a *app) welcome(d *demo.Demo) {
-	a.streams.Print("The made-up hosting account %s is running, until you press Ctrl-C here.\n", demo.AccountName)
+	a.Streams.Print("The made-up hosting account %s is running, until you press Ctrl-C here.\n", demo.AccountName)
 	for _, x := range d.Domains {
-		a.streams.Print("  %s", x.URL)
+		a.Streams.Print("  %s", x.URL)
 	}
-	a.streams.Print("\n  database server  %s\n  mail server      %s, which keeps every mail in %s",
+	a.Streams.Print("\n  database server  %s\n  mail server      %s, which keeps every mail in %s",
 		d.Standin.Database.Address(), d.Standin.Mail.Address(), d.Standin.Mailbox)
-	a.streams.Print("\nIn another terminal:\n\n  export TIVSET_HOME=%s", d.Folder)
-	a.streams.Print("  tivset browse")
-	a.streams.Print("  tivset install inkreach --at %s/journal -a title=\"Lock Journal\" \\\n      -a "+
+	a.Streams.Print("\nIn another terminal:\n\n  export TIVSET_HOME=%s", d.Folder)
+	a.Streams.Print("  tivset browse")
+	a.Streams.Print("  tivset install inkreach --at %s/journal -a title=\"Lock Journal\" \\\n      -a "+
 		"admin.email=wharfinger@lockside.localhost", d.Domains[1].Name)
-	a.streams.Print("  tivset sites")
+	a.Streams.Print("  tivset sites")
 }
 
 func (a *app) runTour(ctx context.Context) error {
@@ -106,5 +107,5 @@ func (a *app) runTour(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return demo.Tour(ctx, d, program, a.streams.Out)
+	return demo.Tour(ctx, d, program, a.Streams.Out)
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/command/cli"
 	"tivset/internal/fault"
 )
 
@@ -24,7 +25,7 @@ const reference = "../../docs/commands.md"
 
 // The reference of commands is written from the commands themselves.
 func TestDocsOfCommands(t *testing.T) {
-	a := &app{world: System(), streams: System().streams()}
+	a := &app{&cli.App{World: System(), Streams: System().Streams()}}
 	var out bytes.Buffer
 	out.WriteString("# Commands\n\nWritten from the program itself. Options of every command:\n\n")
 	root := a.root()
@@ -120,7 +121,7 @@ func options(out *bytes.Buffer, usages string) {
 
 // Every command that can be run has an example, and a phrase without a stop.
 func TestEveryCommandIsExplained(t *testing.T) {
-	a := &app{world: System(), streams: System().streams()}
+	a := &app{&cli.App{World: System(), Streams: System().Streams()}}
 	var look func(c *cobra.Command)
 	look = func(c *cobra.Command) {
 		if c.Runnable() && !c.HasSubCommands() {

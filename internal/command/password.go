@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/command/cli"
 	"tivset/internal/fault"
 	"tivset/internal/secret"
 )
@@ -15,20 +16,20 @@ func (a *app) password() *cobra.Command {
 		Use:     "password [--length N] [--of " + strings.Join(secret.Alphabets(), "|") + "]",
 		Short:   "Generate a password and say how long it withstands a guesser",
 		Example: "  tivset password\n  tivset password --length 16 --of alnum",
-		Args:    takes(0, 0, ""),
+		Args:    cli.Takes(0, 0, ""),
 		RunE: func(*cobra.Command, []string) error {
 			made, err := secret.Maker{}.Password(length, secret.Alphabet(of))
 			if err != nil {
 				return fault.New(fault.Usage, err.Error(), "", "See: tivset password --help")
 			}
 			strength := secret.Gauge(made.Reveal())
-			if a.json {
-				return a.streams.WriteJSON(struct {
+			if a.JSON {
+				return a.Streams.WriteJSON(struct {
 					Password string `json:"password"`
 					secret.Strength
 				}{made.Reveal(), strength})
 			}
-			a.streams.Strength(made, strength)
+			a.Streams.Strength(made, strength)
 			return nil
 		},
 	}

@@ -10,7 +10,7 @@ import (
 
 // status is tivset alone: where things stand and what makes sense next.
 func (a *app) status(c *cobra.Command, _ []string) error {
-	s, done, err := a.core(c.Context())
+	s, done, err := a.Core(c.Context())
 	if err != nil {
 		return err
 	}
@@ -39,17 +39,17 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 	default:
 		next = append(next, wanting(all)...)
 	}
-	if a.json {
-		return a.streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(all), "unfinished": unfinished,
+	if a.JSON {
+		return a.Streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(all), "unfinished": unfinished,
 			"next": next})
 	}
-	a.streams.Print("Accounts: %d   Sites: %d", len(accounts), len(all))
+	a.Streams.Print("Accounts: %d   Sites: %d", len(accounts), len(all))
 	for _, j := range unfinished {
-		a.streams.Print("Left half done: %s of %s at %s", j.What, j.App, j.Address)
+		a.Streams.Print("Left half done: %s of %s at %s", j.What, j.App, j.Address)
 	}
-	a.streams.Print("\nNext:")
+	a.Streams.Print("\nNext:")
 	for _, n := range next {
-		a.streams.Print("  %s", n)
+		a.Streams.Print("  %s", n)
 	}
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/command/cli"
 	"tivset/internal/testing/sitetest"
 )
 
@@ -30,7 +31,7 @@ func run(t *testing.T, ctx context.Context, w *sitetest.World, args ...string) s
 // runIn does so with an environment.
 func runIn(ctx context.Context, env map[string]string, args ...string) said {
 	var out, err bytes.Buffer
-	code := Main(ctx, args, World{In: strings.NewReader(""), Out: &out, Err: &err, Now: time.Now,
+	code := Main(ctx, args, cli.World{In: strings.NewReader(""), Out: &out, Err: &err, Now: time.Now,
 		Env: func(name string) string { return env[name] }})
 	return said{out.String(), err.String(), code}
 }

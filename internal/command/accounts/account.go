@@ -1,0 +1,235 @@
+package accounts
+
+import (
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/accounts"
+	"tivset/internal/check"
+	"tivset/internal/command/cli"
+	"tivset/internal/core"
+	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/hostmail"
+	"tivset/internal/screen"
+	"tivset/internal/wizard"
+)
+
+func (a *app) accounts() *cobra.Command {
+	return a.Group("account", "Hosting accounts", a.accountAdd(), a.accountList(), a.accountShow(), a.accountTest(),
+		a.accountTrust(), a.accountForget())
+}
+
+func (a *app) accountAdd() *cobra.Command {
+	var from, mail string
+	var replace bool
+	c := &cobra.Command{
+		Use:   "add NAME [--from-mail FILE | --from FILE]",
+		Short: "Add a hosting account, from the host's mail, by asking, or from its file",
+		Long: "Reads servers, names and passwords out of the mail that the host sent, finds out how the files are reached\n" +
+			"and which folder a domain shows, asks for the rest, and shows all of it before it is kept. Without\n" +
+			"--from-mail the mail can be pasted at the first question. With --from it takes the account's file\n" +
+			"(docs/hosting.md) and asks nothing.",
+		Example: "  tivset account add quillmere\n  tivset account add quillmere --from-mail welcome.eml\n" +
+			"  tivset account add quillmere --from quillmere.yaml",
+		Args: cli.Takes(1, 1, "NAME [--from-mail FILE | --from FILE]"), Annotations: cli.NoDryRun(),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := cli.NotBoth("--from", from != "", "--from-mail", mail != ""); err != nil {
+				return err
+			}
+			switch {
+			case from == "" && a.Streams.Asks():
+				return a.askAccount(c.Context(), args[0], mail, replace)
+			case mail != "":
+				return fault.New(fault.Usage, "what a mail says is tried and shown on a terminal", mail,
+					"Run this on a terminal, or write the account's file and give it with --from FILE")
+			case from == "":
+				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+args[0]+
+					" --from FILE")
+			}
+			text, err := a.ReadFile(from)
+			if err != nil {
+				return err
+			}
+			s, done, err := a.Core(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			added, err := s.Accounts.Add(args[0], text, replace, a.World.Env)
+			if err != nil {
+				return err
+			}
+			if a.JSON {
+				return a.Streams.WriteJSON(added)
+			}
+			a.Streams.Print("The account %s is kept. Try it with: tivset account test %s", added.Name, added.Name)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "the account's file; - for standard input")
+	c.Flags().
+		StringVar(&mail, "from-mail", "", "a file with the mail that the host sent, as text or as it is saved (.eml)")
+	c.Flags().BoolVar(&replace, "replace", false, "replace an account of the same name")
+	return c
+}
+
+// askAccount asks for an account on the terminal.
+func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool) error {
+	var read hostmail.Letter
+	if mailed != "" {
+		text, err := a.ReadFile(mailed)
+		if err != nil {
+			return err
+		}
+		if read = hostmail.Read(text); len(read.Servers) == 0 {
+			return fault.New(fault.Usage, "no server of files can be found in the mail", mailed,
+				"Leave --from-mail out, and type what it says when asked.")
+		}
+	}
+	s, done, err := a.Core(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	c := &wizard.NewAccount{Ask: screen.NewAsker(a.Streams), Book: s.Book, Accounts: s.Accounts, Env: a.World.Env,
+		Truster: func(ctx context.Context, x *account.Account) (string, func(string) (string, error), error) {
+			return a.truster(ctx, s.Book.Home, x)
+		}}
+	if c.Letter = read; mailed != "" {
+		c.Told()
+	}
+	if err := c.Run(ctx, name, replace); err != nil {
+		return err
+	}
+	a.Streams.Print("The account %s is kept. Try it with: tivset account test %s", name, name)
+	return nil
+}
+
+func (a *app) accountList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the accounts", Example: "  tivset account list", Args: cli.Takes(0, 0, ""),
+		RunE: func(c *cobra.Command, _ []string) error {
+			h, done, err := a.AccountsHome(c.Context())
+			if err != nil {
+				return err
+			}
+			defer done()
+			names, err := h.Accounts()
+			if err != nil {
+				return err
+			}
+			all := []*account.Account{}
+			for _, n := range names {
+				one, err := h.Account(n)
+				if err != nil {
+					return err
+				}
+				all = append(all, one)
+			}
+			if a.JSON {
+				return a.Streams.WriteJSON(all)
+			}
+			if len(all) == 0 {
+				a.Streams.Say("There is no account yet. Add one with: tivset account add NAME")
+				return nil
+			}
+			var rows [][]string
+			for _, x := range all {
+				var domains []string
+				for _, d := range x.Domains {
+					domains = append(domains, d.Name)
+				}
+				rows = append(rows, []string{x.Name, x.Reach, strings.Join(domains, ", ")})
+			}
+			a.Streams.Table([]string{"Account", "Reach", "Domains"}, rows)
+			return nil
+		},
+	}
+}
+
+func (a *app) accountShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show an account, and what is in it", Example: "  tivset account show quillmere",
+		ValidArgsFunction: cli.Only(a.AccountWords), Args: cli.Takes(1, 1, "NAME"),
+		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
+			x, err := s.Book.Home.Account(args[0])
+			if err != nil {
+				return err
+			}
+			facts, err := s.Accounts.Facts(ctx, x)
+			if err != nil {
+				return err
+			}
+			if a.JSON {
+				return a.Streams.WriteJSON(struct {
+					*account.Account
+					Facts accounts.Facts `json:"facts"`
+				}{x, facts})
+			}
+			a.Streams.Account(x, facts)
+			for _, w := range facts.Warnings {
+				a.Streams.Warn(w)
+			}
+			return nil
+		}),
+	}
+}
+
+func (a *app) accountTest() *cobra.Command {
+	return &cobra.Command{
+		Use: "test [NAME]", Short: "Try every part of an account", Example: "  tivset account test quillmere",
+		ValidArgsFunction: cli.Only(a.AccountWords), Args: cli.Takes(0, 1, "[NAME]"),
+		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
+			name := a.Account
+			if len(args) > 0 {
+				name = args[0]
+			}
+			parts, err := s.Accounts.Test(ctx, name)
+			if err != nil {
+				return err
+			}
+			return a.showChecks(parts)
+		}),
+	}
+}
+
+func (a *app) showChecks(parts []check.Checked) error {
+	fine := true
+	var rows [][]string
+	for _, p := range parts {
+		fine = fine && p.OK
+		rows = append(rows, []string{p.Name, map[bool]string{true: "works", false: "fails"}[p.OK], p.Detail})
+	}
+	if a.JSON {
+		if err := a.Streams.WriteJSON(map[string]any{"ok": fine, "parts": parts}); err != nil {
+			return err
+		}
+	} else {
+		a.Streams.Table([]string{"Part", "Result", "Detail"}, rows)
+	}
+	if !fine {
+		return cli.Quiet(int(fault.Failed))
+	}
+	return nil
+}
+
+func (a *app) accountForget() *cobra.Command {
+	return &cobra.Command{
+		Use: "forget NAME", Short: "Drop an account and its passwords", Annotations: cli.NoDryRun(),
+		Example: "  tivset account forget quillmere", ValidArgsFunction: cli.Only(a.AccountWords), Args: cli.Takes(1, 1,
+			"NAME"),
+		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
+			if err := s.Accounts.Forget(ctx, args[0]); err != nil {
+				return err
+			}
+			if a.JSON {
+				return a.Streams.WriteJSON(map[string]any{"account": args[0], "forgotten": true})
+			}
+			a.Streams.Print("The account %s is forgotten. Its files and sites were not touched.", args[0])
+			return nil
+		}),
+	}
+}

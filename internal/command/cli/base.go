@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/core"
+	"tivset/internal/fault"
+	"tivset/internal/records/catalogues"
+	"tivset/internal/screen"
+	"tivset/internal/suggest"
+)
+
+// App is what every command shares.
+type App struct {
+	World   World
+	Streams *screen.Streams
+	Account string
+	Yes     bool
+	DryRun  bool
+	Quiet   bool
+	Verbose bool
+	LogFile string
+	NoColor bool
+	JSON    bool
+	Args    []string // as they were typed
+	Kits    *catalogues.Keeper
+
+	Ordering *Ordering // several sites become orders of the team's queue; nil for what is done here
+}
+
+// Changes marks the commands that change something and cannot show it first.
+const Changes = "changes"
+
+func NoDryRun() map[string]string { return map[string]string{Changes: "yes"} }
+
+// Silent is a failure that the command has shown already.
+type Silent struct{ Code int }
+
+// Quiet is a failure that was shown already, with its exit code.
+func Quiet(code int) *Silent { return &Silent{code} }
+
+// Error implements error.
+func (s *Silent) Error() string { return fmt.Sprintf("exit code %d", s.Code) }
+
+// Unknown words a command that is none.
+func (a *App) Unknown(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var names []string
+	for _, sub := range c.Commands() {
+		names = append(names, sub.Name())
+	}
+	remedy := strings.TrimSpace(suggest.Hint(args[0], names) + " See: " + c.CommandPath() + " --help")
+	return fault.New(fault.Usage, "there is no command "+c.CommandPath()+" "+args[0], "", remedy)
+}
+
+// Takes says how many words a command takes, as a usage fault.
+func Takes(least, most int, usage string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		switch {
+		case len(args) < least:
+			return fault.New(fault.Usage, "something is missing", "", "Write: "+c.CommandPath()+" "+usage)
+		case most >= 0 && len(args) > most:
+			return fault.New(fault.Usage, "“"+args[most]+"” is too much", "", "Write: "+c.CommandPath()+" "+usage)
+		}
+		return nil
+	}
+}
+
+// Using makes a command's function of one that needs the service.
+func (a *App) Using(run func(ctx context.Context, s *core.Core, args []string) error) func(*cobra.Command,
+	[]string) error {
+	return func(c *cobra.Command, args []string) error {
+		s, done, err := a.Core(c.Context())
+		if err != nil {
+			return err
+		}
+		defer done()
+		if c.Name() != "jobs" && c.Name() != "undo" && c.Name() != "resume" {
+			a.remind(c.Context(), s)
+		}
+		return run(c.Context(), s, args)
+	}
+}
+
+// remind says what a crash left half done, and what to do about it.
+func (a *App) remind(ctx context.Context, s *core.Core) {
+	if a.Quiet || a.JSON {
+		return
+	}
+	left, err := s.Desk.Unfinished(ctx)
+	if err != nil {
+		return // the command itself will meet it
+	}
+	for _, j := range left {
+		a.Streams.Warn(fmt.Sprintf("the %s of %s at %s was left half done. Take it back with: tivset undo %s; or bring it "+
+			"to its end with: tivset resume %s", j.What, j.App, j.Address, j.ID, j.ID))
+	}
+}
+
+// OnlyHolds marks the commands that do nothing themselves.
+const OnlyHolds = "only holds others"
+
+// Group is a command that only holds others.
+func (a *App) Group(use, short string, subs ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: a.Unknown, Annotations: map[string]string{OnlyHolds: "yes"},
+		RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c.AddCommand(subs...)
+	return c
+}
+
+// NotBoth is the fault of two options that do not go together.
+func NotBoth(one string, first bool, other string, second bool) error {
+	if !first || !second {
+		return nil
+	}
+	return fault.New(fault.Usage, one+" and "+other+" do not go together", "",
+		"Do one after the other. Nothing was touched.")
+}
+
+// ReadFile reads a file that was named; - is standard input.
+func (a *App) ReadFile(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(a.Streams.In, 1<<20))
+	}
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "the file cannot be read", name, "Check its name.").Wrap(err)
+	}
+	return text, nil
+}

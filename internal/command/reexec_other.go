@@ -1,8 +1,0 @@
-//go:build !unix
-
-package command
-
-import "errors"
-
-// anew cannot put a program in the place of this process here.
-func reexec([]string) error { return errors.ErrUnsupported }

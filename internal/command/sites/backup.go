@@ -1,0 +1,148 @@
+package sites
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/command/cli"
+	"tivset/internal/core"
+	"tivset/internal/fault"
+	"tivset/internal/work/backup"
+	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
+	"tivset/internal/work/restore"
+)
+
+func (a *app) backup() *cobra.Command {
+	r, show, drop, o := &backup.Request{}, false, []string(nil), &cli.Selection{}
+	c := &cobra.Command{
+		Use:   "backup SITE… [--into FOLDER] [flags]",
+		Short: "Keep a site's files and database together",
+		Long: "Writes the files and the database of a site, of one moment, into one archive (tar, Zstandard)\n" +
+			"with checksums, in the account's store or in a folder here, and reads it again. With --to only\n" +
+			"the owner of that key (age) can open it. With --keep older ones are dropped, but for the newest\n" +
+			"of as many days, weeks and months. --list tells why each was made; without a site it lists all,\n" +
+			"those of removed sites too.",
+		Example: "  tivset backup lockside.localhost/forum\n  tivset backup forum --into ~/backups --keep 7d,4w,6m\n  " +
+			"tivset backup --list\n  tivset backup forum --drop 20261123-074500.tar.zst",
+		Annotations: cli.NoDryRun(), ValidArgsFunction: a.AllSiteWords,
+		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
+			if err := cli.NotBoth("--list", show, "--drop", len(drop) > 0); err != nil {
+				return err
+			}
+			if len(args) > 0 {
+				r.Site = args[0]
+			}
+			switch {
+			case len(args) > 1 && (show || len(drop) > 0):
+				return fault.New(fault.Usage, "“"+args[1]+"” is too much", "", "Backups are listed and dropped of one site.")
+			case show:
+				return a.listBackups(ctx, s, r)
+			case len(drop) > 0 && len(args) > 0:
+				return a.dropBackups(ctx, s, r, drop)
+			}
+			b, err := a.Asked(ctx, s, args, o, func(row *batch.Row) batch.Request {
+				one := *r
+				one.Site, one.Into, one.Keep = row.Site, row.Value("into", r.Into), row.Value("keep", r.Keep)
+				return &requests.Backup{Request: one}
+			})
+			if err != nil {
+				return err
+			}
+			return a.Carry(ctx, s, b, o, nil)
+		}),
+	}
+	cli.Chooses(c, o, "into", "keep")
+	f := c.Flags()
+	f.StringVar(&r.Into, "into", "", "a folder here (the account's store when left out)")
+	f.StringArrayVar(&r.To, "to", nil, "encrypt it to this public key of age (age1…)")
+	f.StringVar(&r.Keep, "keep", "", "which ones to keep, such as 7d,4w,6m")
+	f.BoolVar(&show, "list", false, "list the backups that there are")
+	f.StringArrayVar(&drop, "drop", nil, "take this backup away, as it is listed")
+	return c
+}
+
+func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) error {
+	var all []backup.Listed
+	var unseen []error
+	var err error
+	if r.Site == "" {
+		all, unseen, err = backup.Every(ctx, s.Desk, a.Account)
+	} else {
+		all, err = backup.List(ctx, s.Desk, r.Site, a.Account, r.Into)
+	}
+	if err != nil {
+		return err
+	}
+	for _, why := range unseen {
+		a.Streams.Note("an account could not be looked at: " + why.Error())
+	}
+	switch {
+	case a.JSON:
+		return a.Streams.WriteJSON(append([]backup.Listed{}, all...))
+	case len(all) == 0 && r.Site == "":
+		a.Streams.Say("There is no backup yet. Make one with: tivset backup SITE")
+	case len(all) == 0:
+		a.Streams.Say("There is no backup yet. Make one with: tivset backup %s", r.Site)
+	default:
+		a.Streams.Backups(all)
+	}
+	return nil
+}
+
+func (a *app) dropBackups(ctx context.Context, s *core.Core, r *backup.Request, names []string) error {
+	chosen, err := backup.Named(ctx, s.Desk, r.Site, a.Account, r.Into, names)
+	if err != nil {
+		return err
+	}
+	text := "  This takes away for good:"
+	for _, l := range chosen {
+		text += "\n    " + l.File
+	}
+	if err := a.AgreeFinally(ctx, text, "Drop?"); err != nil {
+		return err
+	}
+	gone, err := backup.Drop(ctx, s.Desk, r.Site, a.Account, r.Into, names)
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Streams.WriteJSON(map[string]any{"outcome": "dropped", "backups": gone})
+	}
+	for _, l := range gone {
+		a.Streams.Print("Dropped: %s", l.File)
+	}
+	return nil
+}
+
+func (a *app) restore() *cobra.Command {
+	r, answers := &restore.Request{}, []string{}
+	c := &cobra.Command{
+		Use:   "restore SITE [--from BACKUP] [flags]",
+		Short: "Bring a site's files and database back",
+		Long: "Brings back what a backup holds: to where the site is, in place of what is there now, which is\n" +
+			"backed up first; or to an address where nothing is. The whole backup is compared with its\n" +
+			"checksums before anything is touched, and the site is checked as after an install.",
+		Example: "  tivset restore forum\n  tivset restore forum --from 20261123-074500.tar.zst\n  tivset restore " +
+			"lockside.localhost/forum --from ~/backups/forum.tar.zst",
+		Args: cli.Takes(1, 1, "SITE"), ValidArgsFunction: cli.Only(a.SiteWords),
+		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
+			var err error
+			r.Site, r.Account = args[0], a.Account
+			if r.Answers, err = a.given(answers); err != nil {
+				return err
+			}
+			return a.Carry(ctx, s, batch.Of(&requests.Restore{Request: *r}), &cli.Selection{AtOnce: 1}, nil)
+		}),
+	}
+	f := c.Flags()
+	f.StringVar(&r.From, "from", "",
+		"the backup: a name in the account's store, or a file here (left out: the newest that no restore made)")
+	f.StringArrayVarP(&answers, "answer", "a", nil,
+		"an answer for a place where nothing is, id=value, such as occupied or data.server")
+	f.StringVar(&r.Identity, "identity", "", "a file with the key of age that opens the backup")
+	f.BoolVar(&r.NotOurs, "not-ours", false, "take a backup that this machine did not make, or that was changed since")
+	f.BoolVar(&r.NoBackup, "no-backup", false, "do not back up what is there now")
+	return c
+}

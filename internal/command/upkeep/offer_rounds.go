@@ -1,0 +1,47 @@
+package upkeep
+
+import (
+	"context"
+	"path/filepath"
+
+	"tivset/internal/command/cli"
+	"tivset/internal/core"
+	"tivset/internal/demo"
+	"tivset/internal/screen"
+)
+
+// OfferRounds asks once on a machine, after its first install, whether it is to look after
+// its sites by itself. Where nobody is there to answer, it says how.
+func OfferRounds(ctx context.Context, shared *cli.App, s *core.Core) {
+	a := &app{shared}
+	if a.Quiet || a.JSON || demo.Is(filepath.Dir(a.World.Home().Config)) {
+		return // of a demo nobody is to look after for longer than it runs
+	}
+	t, err := a.timer("1h")
+	if err != nil {
+		return
+	}
+	line, err := s.Accounts.RoundsLine(ctx, t)
+	kept, keptErr := s.Book.Home.Rounds()
+	if err != nil || line != "" || keptErr != nil {
+		return // no crontab, or it is set already
+	}
+	if kept.Asked || a.Yes || !a.Streams.Asks() {
+		a.Streams.Say("Nothing looks after your sites by itself yet: tivset rounds on")
+		return
+	}
+	kept.Asked = true
+	if err := s.Book.Home.KeepRounds(kept); err != nil {
+		return // then nothing is asked, rather than each time
+	}
+	a.Streams.Say("\nUpdates, backups and checks are due from time to time. This machine can look every hour, and do\n" +
+		"what each site's care asks for; that adds a line to your crontab.")
+	word, err := screen.NewAsker(a.Streams).Word(ctx, "Have it do that? [Y/n]")
+	if err != nil || word != "" && word != "y" && word != "yes" {
+		a.Streams.Say("Then it does not. To have it done later: tivset rounds on")
+		return
+	}
+	if err := a.roundsOn(ctx, s, "1h", false); err != nil {
+		a.Streams.Fault(err)
+	}
+}

@@ -1,0 +1,229 @@
+package upkeep
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"regexp"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tivset/internal/accounts"
+	"tivset/internal/command/cli"
+	"tivset/internal/core"
+	"tivset/internal/fault"
+	"tivset/internal/records/ledger"
+	"tivset/internal/records/team"
+	"tivset/internal/screen"
+	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
+	"tivset/internal/work/rounds"
+)
+
+func (a *app) rounds() *cobra.Command {
+	r, o := rounds.Request{}, cli.Ordering{}
+	c := &cobra.Command{
+		Use:   "rounds [on [--every 1h] | off | status]",
+		Short: "Do what the care of all sites asks and is due",
+		Long: "Makes the updates, backups and checks that are due, each at the hours that the site's care names: the\n" +
+			"sites of an account in turn, accounts side by side. Whom it concerns is told in one mail a round; when\n" +
+			"all is well and nobody asked for more, in none. With on, this machine's crontab does it from now on.\n" +
+			"With --queue a team's workers do it, an account each, whichever machine asks.",
+		Example: "  tivset rounds\n  tivset rounds --dry-run\n  tivset rounds on\n  tivset rounds on --every 30m\n" +
+			"  tivset rounds status",
+		Args: a.Unknown,
+	}
+	c.RunE = a.Using(func(ctx context.Context, s *core.Core, _ []string) error {
+		if o.On && !a.DryRun {
+			return a.orderRounds(c, s, r, &o)
+		}
+		return a.makeRound(ctx, s, r)
+	})
+	o.Flags(c)
+	c.Flags().BoolVar(&r.Now, "now", false, "whatever the hours of the sites' care")
+	every, queue := "1h", false
+	on := &cobra.Command{Use: "on [--every 1h]", Short: "Have this machine's crontab make rounds",
+		Example: "  tivset rounds on\n  tivset rounds on --every 30m", Args: cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
+		RunE: a.Using(
+			func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsOn(ctx, s, every, queue) },
+		)}
+	on.Flags().BoolVar(&queue, "queue", false, "put the rounds on the team's queue, for workers")
+	on.Flags().StringVar(&every, "every", "1h", "how often: 10m to 59m, or 1h to 23h")
+	off := &cobra.Command{Use: "off", Short: "Make no more rounds by itself", Example: "  tivset rounds off",
+		Args: cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
+		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error {
+			t, err := a.timer("1h")
+			if err != nil {
+				return err
+			}
+			if err := s.Accounts.SetRounds(ctx, t, false); err != nil {
+				return err
+			}
+			return a.saidRounds("off", "This machine makes no rounds by itself.")
+		})}
+	status := &cobra.Command{Use: "status", Short: "Whether rounds are made by themselves, and what the last ones did",
+		Example: "  tivset rounds status", Args: cli.Takes(0, 0, ""),
+		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsStatus(ctx, s) })}
+	c.AddCommand(on, off, status)
+	for _, sub := range c.Commands() {
+		sub.DisableFlagsInUseLine = true
+	}
+	return c
+}
+
+func (a *app) makeRound(ctx context.Context, s *core.Core, r rounds.Request) error {
+	r.Account, r.Dry = a.Account, a.DryRun
+	s.Desk.Progress = nil // its lines are what is done, not how
+	shows := a.Streams.RoundLine
+	if a.JSON {
+		shows = nil
+	}
+	came, err := rounds.Go(ctx, s.Desk, r, shows)
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		if err := a.Streams.WriteJSON(cli.NewRoundJSON(came)); err != nil {
+			return err
+		}
+	} else {
+		a.Streams.Rounded(came)
+	}
+	if came.Failed() {
+		return cli.Quiet(int(fault.Failed))
+	}
+	return nil
+}
+
+// orderRounds puts a round of each account on the queue at which anything is due. One that is
+// there already, from whichever machine, stays the only one.
+func (a *app) orderRounds(c *cobra.Command, s *core.Core, r rounds.Request, o *cli.Ordering) error {
+	ctx := c.Context()
+	if err := o.Valid(c); err != nil {
+		return err
+	}
+	if _, is := s.Book.Ledger.(*team.Team); !is {
+		return cli.NoQueue()
+	}
+	r.Account, r.Dry = a.Account, true
+	due, err := rounds.Go(ctx, s.Desk, r, nil)
+	if err != nil {
+		return err
+	}
+	b := &batch.Batch{}
+	seen := map[string]bool{}
+	for _, l := range due.Lines {
+		if seen[l.Site.Account] {
+			continue
+		}
+		seen[l.Site.Account] = true
+		row := &batch.Row{Request: &requests.Rounds{Request: rounds.Request{Account: l.Site.Account, Now: r.Now}}}
+		if row.Plan, err = row.Request.Plan(ctx, s.Desk); err != nil {
+			return err
+		}
+		b.Rows = append(b.Rows, row)
+	}
+	if len(b.Rows) == 0 && !a.JSON {
+		a.Streams.Say("%s looked at: nothing is due.", screen.Counted(due.Sites, "site"))
+	}
+	a.Ordering = o
+	return a.OrderAll(ctx, s, b, "rounds are there already")
+}
+
+var everyForm = regexp.MustCompile(`^([1-5][0-9]m|[1-9]h|1[0-9]h|2[0-3]h)$`)
+
+func (a *app) roundsOn(ctx context.Context, s *core.Core, every string, queue bool) error {
+	if !everyForm.MatchString(every) {
+		return fault.New(fault.Usage, "rounds cannot be made every “"+every+"”", "--every",
+			"Write 10m to 59m, or 1h to 23h.")
+	}
+	t, err := a.timer(every)
+	if err != nil {
+		return err
+	}
+	if _, is := s.Book.Ledger.(*team.Team); queue && !is {
+		return cli.NoQueue()
+	}
+	t.Queue = queue
+	if err := s.Accounts.SetRounds(ctx, t, true); err != nil {
+		return err
+	}
+	said := "This machine makes a round every " + every + ", and does what is due at the hours of each site."
+	if queue {
+		said = "This machine puts what is due on the team's queue every " + every + ", for workers."
+	}
+	return a.saidRounds("on", said)
+}
+
+func (a *app) saidRounds(how, text string) error {
+	if a.JSON {
+		return a.Streams.WriteJSON(map[string]any{"rounds": how})
+	}
+	a.Streams.Print("%s", text)
+	return nil
+}
+
+// timer is the call with which this program makes its rounds.
+func (a *app) timer(every string) (accounts.Timer, error) {
+	t := accounts.Timer{Every: every, Home: a.World.Env("TIVSET_HOME")}
+	var err error
+	if t.Program, err = os.Executable(); err == nil && t.Home != "" {
+		t.Home, err = filepath.Abs(t.Home)
+		return t, err
+	}
+	for _, name := range []string{"XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"} {
+		if value := a.World.Env(name); value != "" {
+			t.Env = append(t.Env, name+"="+value)
+		}
+	}
+	return t, err
+}
+
+// statusJSON is how it stands with rounds.
+type statusJSON struct {
+	On      bool               `json:"on"`
+	Line    string             `json:"line,omitempty"` // of the crontab
+	At      *time.Time         `json:"last_at,omitempty"`
+	Seconds float64            `json:"last_seconds"`
+	DidAt   *time.Time         `json:"did_at,omitempty"` // when one did anything last
+	Who     string             `json:"did_by,omitempty"`
+	Did     []ledger.RoundLine `json:"did"`
+}
+
+func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
+	t, err := a.timer("1h")
+	if err != nil {
+		return err
+	}
+	kept, err := s.Book.Home.Rounds()
+	if err != nil {
+		return err
+	}
+	line, crontabErr := s.Accounts.RoundsLine(ctx, t)
+	did, err := s.Book.Ledger.Rounds(ctx)
+	if err != nil {
+		return err
+	}
+	out := statusJSON{On: line != "", Line: line, Seconds: kept.Seconds, Did: []ledger.RoundLine{}}
+	if !kept.At.IsZero() {
+		out.At = &kept.At
+	}
+	if len(did) > 0 {
+		out.DidAt, out.Who, out.Did = &did[0].At, did[0].Who, did[0].Lines
+	}
+	if a.JSON {
+		return a.Streams.WriteJSON(out)
+	}
+	switch {
+	case crontabErr != nil:
+		f := fault.Of(crontabErr)
+		a.Streams.Print("Whether rounds are made by themselves cannot be told: %s. %s", f.Error(), f.Remedy)
+	case out.On:
+		a.Streams.Print("Rounds are made by themselves; this machine's crontab has:\n  %s", out.Line)
+	default:
+		a.Streams.Print("No rounds are made by themselves. To have them made: tivset rounds on")
+	}
+	a.Streams.LastRounds(kept, did)
+	return nil
+}
