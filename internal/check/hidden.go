@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/runtime"
 	"tivset/internal/hosting/web"
 )
 
@@ -137,7 +138,7 @@ func (v *Visit) private(ctx context.Context, part string) (all []wanted, left st
 			all = append(all, listing)
 		}
 	}
-	chosen, of := sample(found)
+	chosen, of := sample(v.In.Runtimes(), found)
 	left = notAsked(part, len(chosen), of, len(folders)-mostFolders)
 	return append(all, chosen...), left, nil
 }
@@ -156,14 +157,14 @@ func notAsked(part string, asked, of, folders int) string {
 // sample chooses files to ask for, of how many: of each kind in turn, the newest
 // first. A page that only keeps a folder from being listed is nobody's secret.
 // Programs are not asked for: the server would run them, whatever they do.
-func sample(found []wanted) (out []wanted, of int) {
+func sample(runtimes runtime.Set, found []wanted) (out []wanted, of int) {
 	kinds := map[string][]wanted{}
 	for _, w := range found {
 		if strings.HasPrefix(path.Base(w.name), "index.htm") && w.info.Size < 1024 {
 			continue
 		}
 		kind := strings.ToLower(path.Ext(w.name))
-		if slices.Contains(programEnds, kind) {
+		if runs(runtimes, w.name) {
 			continue
 		}
 		kinds[kind] = append(kinds[kind], w)
@@ -240,7 +241,7 @@ func (v *Visit) comesBack(ctx context.Context, w wanted) (bool, error) {
 	if begins(page.Body, content) || leaks(page, nil, v.run.Secrets) {
 		return true, nil
 	}
-	if runs(w.name) || !strings.HasSuffix(page.URL.Path, "/"+w.name) {
+	if runs(v.In.Runtimes(), w.name) || !strings.HasSuffix(page.URL.Path, "/"+w.name) {
 		return false, nil // it ran, or another page came
 	}
 	return v.servedAsIs(ctx, w.name, page)

@@ -19,6 +19,7 @@ import (
 	"tivset/internal/app/release"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/runtime"
 	"tivset/internal/records/ledger"
 )
 
@@ -38,7 +39,6 @@ var programEnds = []string{
 	".pl",
 	".py",
 	".sh",
-	".page",
 	".shtml",
 	".jsp",
 	".asp",
@@ -57,8 +57,9 @@ const (
 )
 
 // runs says whether a web server may run a file, by its name.
-func runs(name string) bool {
-	return slices.Contains(programEnds, path.Ext(strings.ToLower(path.Base(name))))
+func runs(of runtime.Set, name string) bool {
+	base := strings.ToLower(path.Base(name))
+	return slices.Contains(programEnds, path.Ext(base)) || of.Of(base) != nil
 }
 
 // tells says whether a file may tell a web server what to run.
@@ -91,7 +92,7 @@ func (l *looking) strangers(ctx context.Context, of release.Content) (bad []stri
 		_, known := of.Sums[name]
 		switch {
 		case f.IsDir() || known || l.site.Edits(name) || archive.Skipped(name, l.site.Kit.Place.Compiled):
-		case runs(name) || tells(name):
+		case runs(l.in.Runtimes(), name) || tells(name):
 			is, err := l.strange(ctx, name, of)
 			if err != nil {
 				return nil, 0, err
@@ -161,19 +162,20 @@ func (l *looking) strange(ctx context.Context, name string, of release.Content) 
 }
 
 func (l *looking) notMine(ctx context.Context, names []string) ([]string, error) {
-	return NotVouched(ctx, l.site.FolderOf(l.in.Files, nil, nil), l.there, l.record.Mine, names)
+	return NotVouched(ctx, l.site.FolderOf(l.in.Files, nil, nil), l.in.Runtimes(), l.there, l.record.Mine, names)
 }
 
 // NotVouched leaves out of some names, below a site's folder, those that the owner
 // vouched for and that are as they were then. There is what is in the folder.
-func NotVouched(ctx context.Context, folder release.Folder, there map[string]files.Found, mine []ledger.Mine,
+func NotVouched(ctx context.Context, folder release.Folder, of runtime.Set, there map[string]files.Found,
+	mine []ledger.Mine,
 	names []string) ([]string, error) {
 	for _, m := range mine {
 		is := func(name string) bool { return archive.Skipped(name, []string{m.Name}) }
 		if !slices.ContainsFunc(names, is) {
 			continue
 		}
-		now, err := vouchedFor(ctx, folder.Files, there, m.Name)
+		now, err := vouchedFor(ctx, folder.Files, of, there, m.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -186,7 +188,8 @@ func NotVouched(ctx context.Context, folder release.Folder, there map[string]fil
 
 // vouchedFor is the sum of a file, or of a folder's programs with their names; ""
 // of what is not there.
-func vouchedFor(ctx context.Context, in files.FS, there map[string]files.Found, name string) (string, error) {
+func vouchedFor(ctx context.Context, in files.FS, of runtime.Set, there map[string]files.Found, name string) (string,
+	error) {
 	if f, is := there[name]; !is {
 		return "", nil
 	} else if !f.IsDir() {
@@ -195,7 +198,7 @@ func vouchedFor(ctx context.Context, in files.FS, there map[string]files.Found, 
 	sum := sha256.New()
 	var inside []string
 	for other, f := range there {
-		if !f.IsDir() && archive.Skipped(other, []string{name}) && (runs(other) || tells(other)) {
+		if !f.IsDir() && archive.Skipped(other, []string{name}) && (runs(of, other) || tells(other)) {
 			inside = append(inside, other)
 		}
 	}
@@ -232,7 +235,7 @@ func (e *Examiner) Vouch(ctx context.Context, x ledger.Site, names []string) (le
 	}
 	for _, name := range names {
 		name = path.Clean(strings.TrimSuffix(name, "/"))
-		sum, err := vouchedFor(ctx, in.Files, l.there, name)
+		sum, err := vouchedFor(ctx, in.Files, in.Runtimes(), l.there, name)
 		if err != nil {
 			return x, err
 		}

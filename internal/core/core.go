@@ -23,6 +23,7 @@ import (
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/runtime"
 	"tivset/internal/mail"
 	"tivset/internal/plan"
 	"tivset/internal/records/home"
@@ -59,7 +60,9 @@ type World struct {
 	TakesMail func(ctx context.Context, domain string) error
 	Crontab   func(ctx context.Context, input string, args ...string) ([]byte, error) // this machine's; may be nil
 
-	Forget      func(account string) // ends what is open of an account whose description changed
+	Forget   func(account string) // ends what is open of an account whose description changed
+	Runtimes runtime.Set          // beside PHP
+
 	OpenFiles   func(context.Context, *account.Account) (files.Closer, error)
 	OpenServer  func(context.Context, *account.Account, *account.Database, database.Login) (database.Server, error)
 	OpenSession func(context.Context, *account.Account, *account.Database, database.Login) (database.Session, error)
@@ -89,7 +92,8 @@ func In(w World) *Core {
 		c.Book.Journals = job.Files(w.Home.Journals())
 	}
 	c.Hosting = &hosting.Opener{Passwords: w.Vault, Maker: w.Maker, Now: now, Settle: w.Settle, Certified: w.Certified,
-		OpenFiles: w.OpenFiles, OpenServer: w.OpenServer, OpenSession: w.OpenSession}
+		Runtimes: append(runtime.Set{runtime.PHP{}}, w.Runtimes...), OpenFiles: w.OpenFiles, OpenServer: w.OpenServer,
+		OpenSession: w.OpenSession}
 	c.Archives = Archives(w, now)
 	w.Catalogue.Known = c.Archives.Known
 	c.Archives.Accepted = c.Book.Made

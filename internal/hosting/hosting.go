@@ -13,6 +13,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/helperpage"
+	"tivset/internal/hosting/runtime"
 	"tivset/internal/hosting/web"
 	"tivset/internal/logs"
 	"tivset/internal/secret"
@@ -42,6 +43,8 @@ type Opener struct {
 	// Certified says until when a server's certificate is good, or why it does
 	// not verify. Address is host:port.
 	Certified func(ctx context.Context, name, address string) (until time.Time, err error)
+
+	Runtimes runtime.Set // what may make the pages of its sites
 
 	OpenFiles   func(context.Context, *account.Account) (files.Closer, error)
 	OpenServer  func(context.Context, *account.Account, *account.Database, database.Login) (database.Server, error)
@@ -73,6 +76,9 @@ func (o *Opener) Open(ctx context.Context, a *account.Account) (*Account, error)
 	}
 	return &Account{Account: a, Files: f, opener: o, close: f.Close}, nil
 }
+
+// Runtimes are those that may make the pages of the account's sites.
+func (a *Account) Runtimes() runtime.Set { return a.opener.Runtimes }
 
 // unhurried waits for a server that has too many at once.
 func (o *Opener) unhurried(ctx context.Context, a *account.Account, open func() error) error {

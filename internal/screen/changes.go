@@ -166,7 +166,7 @@ func (s *Streams) BackedUp(b *step.BackedUp) {
 }
 
 func kept(k step.Kept) string {
-	if k.Here {
+	if k.Depot == step.Here {
 		return k.File + ", on this machine"
 	}
 	return k.File + ", in the account"

@@ -68,8 +68,8 @@ func closing(in *hosting.Account, err error) error {
 
 // Hands says whether the site's folder runs pages that can hand a session over.
 func (e *Entrance) Hands(ctx context.Context) (bool, error) {
-	ending, err := gateEnding(ctx, e.in, e.Site.Folder)
-	return ending != "", err
+	r, err := runsThere(ctx, e.in, e.Site.Folder)
+	return r != nil, err
 }
 
 // ErrByHand means that no session can be handed over there.
@@ -79,11 +79,11 @@ var ErrByHand = fault.New(fault.Failed, "the site runs no page that could hand a
 // site that hands the session over: once, within a minute, to whoever sends it
 // the values. ErrByHand where no such page runs.
 func (e *Entrance) Hand(ctx context.Context, agent string) (address string, values url.Values, err error) {
-	ending, err := gateEnding(ctx, e.in, e.Site.Folder)
+	r, err := runsThere(ctx, e.in, e.Site.Folder)
 	if err != nil {
 		return "", nil, err
 	}
-	if ending == "" {
+	if r == nil {
 		return "", nil, ErrByHand
 	}
 	visitor := e.in.Visitor()
@@ -105,11 +105,11 @@ func (e *Entrance) Hand(ctx context.Context, agent string) (address string, valu
 	if err != nil {
 		return "", nil, err
 	}
-	text, err := gateText(ending, half, e.Site.AdminURL, visitor.Cookies())
+	text, err := gateText(r, half, e.Site.AdminURL, visitor.Cookies())
 	if err != nil {
 		return "", nil, err
 	}
-	name = "tivset-" + name + ending
+	name = "tivset-" + name + r.Pages()[0]
 	e.gate = path.Join(e.Site.Folder, name)
 	if err := files.Write(ctx, e.in.Files, e.gate, []byte(text), 0o644); err != nil {
 		return "", nil, err

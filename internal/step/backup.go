@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -20,6 +18,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/backup"
+	"tivset/internal/records/depot"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
 )
@@ -37,8 +36,8 @@ type BackedUp struct {
 
 // Kept says where a backup is.
 type Kept struct {
-	File string `json:"file"`           // in the account, or on this machine
-	Here bool   `json:"here,omitempty"` // on this machine
+	File  string `json:"file"`
+	Depot string `json:"depot"` // see DepotOf
 }
 
 // Why backups are made: because somebody asked, or before a job that could lose
@@ -99,10 +98,8 @@ type BackUp struct {
 	Recipients []string `json:"recipients,omitempty"` // of age; with any, only their keys open it
 	Stays      bool     `json:"stays,omitempty"`      // once made it stays, whatever becomes of the job
 
-	// Where the database is kept for an undo, while it is read for the backup; its
-	// file is "" for none.
-	Also   string `json:"also,omitempty"`
-	AlsoIn bool   `json:"also_in_account,omitempty"`
+	// Where the database is kept for an undo, while it is read for the backup; nil for nowhere.
+	Also *UndoStore `json:"also,omitempty"`
 
 	Record ledger.Site          `json:"-"` // the site's
 	Closed *Close               `json:"-"` // that has closed the site by then; nil for one that is open
@@ -127,18 +124,19 @@ func BackUpOf(t *Tools, x ledger.Site, why, into string, recipients []string, ma
 	b := &BackUp{Tools: t, Record: x, Made: made, Recipients: recipients, Named: func(at time.Time) Kept {
 		name := BackupName(at, why, len(recipients) > 0)
 		if folder != "" {
-			return Kept{filepath.Join(folder, hosting.Slug(x.Address)+"-"+name), true}
+			return Kept{filepath.Join(folder, hosting.Slug(x.Address)+"-"+name), Here}
 		}
-		return Kept{File: path.Join(t.Store().Backups(x.Address), name)}
+		return Kept{path.Join(t.Store().Backups(x.Address), name), InAccount}
 	}}
 	b.Kept = b.Named(made.MadeAt)
 	return b, nil
 }
 
 // KeepsFor has the database kept too, while it is read for the backup.
-func (b *BackUp) KeepsFor(k *KeepData) { b.Also, b.AlsoIn, k.Given = k.File, k.InAccount, true }
+func (b *BackUp) KeepsFor(k *KeepData) { b.Also, k.Given = &k.UndoStore, true }
 
-func (b *BackUp) also() UndoStore { return UndoStore{File: b.Also, InAccount: b.AlsoIn} }
+// depot is where the backup goes.
+func (b *BackUp) depot() depot.Depot { return DepotOf(b.In, b.Depot) }
 
 // Kind and Title implement job.Step.
 func (*BackUp) Kind() string  { return "back-up" }
@@ -151,7 +149,7 @@ func (b *BackUp) Prepare(ctx context.Context) error {
 		return nil
 	}
 	b.Kept = b.Named(b.Made.MadeAt)
-	there, err := b.beside(ctx)
+	there, err := b.depot().List(ctx, path.Dir(filepath.ToSlash(b.File)))
 	if err != nil {
 		return err
 	}
@@ -159,53 +157,28 @@ func (b *BackUp) Prepare(ctx context.Context) error {
 		name := filepath.Base(b.File)
 		return name[:strings.Index(name, b.Made.MadeAt.Format(nameForm))+len(nameForm)]
 	}
-	for slices.ContainsFunc(there, func(name string) bool { return strings.HasPrefix(name, moment()) }) {
+	for slices.ContainsFunc(there, func(e depot.Entry) bool { return strings.HasPrefix(e.Name, moment()) }) {
 		b.Made.MadeAt = b.Made.MadeAt.Add(time.Second)
 		b.Kept = b.Named(b.Made.MadeAt)
 	}
 	return nil
 }
 
-// beside lists the names that are where the backup goes.
-func (b *BackUp) beside(ctx context.Context) (names []string, err error) {
-	if b.Here {
-		inside, err := os.ReadDir(filepath.Dir(b.File))
-		for _, i := range inside {
-			names = append(names, i.Name())
-		}
-		if errors.Is(err, fs.ErrNotExist) {
-			err = nil
-		}
-		return names, err
-	}
-	inside, err := b.In.Files.List(ctx, path.Dir(b.File))
-	for _, i := range inside {
-		names = append(names, i.Name)
-	}
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
-	}
-	return names, err
-}
-
-// part is the backup's name while it is written, which no reader takes for one.
-func (b *BackUp) part() string { return b.File + ".part" }
-
 // Do writes the backup, reads it again, and only then gives it its name.
 func (b *BackUp) Do(ctx context.Context) error {
-	to, err := b.create(ctx)
+	to, err := b.depot().Create(ctx, b.File)
 	if err != nil {
 		return err
 	}
 	sum, err := b.write(ctx, to)
-	if err := errors.Join(err, to.Close()); err != nil {
-		return err
+	if err == nil {
+		err = b.readAgain(ctx, to, sum)
 	}
-	if err := b.readAgain(ctx, sum); err != nil {
-		return err
+	if err == nil {
+		err = to.Commit(ctx)
 	}
-	if err := b.arrive(ctx); err != nil {
-		return err
+	if err != nil {
+		return errors.Join(err, to.Drop(context.WithoutCancel(ctx)))
 	}
 	if b.Stays {
 		b.Result.Backup = b.File
@@ -215,64 +188,27 @@ func (b *BackUp) Do(ctx context.Context) error {
 	return nil
 }
 
-func (b *BackUp) create(ctx context.Context) (io.WriteCloser, error) {
-	if b.Here {
-		if err := os.MkdirAll(filepath.Dir(b.File), 0o700); err != nil {
-			return nil, err
-		}
-		return os.OpenFile(b.part(), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	}
-	if _, err := files.MkdirAll(ctx, b.In.Files, path.Dir(b.File), 0o700); err != nil {
-		return nil, err
-	}
-	return b.In.Files.Create(ctx, b.part(), 0o600)
-}
-
-func (b *BackUp) arrive(ctx context.Context) error {
-	if b.Here {
-		return os.Rename(b.part(), b.File)
-	}
-	return b.In.Files.Rename(ctx, b.part(), b.File)
-}
-
-func (b *BackUp) open(ctx context.Context, name string) (io.ReadCloser, error) {
-	if b.Here {
-		return os.Open(name)
-	}
-	return b.In.Files.Open(ctx, name)
-}
-
 // Lasts implements job.Lasting: of one that stays, only what is half written goes.
 func (b *BackUp) Lasts() bool { return b.Stays }
 
 // Undo takes the backup away, whole or half written; a whole one that is to stay
 // is left.
 func (b *BackUp) Undo(ctx context.Context) error {
-	if b.Also != "" {
-		also := b.also()
-		if err := errors.Join(also.beside(".part").drop(ctx, b.In), also.drop(ctx, b.In)); err != nil {
+	if b.Also != nil {
+		if err := b.Also.clear(ctx, b.In); err != nil {
 			return err
 		}
 	}
-	names := []string{b.part(), b.File}
+	names := []string{depot.Half(b.File), b.File}
 	if b.Stays {
 		names = names[:1]
 	}
 	for _, name := range names {
-		var err error
-		if b.Here {
-			err = os.Remove(name)
-		} else {
-			err = b.In.Files.Remove(ctx, name)
-		}
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := b.depot().Remove(ctx, name); err != nil {
 			return err
 		}
 	}
-	if b.Here {
-		return nil
-	}
-	return files.DropEmpty(ctx, b.In.Files, path.Dir(b.File), path.Dir(path.Dir(b.File)), b.Store().Top())
+	return nil
 }
 
 func (b *BackUp) write(ctx context.Context, to io.Writer) (backup.Summary, error) {
@@ -319,10 +255,10 @@ func (b *BackUp) dump(ctx context.Context, script io.WriteCloser) error {
 		})
 	}
 	var err error
-	if b.Also == "" {
+	if b.Also == nil {
 		err = read(script)
 	} else {
-		err = b.also().pack(ctx, b.In, func(kept io.Writer) error { return read(io.MultiWriter(script, kept)) })
+		err = b.Also.pack(ctx, b.In, func(kept io.Writer) error { return read(io.MultiWriter(script, kept)) })
 	}
 	return errors.Join(err, script.Close())
 }
@@ -424,8 +360,8 @@ func (b *BackUp) add(ctx context.Context, w *backup.Writer, g group, done, total
 
 // readAgain reads what was written: a backup that cannot be read is none. One
 // that is encrypted to others cannot be opened here; it is at least what left.
-func (b *BackUp) readAgain(ctx context.Context, sum backup.Summary) error {
-	open := func() (io.ReadCloser, error) { return b.open(ctx, b.part()) }
+func (b *BackUp) readAgain(ctx context.Context, written depot.Writer, sum backup.Summary) error {
+	open := func() (io.ReadCloser, error) { return written.Written(ctx) }
 	if len(b.Recipients) == 0 {
 		return backup.Same(ctx, open, sum)
 	}

@@ -50,7 +50,7 @@ type MaintenancePage struct {
 // PHP's code cache.
 func (b MaintenancePage) apart() (pages, flusher []string) {
 	for _, name := range b.Files {
-		if strings.HasPrefix(name, flusherName) && !strings.Contains(name, "/") {
+		if strings.HasPrefix(name, emptierName) && !strings.Contains(name, "/") {
 			flusher = append(flusher, name)
 		} else {
 			pages = append(pages, name)
@@ -384,19 +384,22 @@ func (c *Close) look(ctx context.Context) error {
 	return err
 }
 
-// flush has PHP forget the code that it keeps, by a page that does so; where that
-// cannot be, it waits until PHP has looked.
+// flush has the runtime forget the code that it keeps, by a page that does so; where that
+// cannot be, it waits until the runtime has looked.
 func (t *Tools) flush(ctx context.Context, page string) {
+	r := t.In.Runtimes().Of(page)
+	if r == nil {
+		return
+	}
+	_, says := r.Emptier(noticeSign)
 	answer, err := t.In.Visitor().Get(ctx, page)
-	if err != nil || !strings.Contains(string(answer.Body), flushed) {
-		t.In.Pause(ctx, codeCache)
+	if err != nil || !strings.Contains(string(answer.Body), says) {
+		t.In.Pause(ctx, r.CodeCache())
 	}
 }
 
-const (
-	codeCache = 2100 * time.Millisecond // PHP manual, opcache.revalidate_freq: 2 seconds unless set
-	underWay  = 300 * time.Millisecond  // for pages that were being made when the site was closed
-)
+// underWay is for pages that were being made when the site was closed.
+const underWay = 300 * time.Millisecond
 
 // flusher is the name of the notice's page that empties PHP's code cache, "" for
 // none. It is new, so no cache knows it.

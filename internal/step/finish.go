@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"tivset/internal/hosting/files"
+	"tivset/internal/records/depot"
 )
 
 // Tidy takes away the stage, what was kept for the job's undo, and its mark.
@@ -81,4 +82,4 @@ func (*DropHere) Kind() string  { return "drop-here" }
 func (*DropHere) Title() string { return "Tidy up here" }
 
 // Finish implements job.PostCommit.
-func (d *DropHere) Finish(context.Context) error { return dropHere(d.Name) }
+func (d *DropHere) Finish(ctx context.Context) error { return depot.Here().Remove(ctx, d.Name) }

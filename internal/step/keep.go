@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/backup"
+	"tivset/internal/records/depot"
 	"tivset/internal/site"
 )
 
@@ -99,7 +99,7 @@ func (k *KeepData) Unchanged() { k.unchanged = true }
 // nothing was kept, where no step had begun to change anything, and where all is
 // as it was, it leaves the database alone.
 func (k *KeepData) Undo(ctx context.Context) error {
-	if err := k.beside(".part").drop(ctx, k.In); err != nil {
+	if err := DepotOf(k.In, k.Depot).Remove(ctx, depot.Half(k.File)); err != nil {
 		return err
 	}
 	if there, err := k.there(ctx, k.Tools); err != nil || !there {
@@ -195,16 +195,10 @@ func (k *KeepData) save(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	part := to.beside(".part")
-	file, err := part.create(ctx, k.In)
-	if err != nil {
+	if err := to.fill(ctx, k.In, func(file io.Writer) error { return k.saveTo(ctx, file, at) }); err != nil {
 		return err
 	}
-	err = k.saveTo(ctx, file, at)
-	if err := errors.Join(err, file.Close()); err != nil {
-		return errors.Join(err, part.drop(context.WithoutCancel(ctx), k.In))
-	}
-	if err := errors.Join(part.rename(ctx, k.In, to), k.savedMark().write(ctx, k.In, []byte(to.File))); err != nil {
+	if err := k.savedMark().write(ctx, k.In, []byte(to.File)); err != nil {
 		return err
 	}
 	k.Result.Kept = append(k.Result.Kept, to.File)
@@ -213,10 +207,10 @@ func (k *KeepData) save(ctx context.Context) error {
 
 // saved names the backup, of a moment of which there is none yet.
 func (k *KeepData) saved(ctx context.Context) (to UndoStore, at time.Time, err error) {
-	to = UndoStore{InAccount: k.InAccount}
+	to = UndoStore{Depot: k.Depot}
 	for at = k.Now().UTC().Truncate(time.Second); ; at = at.Add(time.Second) {
 		name := BackupName(at, BeforeUndo, false)
-		if to.File = path.Join(k.Store().Backups(k.Address), name); !k.InAccount {
+		if to.File = path.Join(k.Store().Backups(k.Address), name); k.Depot == Here {
 			to.File = filepath.Join(k.Book.Home.Backups(), hosting.Slug(k.Address)+"-"+name)
 		}
 		_, err := to.written(ctx, k.In)
@@ -255,12 +249,4 @@ func (k *KeepData) saveTo(ctx context.Context, to io.Writer, at time.Time) error
 	}
 	_, err = w.Close()
 	return err
-}
-
-// dropHere takes a file of this machine away; none there is fine.
-func dropHere(name string) error {
-	if err := os.Remove(name); err != nil && !os.IsNotExist(err) {
-		return err
-	}
-	return nil
 }

@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
-
 	"tivset/internal/hosting/files"
 )
 
@@ -158,22 +156,18 @@ func (k *KeepFiles) where(f keptFile, shut bool) string {
 
 // copyTo writes the content of some of the files into an archive.
 func (k *KeepFiles) copyTo(ctx context.Context, to UndoStore, all []keptFile, copied []int) error {
-	file, err := to.create(ctx, k.In)
-	if err != nil {
-		return err
-	}
-	packed, err := zstd.NewWriter(file, zstd.WithEncoderLevel(zstd.SpeedFastest))
-	if err != nil {
-		return errors.Join(err, file.Close())
-	}
-	w := tar.NewWriter(packed)
+	return to.pack(ctx, k.In, func(packed io.Writer) error { return k.tarTo(ctx, packed, all, copied) })
+}
+
+func (k *KeepFiles) tarTo(ctx context.Context, to io.Writer, all []keptFile, copied []int) error {
+	w := tar.NewWriter(to)
 	list, of := make([]files.Found, len(copied)), map[string]int{}
 	for n, i := range copied {
 		name := k.where(all[i], !k.Ahead)
 		list[n], of[name] = files.Found{Path: name, Info: files.Info{Mode: all[i].Mode, Size: all[i].Bytes}}, i
 	}
 	done := 0
-	err = files.ReadAll(ctx, k.In.Files, list, func(f files.Found, content io.Reader) error {
+	err := files.ReadAll(ctx, k.In.Files, list, func(f files.Found, content io.Reader) error {
 		done++
 		k.Count(int64(done), int64(len(list)), "files")
 		i := of[f.Path]
@@ -188,7 +182,7 @@ func (k *KeepFiles) copyTo(ctx context.Context, to UndoStore, all []keptFile, co
 		}
 		return err
 	})
-	return errors.Join(err, w.Close(), packed.Close(), file.Close())
+	return errors.Join(err, w.Close())
 }
 
 // readKept reads a list; none for one that is not there.
@@ -212,7 +206,7 @@ func (k *KeepFiles) readKept(ctx context.Context, list UndoStore) (map[string]ke
 // account, and named.
 func (k *KeepFiles) Undo(ctx context.Context) error {
 	if k.Ahead {
-		return errors.Join(k.ahead().drop(ctx, k.In), listOf(k.ahead()).drop(ctx, k.In))
+		return errors.Join(k.ahead().clear(ctx, k.In), listOf(k.ahead()).clear(ctx, k.In))
 	}
 	if _, err := listOf(k.UndoStore).there(ctx, k.Tools); err != nil {
 		return err
@@ -224,11 +218,15 @@ func (k *KeepFiles) Undo(ctx context.Context) error {
 			return fmt.Errorf("put back what the site had written, from %s: %w", k.File, err)
 		}
 	}
-	return errors.Join(k.drop(ctx, k.In), listOf(k.UndoStore).drop(ctx, k.In))
+	return errors.Join(k.clear(ctx, k.In), listOf(k.UndoStore).clear(ctx, k.In))
 }
 
 func (k *KeepFiles) putBack(ctx context.Context, before map[string]keptFile) error {
 	k.made = map[string]bool{}
+	at, err := listOf(k.UndoStore).written(ctx, k.In)
+	if err != nil {
+		return err
+	}
 	now, err := k.listed(ctx, true)
 	if err != nil {
 		return err
@@ -236,7 +234,7 @@ func (k *KeepFiles) putBack(ctx context.Context, before map[string]keptFile) err
 	for _, f := range slices.Backward(now) { // what is in a folder comes after it
 		old, known := before[f.id()]
 		if known && old.Mode == f.Mode && (f.Mode.IsDir() || old.Bytes == f.Bytes && old.Modified.Equal(f.Modified) &&
-			k.certain(ctx, f)) {
+			certain(f, at)) {
 			delete(before, f.id()) // as it was
 			continue
 		}
@@ -259,12 +257,8 @@ func (k *KeepFiles) putBack(ctx context.Context, before map[string]keptFile) err
 // certain says whether a file's time tells that it was not changed again after it
 // was listed: times in whole seconds do not, of a file that was changed just
 // before.
-func (k *KeepFiles) certain(ctx context.Context, f keptFile) bool {
-	if f.Modified.Nanosecond() != 0 {
-		return true
-	}
-	at, err := listOf(k.UndoStore).written(ctx, k.In)
-	return err == nil && f.Modified.Before(at.Add(-moment))
+func certain(f keptFile, listed time.Time) bool {
+	return f.Modified.Nanosecond() != 0 || f.Modified.Before(listed.Add(-moment))
 }
 
 // setAside keeps what is put back over, in the account.

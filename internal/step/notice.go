@@ -37,25 +37,9 @@ const noticePage = `<!doctype html>
 // retryAfter is when visitors are asked to come again, in seconds.
 const retryAfter = 60
 
-// noticeCode is what a page of each runtime begins with, by the ending of its
-// files.
-var noticeCode = map[string]string{
-	".php": fmt.Sprintf(
-		"<?php http_response_code(503); header('Retry-After: %d'); header('Cache-Control: no-store'); ?>\n",
-		retryAfter,
-	),
-	".page": fmt.Sprintf("{{closed %d}}", retryAfter),
-}
-
-// flusherName begins the name of a page that empties PHP's code cache: until
-// then PHP may run what is gone (PHP manual, opcache_reset).
-const (
-	flusherName = "tivset-"
-	flushed     = "the code cache is empty"
-	flusherCode = "<?php /* " + noticeSign + " */ http_response_code(503); header('Cache-Control: no-store');\n" +
-		"$done = !ini_get('opcache.enable') || function_exists('opcache_reset') && @opcache_reset();\n" +
-		"if ($done) { echo '" + flushed + "'; }\n"
-)
+// emptierName begins the name of a page that empties the code cache of the runtime: until
+// then it may run what is gone.
+const emptierName = "tivset-"
 
 // notices gives the files of the notice that takes the place of parts of the
 // site.
@@ -72,8 +56,8 @@ func (c *Close) notices(ctx context.Context, parts []string) (map[string]string,
 		}
 		if info.IsDir() {
 			err = c.noticeIn(ctx, name, out)
-		} else if code, runs := noticeCode[path.Ext(name)]; runs {
-			out[name] = code + noticePage
+		} else if r := c.In.Runtimes().Of(name); r != nil {
+			out[name] = r.Closed(retryAfter, noticePage)
 		}
 		if err != nil {
 			return nil, err
@@ -82,7 +66,7 @@ func (c *Close) notices(ctx context.Context, parts []string) (map[string]string,
 	if len(out) == 0 && len(parts) > 0 { // plain files: no status can be sent by them
 		out["index.html"] = noticePage
 	}
-	if err := c.phpNotice(out); err != nil {
+	if err := c.emptier(out); err != nil {
 		return nil, err
 	}
 	if err := c.settings(ctx, parts, out); err != nil {
@@ -112,19 +96,23 @@ func (c *Close) noticeIn(ctx context.Context, name string, out map[string]string
 		return err
 	}
 	for _, i := range inside {
-		if code, runs := noticeCode[path.Ext(i.Name)]; runs && strings.HasPrefix(i.Name, "index.") {
-			out[path.Join(name, i.Name)] = code + noticePage
+		if r := c.In.Runtimes().Of(i.Name); r != nil && strings.HasPrefix(i.Name, "index.") {
+			out[path.Join(name, i.Name)] = r.Closed(retryAfter, noticePage)
 		}
 	}
 	return nil
 }
 
-// phpNotice adds what empties PHP's code cache, where the notice is of PHP.
-func (c *Close) phpNotice(out map[string]string) error {
+// emptier adds what empties the code cache of the runtime of which the notice is.
+func (c *Close) emptier(out map[string]string) error {
 	for name := range out {
-		if path.Ext(name) == ".php" {
+		r := c.In.Runtimes().Of(name)
+		if r == nil {
+			continue
+		}
+		if page, _ := r.Emptier(noticeSign); page != "" {
 			token, err := c.Maker.Token(20)
-			out[flusherName+token+".php"] = flusherCode
+			out[emptierName+token+r.Pages()[0]] = page
 			return err
 		}
 	}
@@ -150,7 +138,7 @@ func (c *Close) rule(ctx context.Context, parts []string, out map[string]string)
 	if err != nil {
 		return err
 	}
-	open := []string{regexp.QuoteMeta(flusherName)}
+	open := []string{regexp.QuoteMeta(emptierName)}
 	if below, is := strings.CutPrefix(c.Coming, c.Folder+"/"); is {
 		open = append(open, regexp.QuoteMeta(below)+"(/|$)")
 	}

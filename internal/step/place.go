@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"time"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
 	"tivset/internal/site"
@@ -110,8 +111,8 @@ func (a *SetAside) Do(ctx context.Context) error {
 			return err
 		}
 		a.Count(int64(n+1), int64(len(a.Entries)), "entries")
-		if name == "index.php" && len(a.Entries) > 1 {
-			a.In.Pause(ctx, codeCache)
+		if r := a.In.Runtimes().Of(name); r != nil && strings.HasPrefix(name, "index.") && len(a.Entries) > 1 {
+			a.In.Pause(ctx, r.CodeCache())
 		}
 	}
 	return nil
@@ -300,7 +301,7 @@ func (p *PutInPlace) Undo(ctx context.Context) error {
 // gone.
 func (p *PutInPlace) takeArrived(ctx context.Context, entries []string) error {
 	var arrived []string
-	runs := false
+	cached := time.Duration(0)
 	for _, name := range slices.Backward(entries) {
 		staged, err := files.Exists(ctx, p.In.Files, path.Join(p.Stage, name))
 		if err != nil {
@@ -314,13 +315,14 @@ func (p *PutInPlace) takeArrived(ctx context.Context, entries []string) error {
 		if err != nil {
 			return err
 		}
-		arrived, runs = append(arrived, full), runs || there && path.Ext(name) == ".php"
+		arrived = append(arrived, full)
+		if r := p.In.Runtimes().Of(name); there && r != nil {
+			cached = max(cached, r.CodeCache())
+		}
 	}
 	if err := p.takeAway(ctx, arrived...); err != nil {
 		return err
 	}
-	if runs {
-		p.In.Pause(ctx, codeCache)
-	}
+	p.In.Pause(ctx, cached)
 	return nil
 }

@@ -12,7 +12,7 @@ import (
 // LeadsFrom is the redirect from where a site is to where it is going: the pages
 // that it has now are those that lead.
 func LeadsFrom(ctx context.Context, t *Tools, x ledger.Site, to string, others files.Others) (*ledger.Redirect, error) {
-	pages, err := redirect.Pages(ctx, t.In.Files, x.Folder, others)
+	pages, err := redirect.Pages(ctx, t.In, x.Folder, others)
 	return &ledger.Redirect{Address: x.Address, URL: x.URL, To: to, Account: x.Account, Folder: x.Folder, Files: pages,
 		FoldersMade: x.FoldersMade, MadeAt: t.Now().UTC()}, err
 }

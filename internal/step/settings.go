@@ -51,7 +51,7 @@ func Awaited(t *Tools) (*AwaitSettings, error) {
 		return nil, nil
 	}
 	token, err := t.Maker.Token(32)
-	return &AwaitSettings{Tools: t, File: path.Join(t.Site.Place.Folder, flusherName+token+".php")}, err
+	return &AwaitSettings{Tools: t, File: path.Join(t.Site.Place.Folder, emptierName+token+".php")}, err
 }
 
 // Kind and Title implement job.Step.

@@ -243,7 +243,7 @@ var samples = map[string]sample{
 	"unpack-backup": {make: func(g *ground) job.Step {
 		made := &step.BackedUp{}
 		b := g.backUp(made)
-		b.Kept, b.Named = step.Kept{File: filepath.Join(g.t.TempDir(), "b"), Here: true}, nil
+		b.Kept, b.Named = step.Kept{File: filepath.Join(g.t.TempDir(), "b"), Depot: step.Here}, nil
 		require.NoError(g.t, b.Do(ctx))
 		from, err := backup.Open(ctx, func() (io.ReadCloser, error) { return os.Open(b.File) }, nil)
 		require.NoError(g.t, err)

@@ -111,10 +111,10 @@ func (t *Tools) inAccount(ctx context.Context, name string) (*Tools, func(), err
 }
 
 // keptData is where a job keeps a database.
-func (t *Tools) keptData() UndoStore { return t.shelf("sql.zst") }
+func (t *Tools) keptData() UndoStore { return t.undoStore("sql.zst") }
 
 // keptFiles is where a job keeps what the app has written into files.
-func (t *Tools) keptFiles() UndoStore { return t.shelf("files.tar.zst") }
+func (t *Tools) keptFiles() UndoStore { return t.undoStore("files.tar.zst") }
 
 // kinds makes an empty step, or finisher, of each kind.
 var kinds = map[string]func(*Tools) any{

@@ -348,7 +348,7 @@ func (c *checker) timers() {
 			c.wrong(key+".every", fmt.Sprintf("%q is not an interval", t.Every), "Write it as 5m or 2h.")
 		}
 		if (t.Get == "") == (len(t.Command) == 0) {
-			c.wrong(key, "a timer has either get or command", "Write get: timer.page, or command: [php, timer.php].")
+			c.wrong(key, "a timer has either get or command", "Write get: timer.php, or command: [php, timer.php].")
 		}
 		if len(t.Command) > 0 {
 			c.command(key+".command", t.Command)

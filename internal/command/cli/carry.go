@@ -29,7 +29,7 @@ func (a *App) Carry(ctx context.Context, s *core.Core, b *batch.Batch, o *Select
 			"Give a number from 1 on.")
 	}
 	defer b.Close()
-	one := len(b.Rows) == 1 && o.Table == ""
+	one := len(b.Rows) == 1 && o.Table == "" && !o.All
 	switch {
 	case one && a.Ordering != nil:
 		return a.orderOne(ctx, s, b)

@@ -84,7 +84,8 @@ func newBackedUpJSON(b *step.BackedUp) *backedUpJSON {
 	if b == nil {
 		return nil
 	}
-	return &backedUpJSON{"backed up", b.Site, b.File, b.Here, b.MadeAt, b.Files, b.Data, b.Packed, b.SHA256, b.Encrypted,
+	return &backedUpJSON{"backed up", b.Site, b.File, b.Depot == step.Here, b.MadeAt, b.Files, b.Data, b.Packed,
+		b.SHA256, b.Encrypted,
 		List(b.Warnings), List(b.Dropped)}
 }
 

@@ -21,10 +21,12 @@ import (
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/release"
 	"tivset/internal/core"
+	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/reach"
+	"tivset/internal/hosting/runtime"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/mail"
 	"tivset/internal/records/catalogues"
@@ -98,6 +100,7 @@ func (a *App) Core(ctx context.Context) (c *core.Core, close func(), err error) 
 	}
 	opens := a.World.reach(p.Home, p.Vault)
 	w := a.Machine()
+	w.Runtimes = runtime.Set{demo.Pages{}}
 	w.Home, w.Catalogue, w.Ledger, w.Vault, w.Journals, w.Progress = p.Home, kits, p.Ledger, p.Vault, p.Journals,
 		a.progress()
 	if as != "" {

@@ -8,6 +8,7 @@ import (
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/step"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/batch"
 	"tivset/internal/work/requests"
@@ -63,6 +64,12 @@ func (a *app) backup() *cobra.Command {
 	return c
 }
 
+// listedJSON is a backup of a list.
+type listedJSON struct {
+	backup.Listed
+	Here bool `json:"here,omitempty"` // on this machine
+}
+
 func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) error {
 	var all []backup.Listed
 	var unseen []error
@@ -80,7 +87,11 @@ func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) 
 	}
 	switch {
 	case a.JSON:
-		return a.Streams.WriteJSON(append([]backup.Listed{}, all...))
+		out := []listedJSON{}
+		for _, l := range all {
+			out = append(out, listedJSON{l, l.Depot == step.Here})
+		}
+		return a.Streams.WriteJSON(out)
 	case len(all) == 0 && r.Site == "":
 		a.Streams.Say("There is no backup yet. Make one with: tivset backup SITE")
 	case len(all) == 0:

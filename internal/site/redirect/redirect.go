@@ -24,8 +24,8 @@ const most = 64 << 10
 // Pages lists, of a folder with an app, what visitors ask for: its pages, and the
 // first pages of the folders in it, by their names below it. Skip is what belongs
 // to others.
-func Pages(ctx context.Context, in files.FS, folder string, skip files.Others) ([]string, error) {
-	inside, err := in.List(ctx, folder)
+func Pages(ctx context.Context, in *hosting.Account, folder string, skip files.Others) ([]string, error) {
+	inside, err := in.Files.List(ctx, folder)
 	if err != nil {
 		return nil, err
 	}
@@ -35,16 +35,16 @@ func Pages(ctx context.Context, in files.FS, folder string, skip files.Others) (
 		switch {
 		case skip.Has(full):
 		case !i.IsDir():
-			if i.Mode.IsRegular() && isPage(i.Name) {
+			if i.Mode.IsRegular() && isPage(in, i.Name) {
 				out = append(out, i.Name)
 			}
 		default:
-			below, err := in.List(ctx, full)
+			below, err := in.Files.List(ctx, full)
 			if err != nil {
 				return nil, err
 			}
 			for _, j := range below {
-				if j.Mode.IsRegular() && isPage(j.Name) && strings.HasPrefix(j.Name, "index.") {
+				if j.Mode.IsRegular() && isPage(in, j.Name) && strings.HasPrefix(j.Name, "index.") {
 					out = append(out, path.Join(i.Name, j.Name))
 				}
 			}
@@ -53,7 +53,9 @@ func Pages(ctx context.Context, in files.FS, folder string, skip files.Others) (
 	return out, nil
 }
 
-func isPage(name string) bool { return pages[path.Ext(name)] != nil }
+func isPage(in *hosting.Account, name string) bool {
+	return page(in.Runtimes(), name, &ledger.Redirect{}) != ""
+}
 
 // Write has an address lead elsewhere: r says where, and in Files which pages were
 // there. What others have put there meanwhile stays. It fills in what came of it:
@@ -75,7 +77,7 @@ func Write(ctx context.Context, in *hosting.Account, r *ledger.Redirect) error {
 		if name == rules {
 			continue
 		}
-		ours, err := put(ctx, in.Files, path.Join(r.Folder, name), pages[path.Ext(name)](r))
+		ours, err := put(ctx, in.Files, path.Join(r.Folder, name), page(in.Runtimes(), name, r))
 		if err != nil {
 			return err
 		}

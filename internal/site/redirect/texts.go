@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"html"
 	"net/url"
+	"path"
 	"regexp"
 	"strings"
 
+	"tivset/internal/hosting/runtime"
 	"tivset/internal/records/ledger"
 )
 
@@ -22,24 +24,16 @@ const rules = ".htaccess"
 // (RFC 9110, 15.4.2).
 const remembered = 3600
 
-// pages make a page that leads elsewhere with the path and the query that it was
-// asked for, by the ending of its name.
-var pages = map[string]func(*ledger.Redirect) string{
-	".php": phpPage,
-	".page": func(r *ledger.Redirect) string {
-		return fmt.Sprintf("{{/* %s */}}{{moved %q %q}}", sign, from(r), r.To)
-	},
-	".html": htmlPage,
-	".htm":  htmlPage,
-}
-
-func phpPage(r *ledger.Redirect) string {
-	quote := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace
-	return "<?php // " + sign + ": the site has moved\n" +
-		"$from = '" + quote(from(r)) + "';\n$asked = $_SERVER['REQUEST_URI'] ?? $from;\n" +
-		"$rest = strncmp($asked, $from, strlen($from)) === 0 ? substr($asked, strlen($from)) : '';\n" +
-		fmt.Sprintf("header('Cache-Control: max-age=%d');\n", remembered) +
-		"header('Location: " + quote(r.To) + "' . $rest, true, 301);\n"
+// page is one that leads elsewhere with the path and the query that it was asked for, in the place of the one that had
+// this name; "" for a name of no page.
+func page(of runtime.Set, name string, r *ledger.Redirect) string {
+	if end := path.Ext(name); end == ".html" || end == ".htm" {
+		return htmlPage(r)
+	}
+	if runs := of.Of(name); runs != nil {
+		return runs.Moved(runtime.Moved{From: from(r), To: r.To, Sign: sign, MaxAge: remembered})
+	}
+	return ""
 }
 
 // htmlPage leads there without a server's help; with the query where scripts run.

@@ -11,6 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"io/fs"
+	"path/filepath"
 )
 
 // floor is how high a room stands: it imports rooms of lower floors, and of its
@@ -33,6 +35,7 @@ var floors = []struct {
 		"hosting/database/mariadb": "hosting/database", "hosting/database/postgresql": "hosting/database",
 		"hosting/database/sqlite": "hosting/database hosting/files", "hosting/database/helper": "hosting/database",
 		"hosting/hostmail":   "",
+		"hosting/runtime":    "",
 		"hosting/helperpage": "hosting/database hosting/files hosting/web",
 	}},
 	{"app, its rooms", map[string]string{
@@ -49,7 +52,8 @@ var floors = []struct {
 	{"records", map[string]string{
 		"records/catalogues": "records/home records/ledger",
 		"records/home":       "", "records/ledger": "", "records/vault": "", "records/job": "", "records/backup": "",
-		"records/team": "records/home records/job records/ledger records/vault", "records/queue": "records/team",
+		"records/depot": "",
+		"records/team":  "records/home records/job records/ledger records/vault", "records/queue": "records/team",
 	}},
 	{"accounts, open", map[string]string{"hosting": "", "hosting/reach": ""}},
 	{"what can be asked", map[string]string{"question": ""}},
@@ -85,6 +89,7 @@ var floors = []struct {
 		"testing/line": "", "testing/mirror": "", "testing/sitetest": "", "testing/arch": "",
 		"testing/chaos":           "testing/mirror testing/sitetest",
 		"hosting/files/filestest": "", "hosting/database/databasetest": "", "records/ledger/ledgertest": "",
+		"records/depot/depottest": "",
 	}},
 }
 
@@ -265,4 +270,18 @@ func TestNobodyElseHashesCheaply(t *testing.T) {
 	out, err := exec.Command("grep", "-rl", "--include=*.go", "--exclude=*_test.go", `\.CheapHashes()`, "..").Output()
 	require.NoError(t, err)
 	assert.Equal(t, "../internal/testing/sitetest/world.go", strings.TrimSpace(string(out)))
+}
+
+// What the product knows of the stand-in is in its wing and in the demo's: no file of the product names its pages.
+func TestTheProductDoesNotKnowTheStandIn(t *testing.T) {
+	apart := regexp.MustCompile(`^\.\./internal/(standin|demo|testing|trial)/`)
+	require.NoError(t, filepath.WalkDir("../internal", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") ||
+			apart.MatchString(name) {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		assert.NotRegexp(t, `\.page["`+"`"+`]`, string(text), name)
+		return err
+	}))
 }

@@ -30,6 +30,7 @@ import (
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/files/local"
 	"tivset/internal/hosting/reach"
+	"tivset/internal/hosting/runtime"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/hosting/web"
 	"tivset/internal/mail"
@@ -169,7 +170,8 @@ func (w *World) on(p team.Place) {
 	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()},
 		Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
 	w.Core = core.In(core.World{
-		Home: w.Home, Catalogue: catalogue.New(w.source), Vault: &vaultWrap{v, w.Trip},
+		Runtimes: runtime.Set{demo.Pages{}},
+		Home:     w.Home, Catalogue: catalogue.New(w.source), Vault: &vaultWrap{v, w.Trip},
 		Ledger: wrapped(p.Ledger, w.Trip), Journals: &shelfWrap{p.Journals, w.Trip},
 		Now: time.Now, Who: "a test", Settle: time.Second, Patience: 5 * time.Second,
 		Download: http.DefaultClient, SendMail: spelled,

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -16,7 +15,6 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
-	"tivset/internal/hosting/files"
 	format "tivset/internal/records/backup"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
@@ -110,7 +108,7 @@ func List(ctx context.Context, d *work.Service, word, within, folder string) ([]
 		return nil, err
 	}
 	if folder != "" {
-		return here(address, folder)
+		return here(ctx, address, folder)
 	}
 	in, err := d.Hosting.Open(ctx, a)
 	if err != nil {
@@ -245,55 +243,34 @@ func Drop(ctx context.Context, d *work.Service, word, within, folder string, nam
 }
 
 func drop(ctx context.Context, in *hosting.Account, l Listed) error {
-	if l.Here {
-		return os.Remove(l.File)
-	}
-	return files.Drop(ctx, in.Files, l.File)
+	return step.DepotOf(in, l.Depot).Remove(ctx, l.File)
 }
 
 // In lists the backups of an address in an account's store, newest first.
 func In(ctx context.Context, in *hosting.Account, address string) ([]Listed, error) {
-	folder := in.Store().Backups(address)
-	inside, err := in.Files.List(ctx, folder)
-	if errors.Is(err, fs.ErrNotExist) {
-		return []Listed{}, nil
-	}
+	return inDepot(ctx, in, step.InAccount, in.Store().Backups(address), address, "")
+}
+
+// here lists those in a folder of this machine, where sites lie side by side.
+func here(ctx context.Context, address, folder string) ([]Listed, error) {
+	return inDepot(ctx, nil, step.Here, folder, address, hosting.Slug(address)+"-")
+}
+
+// inDepot lists those in a folder of a depot, whose names begin with something.
+func inDepot(ctx context.Context, in *hosting.Account, name, folder, address, begins string) ([]Listed, error) {
+	inside, err := step.DepotOf(in, name).List(ctx, folder)
 	out := []Listed{}
-	for _, i := range inside {
-		if l, is := listed(i.Name, i.Size); is {
-			l.File, l.Address = path.Join(folder, i.Name), address
-			out = append(out, l)
+	for _, e := range inside {
+		stem, is := strings.CutPrefix(e.Name, begins)
+		named, isBackup := step.BackupNamed(stem)
+		if is && isBackup {
+			out = append(out, Listed{Kept: step.Kept{File: path.Join(filepath.ToSlash(folder), e.Name), Depot: name},
+				NamedBackup: named,
+				Bytes:       e.Bytes, Address: address})
 		}
 	}
 	slices.Reverse(out) // names are times
 	return out, err
-}
-
-// here lists those in a folder of this machine.
-func here(address, folder string) ([]Listed, error) {
-	inside, err := os.ReadDir(folder)
-	if errors.Is(err, fs.ErrNotExist) {
-		return []Listed{}, nil
-	}
-	out := []Listed{}
-	for _, i := range inside {
-		name, is := strings.CutPrefix(i.Name(), hosting.Slug(address)+"-")
-		info, err := i.Info()
-		if !is || err != nil {
-			continue
-		}
-		if l, is := listed(name, info.Size()); is {
-			l.Kept, l.Address = step.Kept{File: filepath.Join(folder, i.Name()), Here: true}, address
-			out = append(out, l)
-		}
-	}
-	slices.Reverse(out)
-	return out, err
-}
-
-func listed(name string, bytes int64) (Listed, bool) {
-	named, is := step.BackupNamed(name)
-	return Listed{NamedBackup: named, Bytes: bytes}, is
 }
 
 // rotate drops the backups that are not to be kept; never the one that was just
@@ -301,7 +278,7 @@ func listed(name string, bytes int64) (Listed, bool) {
 func rotate(ctx context.Context, h *work.Held, into string, r Rotation, made string) ([]string, error) {
 	all, err := In(ctx, h.In, h.Address)
 	if into != "" {
-		all, err = here(h.Address, into)
+		all, err = here(ctx, h.Address, into)
 	}
 	if err != nil {
 		return nil, err

@@ -109,7 +109,8 @@ func (p *placing) take(ctx context.Context) ([]job.Step, error) {
 	there.Count = func(n, of int64, unit string) { p.Count(n, of, unit) }
 	made := &step.BackedUp{MadeAt: p.Now().UTC()}
 	held := step.ClaimOf(there, source.Address, &p.plan.From)
-	kept := &step.BackUp{Tools: there, Record: p.plan.From, Made: made, Kept: step.Kept{File: p.temporary, Here: true}}
+	kept := &step.BackUp{Tools: there, Record: p.plan.From, Made: made, Kept: step.Kept{File: p.temporary,
+		Depot: step.Here}}
 	p.kept = kept
 	steps := []job.Step{held}
 	if p.plan.Move {

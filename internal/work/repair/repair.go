@@ -106,7 +106,8 @@ func look(ctx context.Context, d *work.Service, h *work.Held) (*damage, error) {
 		return nil, err
 	}
 	// What the owner vouched for stays, as long as it is what that was.
-	if out.found.Changed, err = check.NotVouched(ctx, folder, folder.There, h.Mine, out.found.Changed); err != nil {
+	if out.found.Changed, err = check.NotVouched(ctx, folder, h.In.Runtimes(), folder.There, h.Mine,
+		out.found.Changed); err != nil {
 		return nil, err
 	}
 	out.names = slices.Sorted(slices.Values(slices.Concat(out.found.Changed, out.found.Missing)))
