@@ -10,6 +10,7 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
@@ -45,16 +46,16 @@ type dataAsked struct {
 
 // askedData reads the answers about the database.
 func askedData(a *question.Asking, answers map[string]string, url string) (dataAsked, error) {
-	d := dataAsked{kit: a.Kit, account: a.Account, server: a.Server(), password: answers["data.password"], url: url,
+	d := dataAsked{kit: a.Kit, account: a.Account, server: a.Server(), password: answers[answer.DataPassword], url: url,
 		given: func(id string) bool { return a.Given[id] != "" }}
 	if d.server == nil {
 		engines := strings.Join(slices.Sorted(maps.Keys(a.Release.Needs.Database)), " or ")
 		return d, fault.New(fault.Usage, "the account has no database server that "+a.Kit.Title+" can use", a.Account.Name,
 			"Add one with engine "+engines+" to the account.")
 	}
-	d.data = site.Data{From: answers["data.from"], Engine: d.server.Engine, Server: d.server.Name,
-		Name: answers["data.name"],
-		User: answers["data.user"], Tables: answers["data.tables"], Clients: d.server.Clients}
+	d.data = site.Data{From: answers[answer.DataFrom], Engine: d.server.Engine, Server: d.server.Name,
+		Name: answers[answer.DataName],
+		User: answers[answer.DataUser], Tables: answers[answer.DataTables], Clients: d.server.Clients}
 	return d, nil
 }
 
@@ -104,14 +105,14 @@ func (pl *Planner) newData(ctx context.Context, in *hosting.Account, asked dataA
 	if err != nil {
 		return out, err
 	}
-	if err := pl.freeName(asked, "data.name", "database", databases, &out.data.Name); err != nil {
+	if err := pl.freeName(asked, answer.DataName, "database", databases, &out.data.Name); err != nil {
 		return out, err
 	}
 	out.databases = []string{out.data.Name}
 	if asked.server.InFiles() {
 		return out, nil
 	}
-	err = pl.freeName(asked, "data.user", "user", users, &out.data.User)
+	err = pl.freeName(asked, answer.DataUser, "user", users, &out.data.User)
 	out.users = []string{out.data.User}
 	return out, err
 }
@@ -217,11 +218,11 @@ func (pl *Planner) tryData(ctx context.Context, asked dataAsked) (DataFound, err
 func byHand(asked dataAsked, err error) error {
 	f := fault.Of(err)
 	d := asked.data
-	if f.Kind == fault.Usage && asked.given("data.password") {
+	if f.Kind == fault.Usage && asked.given(answer.DataPassword) {
 		return err // the names themselves will not do
 	}
 	details := append([]string{"make in the hosting's own pages:"}, byHandTask(d, "of your choice")...)
-	if asked.given("data.password") {
+	if asked.given(answer.DataPassword) {
 		details = append(details, "tried now: "+f.What)
 	}
 	return &fault.Error{Kind: fault.NeedsConfirmation, What: "the database has to be made by hand first",

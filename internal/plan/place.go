@@ -11,6 +11,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
@@ -152,11 +153,11 @@ func (pl *Planner) lookAtLayout(ctx context.Context, s *site.Site, entries, asid
 	carried *site.Carried) error {
 	folder := s.Place.AdminFolder
 	if carried != nil && folder != "" && folder != site.AdminFolder(carried.Record) {
-		return fault.New(fault.Usage, "the admin side keeps its name, "+site.AdminFolder(carried.Record), "admin.folder",
+		return fault.New(fault.Usage, "the admin side keeps its name, "+site.AdminFolder(carried.Record), answer.AdminFolder,
 			"Leave the answer out.")
 	}
 	if carried == nil && folder != "" && slices.Contains(entries, folder) && folder != s.Kit.Place.AdminFolder {
-		return fault.New(fault.Usage, s.Title+" has a folder "+folder+" of its own", "admin.folder",
+		return fault.New(fault.Usage, s.Title+" has a folder "+folder+" of its own", answer.AdminFolder,
 			"Choose another name for the folder of the admin side.")
 	}
 	if s.Place.State == "new" || s.Place.State == "empty" {

@@ -71,7 +71,7 @@ func (p *Plan) Saved() answer.File {
 		if q.Quiet && given[q.ID] == "" {
 			continue
 		}
-		if q.ID == "admin.name" && v == p.asking.Proposed.AdminName {
+		if q.ID == answer.AdminName && v == p.asking.Proposed.AdminName {
 			continue // another site gets another
 		}
 		if v != "" && !q.Secret && again {
@@ -79,7 +79,7 @@ func (p *Plan) Saved() answer.File {
 		}
 	}
 	if !p.Kit.AccountElsewhere() {
-		out["admin.password"] = question.Generate
+		out[answer.AdminPassword] = question.Generate
 	}
 	return answer.File{Install: p.App, At: p.Place.URL, Release: p.Release, Answers: out}
 }

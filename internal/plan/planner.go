@@ -75,7 +75,7 @@ func (pl *Planner) LookUp(ctx context.Context, app string) error {
 
 // look looks at the account, part by part, and joins what it finds.
 func (pl *Planner) look(ctx context.Context, in *hosting.Account, d *decided, r Request) (*Plan, error) {
-	spot, err := pl.lookAtPlace(ctx, in, d.at, d.answers["occupied"] == setAside)
+	spot, err := pl.lookAtPlace(ctx, in, d.at, d.answers[answer.Occupied] == setAside)
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +198,7 @@ func (pl *Planner) decide(r Request) (*decided, error) {
 		problems); err != nil {
 		return nil, err
 	}
-	if d.answers["licence"] != "accept" {
+	if d.answers[answer.Licence] != "accept" {
 		return nil, fault.New(fault.NeedsConfirmation, d.kit.Title+" needs its licence accepted", d.kit.Licence.Name,
 			"Read it with: "+fault.Call("about", d.kit.App, "--licence")+"; then accept it with --accept-licence")
 	}
@@ -220,8 +220,9 @@ func (d *decided) asItWas(r Request, problems []fault.Problem) []fault.Problem {
 
 // ofPlacement says whether an answer is about where a site and its data go.
 func ofPlacement(id string) bool {
-	return strings.HasPrefix(id, "data.") || slices.Contains([]string{"install", "at", "account", "release", "occupied",
-		"admin.folder"}, id)
+	return strings.HasPrefix(id, "data.") || slices.Contains([]string{"install", "at", "account", "release",
+		answer.Occupied,
+		answer.AdminFolder}, id)
 }
 
 // find finds the kit, the account and the place of a request.
@@ -284,17 +285,17 @@ func (d *decided) site(spot placed, web reached, data dataPart) site.Site {
 	s := site.Site{
 		App: d.kit.App, Title: d.kit.Title, Account: d.account.Name, Kit: d.kit, In: d.account, At: web.at, Answers: a,
 		Release: d.release.Release, Of: d.release, Data: data.data, Server: data.server,
-		Place: site.Place{URL: web.at.URL(), Folder: web.at.Folder(), State: spot.state, AdminFolder: a["admin.folder"],
+		Place: site.Place{URL: web.at.URL(), Folder: web.at.Folder(), State: spot.state, AdminFolder: a[answer.AdminFolder],
 			DataFolder: a["data.folder"]},
 		Admin: site.Admin{
-			Name:      a["admin.name"],
-			Email:     a["admin.email"],
-			Generated: a["admin.password"] == question.Generate,
-			First:     a["admin.first-name"],
-			Last:      a["admin.last-name"],
+			Name:      a[answer.AdminName],
+			Email:     a[answer.AdminEmail],
+			Generated: a[answer.AdminPassword] == question.Generate,
+			First:     a[answer.AdminFirstName],
+			Last:      a[answer.AdminLastName],
 			Support:   a["support.email"],
 		},
-		Face: site.Branding{Title: a["title"], Tagline: a["tagline"], Language: a["language"], Asked: d.told(),
+		Face: site.Branding{Title: a["title"], Tagline: a[answer.Tagline], Language: a["language"], Asked: d.told(),
 			Extras: d.chosen()},
 		Care: care.Of(a),
 	}
@@ -336,9 +337,9 @@ func (pl *Planner) takesMail(ctx context.Context, answers answer.Given) error {
 	if answers["admin.email-check"] != "yes" {
 		return nil
 	}
-	_, domain, _ := strings.Cut(answers["admin.email"], "@")
+	_, domain, _ := strings.Cut(answers[answer.AdminEmail], "@")
 	if err := pl.TakesMail(ctx, domain); err != nil {
-		return fault.New(fault.Usage, "no mail can be sent to "+domain, "admin.email",
+		return fault.New(fault.Usage, "no mail can be sent to "+domain, answer.AdminEmail,
 			"Check the address; to go on without asking: -a admin.email-check=no").Wrap(err)
 	}
 	return nil

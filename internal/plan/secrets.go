@@ -69,8 +69,8 @@ func (pl *Planner) dataSecret(s *site.Site, out *secretPart) error {
 		return nil
 	}
 	if s.Data.From != question.DataNew {
-		out.secrets[site.DataPassword] = secret.Of(out.answers["data.password"])
-		delete(out.answers, "data.password")
+		out.secrets[site.DataPassword] = secret.Of(out.answers[answer.DataPassword])
+		delete(out.answers, answer.DataPassword)
 		return nil
 	}
 	made, err := pl.Maker.Password(32, secret.All)
@@ -80,7 +80,7 @@ func (pl *Planner) dataSecret(s *site.Site, out *secretPart) error {
 
 // adminSecret is the admin's password, made or given.
 func (pl *Planner) adminSecret(out *secretPart) error {
-	password := secret.Of(out.answers["admin.password"])
+	password := secret.Of(out.answers[answer.AdminPassword])
 	if out.admin.Generated {
 		length, err := strconv.Atoi(out.answers["admin.password-length"])
 		if err != nil {
@@ -92,7 +92,7 @@ func (pl *Planner) adminSecret(out *secretPart) error {
 		}
 	}
 	out.secrets[site.AdminPassword] = password
-	out.answers["admin.password"] = question.Generate // from here on it is in secrets only
+	out.answers[answer.AdminPassword] = question.Generate // from here on it is in secrets only
 	return nil
 }
 

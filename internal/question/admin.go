@@ -19,7 +19,7 @@ const GeneratedLength = 20
 // aboutAdmin asks who looks after the site.
 func (a *Asking) aboutAdmin() []answer.Question {
 	name := answer.Question{
-		ID:      "admin.name",
+		ID:      answer.AdminName,
 		Ask:     "Sign-in name of the admin",
 		Short:   "name",
 		Group:   "Admin",
@@ -36,7 +36,7 @@ func (a *Asking) aboutAdmin() []answer.Question {
 	}
 	out := []answer.Question{name,
 		{
-			ID:     "admin.email",
+			ID:     answer.AdminEmail,
 			Ask:    "E-mail address of the admin",
 			Short:  "e-mail",
 			Group:  "Admin",
@@ -44,7 +44,8 @@ func (a *Asking) aboutAdmin() []answer.Question {
 			Needed: true,
 			Help:   "Where the app sends what the admin must know, and a new password when the old one is lost.",
 		},
-		{ID: "admin.password", Ask: "Password of the admin", Short: "password", Group: "Admin", Kind: "text", Secret: true,
+		{ID: answer.AdminPassword, Ask: "Password of the admin", Short: "password", Group: "Admin", Kind: "text",
+			Secret:  true,
 			Default: Generate, Check: a.strong,
 			Help: "One is made that nobody can guess; it is shown at the end and kept in the vault."},
 		{ID: "admin.password-length", Ask: "Length of a password that is made", Short: "password length", Group: "Admin",
@@ -54,8 +55,8 @@ func (a *Asking) aboutAdmin() []answer.Question {
 			Group: "Admin", Kind: "one-of", Options: []string{"all", "alnum", "letters"}, Default: "all", Quiet: true,
 			Help: "all: letters, digits and symbols; alnum: without symbols; letters: letters only."}}
 	for _, q := range []answer.Question{
-		{ID: "admin.first-name", Ask: "First name of the admin", Short: "first name", Kind: "text"},
-		{ID: "admin.last-name", Ask: "Last name of the admin", Short: "last name", Kind: "text"},
+		{ID: answer.AdminFirstName, Ask: "First name of the admin", Short: "first name", Kind: "text"},
+		{ID: answer.AdminLastName, Ask: "Last name of the admin", Short: "last name", Kind: "text"},
 		{ID: "support.email", Ask: "E-mail address for visitors' questions", Short: "e-mail for visitors", Kind: "email",
 			Help: "Shown to visitors. The admin's when left out."},
 	} {
@@ -65,7 +66,7 @@ func (a *Asking) aboutAdmin() []answer.Question {
 		}
 	}
 	if a.Kit.Place.AdminFolder != "" {
-		out = append(out, answer.Question{ID: "admin.folder", Ask: "Folder of the admin side", Short: "admin folder",
+		out = append(out, answer.Question{ID: answer.AdminFolder, Ask: "Folder of the admin side", Short: "admin folder",
 			Group: "Admin", Kind: "folder-name", Default: "office-" + a.Proposed.Token, Rare: true, Check: a.adminFolder,
 			Help: "Under a name of its own, the admin side is not where strangers look for it."})
 	}
@@ -82,11 +83,11 @@ func (a *Asking) aboutAdmin() []answer.Question {
 // see that signing in works, and kept for later checks.
 func (a *Asking) aboutAccountElsewhere() []answer.Question {
 	return []answer.Question{
-		{ID: "admin.name", Ask: "Name or address of an account to sign in with", Short: "sign-in name", Group: "Admin",
+		{ID: answer.AdminName, Ask: "Name or address of an account to sign in with", Short: "sign-in name", Group: "Admin",
 			Kind: "text", Needed: true, Help: a.Kit.Title +
 				" has no accounts of its own. With one that is there Tivset sees whether signing in works."},
 		{
-			ID:     "admin.email",
+			ID:     answer.AdminEmail,
 			Ask:    "E-mail address of whoever looks after the site",
 			Short:  "e-mail",
 			Group:  "Admin",
@@ -95,7 +96,7 @@ func (a *Asking) aboutAccountElsewhere() []answer.Question {
 			Help:   "Kept with the site; details can be sent there.",
 		},
 		{
-			ID:     "admin.password",
+			ID:     answer.AdminPassword,
 			Ask:    "Password of that account",
 			Short:  "password",
 			Group:  "Admin",
@@ -164,7 +165,7 @@ func (a *Asking) strong(value string) (what, remedy string) {
 	if len(value) > longestPassword {
 		return fmt.Sprintf("a password of more than %d bytes is cut off by many apps", longestPassword), "Shorten it."
 	}
-	if s := secret.Gauge(value, append(a.Seen(), a.Given["admin.name"])...); !s.Enough {
+	if s := secret.Gauge(value, append(a.Seen(), a.Given[answer.AdminName])...); !s.Enough {
 		why := ""
 		if len(s.Reasons) > 0 {
 			why = ": " + strings.Join(s.Reasons, ", ")

@@ -22,7 +22,8 @@ type Proposed struct {
 // Drawn says of an answer whether it is drawn anew for every site unless
 // somebody gave it: saved, it would stand in the way of the next.
 func Drawn(id string) bool {
-	return slices.Contains([]string{"data.name", "data.user", "data.tables", "data.folder", "data.server", "admin.folder"},
+	return slices.Contains([]string{answer.DataName, answer.DataUser, answer.DataTables, "data.folder",
+		answer.DataServer, answer.AdminFolder},
 		id)
 }
 

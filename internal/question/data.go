@@ -42,11 +42,11 @@ func (a *Asking) aboutDatabase() []answer.Question {
 		return a.aboutDatabaseFile(server)
 	}
 	from := a.from(server)
-	all := answer.Question{ID: "data.from", Ask: "The database", Short: "database", Group: "Data", Kind: "one-of",
+	all := answer.Question{ID: answer.DataFrom, Ask: "The database", Short: "database", Group: "Data", Kind: "one-of",
 		Options: []string{DataNew, DataExisting, DataByHand}, Default: from, Rare: from == DataNew,
 		Help: "new: made for you. existing: one that is there, several sites can share it. by-hand: you make it in the " +
 			"hosting's own pages, and Tivset says what and tries it."}
-	given := a.Given["data.from"]
+	given := a.Given[answer.DataFrom]
 	if given == "" {
 		given = from
 	}
@@ -66,10 +66,10 @@ func (a *Asking) aboutDatabase() []answer.Question {
 	}
 	name := a.proposedName(server)
 	out := []answer.Question{all, a.aboutServer(server),
-		own("data.name", "name", "Name of the database", "", 64, name),
-		own("data.user", "user", "User of the database",
+		own(answer.DataName, "name", "Name of the database", "", 64, name),
+		own(answer.DataUser, "user", "User of the database",
 			"The site signs in to the database under this name; nobody else has to.", 32, name),
-		{ID: "data.password", Ask: "Password of that user", Short: "password", Group: "Data", Kind: "text", Secret: true,
+		{ID: answer.DataPassword, Ask: "Password of that user", Short: "password", Group: "Data", Kind: "text", Secret: true,
 			Needed: given == DataExisting, Rare: given == DataByHand, When: when("data.from != new")}}
 	return append(out, a.aboutTables()...)
 }
@@ -77,10 +77,11 @@ func (a *Asking) aboutDatabase() []answer.Question {
 // aboutDatabaseFile asks about a database that is a file: nobody signs in to it.
 func (a *Asking) aboutDatabaseFile(server *account.Database) []answer.Question {
 	out := []answer.Question{
-		{ID: "data.from", Ask: "The database", Short: "database", Group: "Data", Kind: "one-of", Options: []string{DataNew},
+		{ID: answer.DataFrom, Ask: "The database", Short: "database", Group: "Data", Kind: "one-of",
+			Options: []string{DataNew},
 			Default: DataNew, Quiet: true, Help: "A new file is made for the site."},
 		a.aboutServer(server),
-		{ID: "data.name", Ask: "Name of the database", Short: "name", Group: "Data", Kind: "text", Rare: true,
+		{ID: answer.DataName, Ask: "Name of the database", Short: "name", Group: "Data", Kind: "text", Rare: true,
 			Default: a.proposedName(server), Pattern: `[A-Za-z0-9_]{1,64}`, Form: "at most 64 letters, digits and _",
 			Check: func(value string) (string, string) {
 				return a.prefixed(server, value)
@@ -89,7 +90,7 @@ func (a *Asking) aboutDatabaseFile(server *account.Database) []answer.Question {
 }
 
 func (a *Asking) aboutServer(server *account.Database) answer.Question {
-	q := answer.Question{ID: "data.server", Ask: "Database server", Short: "server", Group: "Data", Kind: "text",
+	q := answer.Question{ID: answer.DataServer, Ask: "Database server", Short: "server", Group: "Data", Kind: "text",
 		Rare: len(a.fitting()) < 2, Check: a.dataServer,
 		Help: "One of the account's: " + strings.Join(a.serverNames(), ", ") +
 			". For a database that is there, host:port will do as well."}
@@ -101,7 +102,8 @@ func (a *Asking) aboutServer(server *account.Database) answer.Question {
 
 func (a *Asking) aboutTables() (out []answer.Question) {
 	if a.Kit.UsesTables() {
-		out = append(out, answer.Question{ID: "data.tables", Ask: "Names of tables begin with", Short: "tables begin with",
+		out = append(out, answer.Question{ID: answer.DataTables, Ask: "Names of tables begin with",
+			Short: "tables begin with",
 			Group: "Data", Kind: "text", Default: a.Proposed.Tables, Pattern: `[A-Za-z][A-Za-z0-9_]{0,19}`, Rare: true,
 			Form: "at most 20 letters, digits and _, beginning with a letter",
 			Help: "Keeps several sites in one database apart; a random one is harder to guess."})
@@ -131,7 +133,7 @@ func (a *Asking) serverNames() []string {
 // Server is the server to use: the one named, else the first that fits. A
 // server that the account does not have can be named by its address.
 func (a *Asking) Server() *account.Database {
-	wanted := a.Given["data.server"]
+	wanted := a.Given[answer.DataServer]
 	for _, d := range a.fitting() {
 		if wanted == "" || d.Name == wanted {
 			return d
@@ -151,7 +153,7 @@ func byAddress(server string) bool { return strings.ContainsAny(server, ":/") }
 
 func (a *Asking) dataServer(value string) (what, remedy string) {
 	names := a.serverNames()
-	from := a.Given["data.from"]
+	from := a.Given[answer.DataFrom]
 	switch {
 	case slices.Contains(names, value):
 		return "", ""

@@ -13,7 +13,7 @@ import (
 // Questions lists all that this install can be told, in the order in which
 // people decide.
 func (a *Asking) Questions() []answer.Question {
-	out := []answer.Question{{ID: "occupied", Ask: "When something is in the way", Group: "Where", Kind: "one-of",
+	out := []answer.Question{{ID: answer.Occupied, Ask: "When something is in the way", Group: "Where", Kind: "one-of",
 		Options: []string{"stop", "set-aside"}, Default: "stop", Quiet: true,
 		Help: "stop: nothing is installed. set-aside: what is there is moved into the account's store, and can be put back."}}
 	out = append(out, a.aboutSite()...)
@@ -62,7 +62,7 @@ func (a *Asking) aboutSite() []answer.Question {
 	if !a.Kit.Uses("title") { // it has none that could be set: the name is for whoever looks after several
 		out[0].Default, out[0].Help = a.Kit.Title, "How the site is called here. The app itself shows no title."
 	}
-	licence := answer.Question{ID: "licence", Ask: "Accept the licence " + a.Kit.Licence.Name, Group: "What",
+	licence := answer.Question{ID: answer.Licence, Ask: "Accept the licence " + a.Kit.Licence.Name, Group: "What",
 		Kind: "one-of", Options: []string{"accept", "decline"}, Default: "decline",
 		Help: "The app can only be installed when its licence is accepted. Read it with: " +
 			fault.Call("about", a.Kit.App, "--licence")}
@@ -75,8 +75,8 @@ func (a *Asking) aboutSite() []answer.Question {
 			out = append(out, asked(q))
 		}
 	}
-	if a.Kit.Uses("tagline") {
-		out = append(out, answer.Question{ID: "tagline", Ask: "A line below the title", Short: "line below the title",
+	if a.Kit.Uses(answer.Tagline) {
+		out = append(out, answer.Question{ID: answer.Tagline, Ask: "A line below the title", Short: "line below the title",
 			Group: "What", Kind: "text", Rare: true, Help: "What the site is about, in a few words."})
 	}
 	out = append(out, answer.Question{ID: "language", Ask: "Language", Short: "language", Group: "What", Kind: "one-of",

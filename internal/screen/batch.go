@@ -4,11 +4,13 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
+	"tivset/internal/answer/table"
 	"tivset/internal/fault"
 	"tivset/internal/plan"
 	"tivset/internal/work"
@@ -211,12 +213,12 @@ func (s *Streams) Came(e batch.Ended) {
 func WriteResults(to io.Writer, b *batch.Batch, passwords bool) error {
 	w := csv.NewWriter(to)
 	installs := len(b.Rows) > 0 && b.Rows[0].Request.Kind() == "install"
-	head := []string{"line", "address", "outcome", "problem", "what came of it"}
+	head := table.Results
 	if installs {
-		head = []string{"line", "address", "outcome", "admin side", "name", "problem"}
+		head = table.InstallResults
 	}
 	if passwords && installs {
-		head = append(head, "password")
+		head = append(slices.Clone(head), table.Password)
 	}
 	_ = w.Write(head)
 	for _, r := range b.Rows {
@@ -235,11 +237,11 @@ func WriteResults(to io.Writer, b *batch.Batch, passwords bool) error {
 			row["admin side"], row["name"] = e.Site.AdminURL, e.Site.Admin.Name
 		case *requests.Installed:
 			row["address"], row["admin side"], row["name"] = e.Site.URL, e.Site.AdminURL, e.Site.Admin.Name
-			row["password"] = e.Password.Reveal()
+			row[table.Password] = e.Password.Reveal()
 		}
 		var cells []string
 		for _, column := range head {
-			if column == "password" { // which is what it is
+			if column == table.Password { // which is what it is
 				cells = append(cells, row[column])
 				continue
 			}

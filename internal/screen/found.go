@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"time"
 
+	"tivset/internal/answer"
 	"tivset/internal/work/adopt"
 )
 
@@ -81,7 +82,7 @@ func aged(d time.Duration) string {
 // WriteFound writes what can be taken charge of as a table (RFC 4180) to fill in.
 func WriteFound(to io.Writer, seen *adopt.Seen) error {
 	w := csv.NewWriter(to)
-	_ = w.Write([]string{"at", "app", "release", "admin.name", "admin.password", "admin.email"})
+	_ = w.Write([]string{"at", "app", "release", answer.AdminName, answer.AdminPassword, answer.AdminEmail})
 	for _, x := range seen.All {
 		if x.Adoptable() {
 			_ = w.Write([]string{cell(x.Address), cell(x.App), cell(x.Release), "", "", ""})

@@ -6,6 +6,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"tivset/internal/answer"
 	"tivset/internal/answer/care"
 	"tivset/internal/answer/language"
 	"tivset/internal/hosting/database"
@@ -100,7 +101,7 @@ func (s *Streams) inForm(p *plan.Plan, l wizard.Line) string {
 		return data(p.Data)
 	case l.ID == wizard.CareLine:
 		return entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email) + handed(p)
-	case l.ID == "admin.password" && p.Admin.Generated:
+	case l.ID == answer.AdminPassword && p.Admin.Generated:
 		return fmt.Sprintf("password: generated (%d characters)", p.Admin.Length)
 	}
 	return l.Text

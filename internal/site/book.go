@@ -209,8 +209,8 @@ func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 // remembered are the answers that configuration may hold and that a site's
 // record has no field for.
 func (s *Site) remembered() map[string]*string {
-	return map[string]*string{"tagline": &s.Face.Tagline, "admin.first-name": &s.Admin.First,
-		"admin.last-name": &s.Admin.Last, "support.email": &s.Admin.Support}
+	return map[string]*string{answer.Tagline: &s.Face.Tagline, answer.AdminFirstName: &s.Admin.First,
+		answer.AdminLastName: &s.Admin.Last, "support.email": &s.Admin.Support}
 }
 
 // AdminFolder is the name that the folder of a recorded site's admin side has.

@@ -30,7 +30,7 @@ type Carried struct {
 func (c *Carried) Answers() answer.Given {
 	x := c.Record
 	out := answer.Given{"title": x.Title, "language": x.Language, "licence": "accept",
-		"admin.name": x.Admin.Name, "admin.email": x.Admin.Email}
+		answer.AdminName: x.Admin.Name, answer.AdminEmail: x.Admin.Email}
 	maps.Copy(out, x.Care.Answers())
 	for _, chosen := range x.Chosen {
 		out[chosen.ID] = chosen.Answer

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"unicode"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/fill"
 	"tivset/internal/records/ledger"
 )
@@ -14,7 +15,7 @@ import (
 func (s *Site) As(now fill.Values) *Site {
 	other := *s
 	take(now, &other.Face.Title, &other.Face.Language, &other.Admin.Name, &other.Admin.Email)
-	if tagline, read := now["tagline"]; read {
+	if tagline, read := now[answer.Tagline]; read {
 		other.Face.Tagline = printed(tagline)
 	}
 	return &other
@@ -22,7 +23,7 @@ func (s *Site) As(now fill.Values) *Site {
 
 // take puts what was read where it belongs. Nothing is no title and no name.
 func take(now fill.Values, title, language, name, email *string) {
-	to := map[string]*string{"title": title, "language": language, "admin.name": name, "admin.email": email}
+	to := map[string]*string{"title": title, "language": language, answer.AdminName: name, answer.AdminEmail: email}
 	for id, text := range to {
 		if v := printed(now[id]); v != "" {
 			*text = v
@@ -43,13 +44,13 @@ func printed(v string) string {
 // Note brings a record up to date with what was read from the site.
 func Note(x *ledger.Site, now fill.Values) {
 	take(now, &x.Title, &x.Language, &x.Admin.Name, &x.Admin.Email)
-	tagline, read := now["tagline"]
+	tagline, read := now[answer.Tagline]
 	if !read {
 		return
 	}
-	x.Chosen = slices.DeleteFunc(slices.Clone(x.Chosen), func(c ledger.Choice) bool { return c.ID == "tagline" })
+	x.Chosen = slices.DeleteFunc(slices.Clone(x.Chosen), func(c ledger.Choice) bool { return c.ID == answer.Tagline })
 	if tagline = printed(tagline); tagline != "" {
-		x.Chosen = append(x.Chosen, ledger.Choice{ID: "tagline", Answer: tagline})
+		x.Chosen = append(x.Chosen, ledger.Choice{ID: answer.Tagline, Answer: tagline})
 	}
 	slices.SortFunc(x.Chosen, func(a, b ledger.Choice) int { return strings.Compare(a.ID, b.ID) })
 }

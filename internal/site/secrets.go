@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"strings"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
@@ -16,8 +17,8 @@ import (
 
 // The names of a site's secrets in the vault, below its own.
 const (
-	AdminPassword = "admin.password"
-	DataPassword  = "data.password"
+	AdminPassword = answer.AdminPassword
+	DataPassword  = answer.DataPassword
 )
 
 // VaultName is the vault's name of a site's secret; of all of them with "".

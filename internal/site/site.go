@@ -106,7 +106,7 @@ func (s *Site) With(secrets map[string]secret.Text) *Site {
 
 // AdminURL is where the admin side is.
 func (s *Site) AdminURL() string {
-	admin, err := fill.Text(s.Kit.Admin, fill.Values{"admin.folder": s.Place.AdminFolder})
+	admin, err := fill.Text(s.Kit.Admin, fill.Values{answer.AdminFolder: s.Place.AdminFolder})
 	if err != nil {
 		admin = "" // the kit's checker lets no other place through
 	}

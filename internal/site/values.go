@@ -15,13 +15,13 @@ import (
 // Values gives everything that the kit's texts and templates can name.
 func (s *Site) Values(now time.Time) (fill.Values, error) {
 	v := fill.Values{
-		"title": s.Face.Title, "tagline": s.Face.Tagline, "language": s.Face.Language,
+		"title": s.Face.Title, answer.Tagline: s.Face.Tagline, "language": s.Face.Language,
 		"release": s.Of.Upstream(), "app": s.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
 		"url": s.At.URL(), "domain": s.At.Domain.Name, "path": s.At.Path(),
-		"admin.name": s.Admin.Name, "admin.email": s.Admin.Email, "admin.password": s.Password().Reveal(),
-		"admin.first-name": s.Admin.First, "admin.last-name": s.Admin.Last,
-		"support.email": cmp.Or(s.Admin.Support, s.Admin.Email),
-		"admin.folder":  s.Place.AdminFolder, "data.folder": s.serverPath(s.Place.DataFolder),
+		answer.AdminName: s.Admin.Name, answer.AdminEmail: s.Admin.Email, answer.AdminPassword: s.Password().Reveal(),
+		answer.AdminFirstName: s.Admin.First, answer.AdminLastName: s.Admin.Last,
+		"support.email":    cmp.Or(s.Admin.Support, s.Admin.Email),
+		answer.AdminFolder: s.Place.AdminFolder, "data.folder": s.serverPath(s.Place.DataFolder),
 		"site.folder": s.serverPath(s.Place.Folder),
 	}
 	for _, a := range s.Kit.Asks {
@@ -58,8 +58,8 @@ func (s *Site) dataValues(v fill.Values) {
 		return
 	}
 	host, port := s.Server.HostAndPort()
-	v["data.engine"], v["data.name"], v["data.user"], v["tables"] = d.Engine, d.Name, d.User, d.Tables
-	v["data.server"], v["data.host"], v["data.port"] = s.Server.ForSites, host, port
+	v["data.engine"], v[answer.DataName], v[answer.DataUser], v["tables"] = d.Engine, d.Name, d.User, d.Tables
+	v[answer.DataServer], v["data.host"], v["data.port"] = s.Server.ForSites, host, port
 	if s.Server.InFiles() {
 		v["data.file"] = s.serverPath(database.File(s.Server.Server, d.Name))
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/fill"
 	"tivset/internal/app/setup"
 	"tivset/internal/check"
@@ -40,7 +41,7 @@ func (l *List) Learn(ctx context.Context, word, name string, password secret.Tex
 	defer v.Close()
 	now, _ := v.Read(ctx) // what cannot be read is as it is recorded
 	if name != "" {
-		now = fill.Values{"admin.name": name, "admin.email": cmp.Or(now["admin.email"], found.Admin.Email)}
+		now = fill.Values{answer.AdminName: name, answer.AdminEmail: cmp.Or(now[answer.AdminEmail], found.Admin.Email)}
 		v.Stay(v.Site.As(now))
 	}
 	if err := v.SignsIn(ctx); err != nil {

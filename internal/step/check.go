@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/kit"
 	"tivset/internal/app/setup"
 	"tivset/internal/check"
@@ -103,7 +104,7 @@ func (c *CheckSite) read(ctx context.Context, v *check.Visit) error {
 	}
 	if c.Asked {
 		v.Stay(c.Site)
-		for _, name := range []string{"title", "admin.name", "admin.email"} {
+		for _, name := range []string{"title", answer.AdminName, answer.AdminEmail} {
 			if got, read := now[name]; read && got != asked[name] {
 				c.Result.Warn(fmt.Sprintf("the site says that the %s is %q, not %q: tell whoever made the kit",
 					kit.NowWord(name), got, asked[name]))

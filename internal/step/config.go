@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
@@ -272,7 +273,8 @@ func (t *Tools) placed(before, read fill.Values) fill.Values {
 
 // ofPlace says whether a value depends on where a site and its data are.
 func ofPlace(name string) bool {
-	return strings.HasPrefix(name, "data.") || slices.Contains([]string{"url", "domain", "path", "tables", "admin.folder"},
+	return strings.HasPrefix(name, "data.") || slices.Contains([]string{"url", "domain", "path", "tables",
+		answer.AdminFolder},
 		name)
 }
 

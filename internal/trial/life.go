@@ -118,8 +118,8 @@ func (l *life) plainInstall(ctx context.Context) (string, error) {
 
 func (l *life) awkwardInstall(ctx context.Context) (string, error) {
 	given := answer.Given{"title": awkwardTitle}
-	if l.kit.Uses("tagline") {
-		given["tagline"] = "${HOME}; # <b>"
+	if l.kit.Uses(answer.Tagline) {
+		given[answer.Tagline] = "${HOME}; # <b>"
 	}
 	if !l.kit.AccountElsewhere() {
 		given["admin.password"] = `Kran "ich" & 'Tee' $1 \ é-74`
@@ -150,10 +150,10 @@ func within(limit kit.Limit, value string) string {
 
 // install installs a release while a stranger asks for its pages all the while.
 func (l *life) install(ctx context.Context, release string, given answer.Given) (string, error) {
-	given["admin.email"] = mailbox + "@" + domain
-	given["licence"] = "accept"
+	given[answer.AdminEmail] = mailbox + "@" + domain
+	given[answer.Licence] = "accept"
 	if l.kit.AccountElsewhere() {
-		given["admin.name"], given["admin.password"] = mailbox, mailboxPassword
+		given[answer.AdminName], given[answer.AdminPassword] = mailbox, mailboxPassword
 	}
 	for id, text := range l.kit.Try.Answers {
 		given[id] = l.try.Replace(text)
@@ -396,8 +396,8 @@ func (l *life) adopted(ctx context.Context) (string, error) {
 	if err := l.Book.Ledger.DropSite(ctx, was.Address); err != nil {
 		return "", err
 	}
-	_, err = adopt.Adopt(ctx, l.Desk, adopt.Request{At: was.URL, Answers: answer.Given{"admin.name": was.Admin.Name,
-		"admin.email": was.Admin.Email, "admin.password": c.Password.Reveal()}})
+	_, err = adopt.Adopt(ctx, l.Desk, adopt.Request{At: was.URL, Answers: answer.Given{answer.AdminName: was.Admin.Name,
+		answer.AdminEmail: was.Admin.Email, answer.AdminPassword: c.Password.Reveal()}})
 	if err != nil {
 		return "", err
 	}

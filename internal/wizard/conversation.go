@@ -107,7 +107,7 @@ func (c *Conversation) complete() bool {
 
 // mustAsk says whether a question cannot be passed over.
 func mustAsk(q question.Asked) bool {
-	return q.What != "" || q.Needed && q.Answer == "" || q.ID == "licence" && q.Answer != "accept"
+	return q.What != "" || q.Needed && q.Answer == "" || q.ID == answer.Licence && q.Answer != "accept"
 }
 
 // goOn asks whatever is not done yet, in order.
@@ -184,8 +184,8 @@ func (c *Conversation) again(id string) {
 	case addressItem:
 		delete(c.done, placeItem)
 	}
-	if c.mine["occupied"] && (id == addressItem || id == placeItem) {
-		c.put("occupied", "") // what may be set aside at one place may not at another
+	if c.mine[answer.Occupied] && (id == addressItem || id == placeItem) {
+		c.put(answer.Occupied, "") // what may be set aside at one place may not at another
 	}
 	if strings.HasPrefix(id, "data.") {
 		delete(c.done, tryItem)
@@ -195,7 +195,7 @@ func (c *Conversation) again(id string) {
 // forget drops the answers to another app's questions.
 func (c *Conversation) forget() {
 	for id := range c.Request.Answers {
-		ofAll := id == "title" || id == "admin.name" || id == "admin.email" || strings.HasPrefix(id, "care.")
+		ofAll := id == "title" || id == answer.AdminName || id == answer.AdminEmail || strings.HasPrefix(id, "care.")
 		if !ofAll {
 			delete(c.Request.Answers, id)
 			delete(c.done, id)
@@ -227,12 +227,12 @@ func (c *Conversation) items() ([]item, error) {
 	}
 	for _, group := range answer.Groups[1:] {
 		for _, q := range all {
-			if q.Group == group && (mustAsk(q) || c.mine[q.ID] || q.ID == "data.from" && !q.Rare && !q.Given) {
+			if q.Group == group && (mustAsk(q) || c.mine[q.ID] || q.ID == answer.DataFrom && !q.Rare && !q.Given) {
 				out = append(out, c.itemOf(q))
 			}
 		}
 		if group == "Data" && slices.ContainsFunc(all, func(q question.Asked) bool {
-			return q.ID == "data.from" && q.Answer != question.DataNew
+			return q.ID == answer.DataFrom && q.Answer != question.DataNew
 		}) {
 			out = append(out, item{tryItem, group, c.tryData})
 		}

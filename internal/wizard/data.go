@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/secret"
 )
@@ -11,7 +12,7 @@ import (
 // tryData tries a database that is not made by us. One to be made by hand is
 // described first.
 func (c *Conversation) tryData(ctx context.Context) error {
-	q, err := c.find("data.from")
+	q, err := c.find(answer.DataFrom)
 	if err != nil {
 		return err
 	}
@@ -40,7 +41,8 @@ func (c *Conversation) tryData(ctx context.Context) error {
 			c.Ask.Note("    " + d)
 		}
 		if !byHand || ctx.Err() != nil {
-			for _, id := range []string{"data.from", "data.server", "data.name", "data.user", "data.password"} {
+			for _, id := range []string{answer.DataFrom, answer.DataServer, answer.DataName, answer.DataUser,
+				answer.DataPassword} {
 				c.again(id)
 				c.mine[id] = true
 			}
@@ -52,19 +54,19 @@ func (c *Conversation) tryData(ctx context.Context) error {
 
 // describeTask prints exactly what to make, with a password made here.
 func (c *Conversation) describeTask() error {
-	for _, id := range []string{"data.name", "data.user"} {
+	for _, id := range []string{answer.DataName, answer.DataUser} {
 		q, err := c.find(id)
 		if err != nil {
 			return err
 		}
 		c.put(id, q.Answer)
 	}
-	if c.Request.Answers["data.password"] == "" {
+	if c.Request.Answers[answer.DataPassword] == "" {
 		made, err := c.Maker.Password(24, secret.Alnum)
 		if err != nil {
 			return err
 		}
-		c.put("data.password", made.Reveal())
+		c.put(answer.DataPassword, made.Reveal())
 	}
 	task, err := c.Planner.DataTask(*c.Request)
 	if err != nil {

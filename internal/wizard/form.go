@@ -123,7 +123,7 @@ func (c *Conversation) form() (Form, error) {
 func (f *Form) add(group string, all []question.Asked, open bool, mine map[string]bool) {
 	var of []question.Asked
 	for _, q := range all {
-		if q.Group == group && q.ID != "licence" && (!q.Quiet || q.What != "") {
+		if q.Group == group && q.ID != answer.Licence && (!q.Quiet || q.What != "") {
 			of = append(of, q)
 		}
 	}
@@ -151,7 +151,7 @@ func together(group string, of []question.Asked) string {
 	}
 	var words []string
 	for _, q := range of {
-		if q.Answer != "" && (q.Given || !q.Rare) || q.ID == "data.from" {
+		if q.Answer != "" && (q.Given || !q.Rare) || q.ID == answer.DataFrom {
 			words = append(words, short(q)+": "+shown(q))
 		}
 	}
@@ -288,7 +288,7 @@ func shown(q question.Asked) string {
 	switch {
 	case q.Answer == "":
 		return "none"
-	case q.Secret && q.ID == "admin.password" && q.Answer == question.Generate:
+	case q.Secret && q.ID == answer.AdminPassword && q.Answer == question.Generate:
 		return madeForYou
 	case q.Secret:
 		return "given"

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 
+	"tivset/internal/answer"
 	"tivset/internal/question"
 	"tivset/internal/secret"
 )
@@ -75,7 +76,7 @@ func (c *Conversation) ownPassword(ctx context.Context, q question.Asked) (strin
 			return "", err
 		}
 		c.Ask.Good("a guesser needs " + secret.Gauge(typed, c.Request.Answers["title"],
-			c.Request.Answers["admin.name"]).Lasts)
+			c.Request.Answers[answer.AdminName]).Lasts)
 		again, err := c.Ask.Ask(ctx, Prompt{Text: "The same once more", Unseen: true})
 		if err != nil {
 			return "", err

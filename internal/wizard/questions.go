@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"tivset/internal/answer"
 	"tivset/internal/answer/language"
 	"tivset/internal/question"
 	"tivset/internal/records/ledger"
@@ -36,13 +37,13 @@ func (c *Conversation) question(ctx context.Context, id string) error {
 	}
 	var value string
 	switch {
-	case id == "licence":
+	case id == answer.Licence:
 		return c.licence(ctx)
-	case id == "admin.password" && q.Default == question.Generate:
+	case id == answer.AdminPassword && q.Default == question.Generate:
 		value, err = c.password(ctx, q)
 	case id == "language":
 		value, err = c.language(ctx, q)
-	case id == "admin.email":
+	case id == answer.AdminEmail:
 		value, err = c.Ask.Ask(ctx, c.email(ctx, q))
 	case q.Kind == "yes-no":
 		value, err = c.yesNo(ctx, q.Ask, q.Answer, q.Help)
@@ -57,8 +58,8 @@ func (c *Conversation) question(ctx context.Context, id string) error {
 	if value == emptied && !q.Needed && q.Default == "" {
 		value = ""
 	}
-	if id == "data.from" && value != q.Answer { // the names belonged to another database
-		for _, name := range []string{"data.name", "data.user", "data.password"} {
+	if id == answer.DataFrom && value != q.Answer { // the names belonged to another database
+		for _, name := range []string{answer.DataName, answer.DataUser, answer.DataPassword} {
 			c.put(name, "")
 			delete(c.done, name)
 		}
@@ -215,7 +216,7 @@ func (c *Conversation) licence(ctx context.Context) error {
 		}
 		switch strings.ToLower(strings.TrimSpace(word)) {
 		case "y", "yes":
-			c.put("licence", "accept")
+			c.put(answer.Licence, "accept")
 			return nil
 		case "s", "show":
 			text, err := fs.ReadFile(e.Files(), e.Licence.Text)

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/plan"
 	"tivset/internal/suggest"
@@ -162,7 +163,7 @@ func (c *Conversation) lookAtPlace(ctx context.Context) error {
 	for _, w := range look.Warnings {
 		c.Ask.Warn(w)
 	}
-	if len(look.InTheWay) > 0 && c.Request.Answers["occupied"] != "set-aside" {
+	if len(look.InTheWay) > 0 && c.Request.Answers[answer.Occupied] != "set-aside" {
 		if err := c.setAside(ctx, look); err != nil {
 			return err
 		}
@@ -194,8 +195,8 @@ func (c *Conversation) setAside(ctx context.Context, look plan.Look) error {
 		}
 		return err
 	}
-	c.put("occupied", "set-aside")
-	c.mine["occupied"] = true
+	c.put(answer.Occupied, "set-aside")
+	c.mine[answer.Occupied] = true
 	return nil
 }
 

@@ -22,6 +22,15 @@ const (
 	MostRows = 100_000
 )
 
+// The columns of tables of results: of installs, and of anything else. A table that was written so can be read again.
+var (
+	InstallResults = []string{"line", "address", "outcome", "admin side", "name", "problem"}
+	Results        = []string{"line", "address", "outcome", "problem", "what came of it"}
+)
+
+// Password is the column of passwords, where they were asked for.
+const Password = "password"
+
 // Table is what was read.
 type Table struct {
 	Columns []string // as they stand in the first line, in lower case

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
 )
@@ -254,7 +255,7 @@ var rules = []struct {
 	{
 		true,
 		lazily(`(^|_)(db_?name|db|database(_?name)?|name|schema|base|dbname|database_default)$`),
-		"data.name",
+		answer.DataName,
 	},
 	{
 		false,
@@ -302,7 +303,7 @@ func dressed(value, key, was string, needs Needs) string {
 	case value == "data.port" && !quoted && bare != "":
 		return "data.port | number"
 	case value == "data.host" && strings.Contains(bare, ":"):
-		return "data.server"
+		return answer.DataServer
 	case value == "url" && !strings.HasSuffix(bare, "/"):
 		return "url | trim-slash"
 	case value == "value.engine" && (len(needs.Engines) < 2 || spellings[bare] == nil):

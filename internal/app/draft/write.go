@@ -10,6 +10,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/kit"
 )
 
@@ -454,11 +455,11 @@ func (w *writer) fields(f Form) []string {
 		case value == "" || strings.HasPrefix(value, "secret.") || strings.HasPrefix(value, "url"):
 			switch {
 			case strings.Contains(plain, "mail"):
-				value = "admin.email"
+				value = answer.AdminEmail
 			case strings.Contains(plain, "pass"):
-				value = "admin.password"
+				value = answer.AdminPassword
 			case strings.Contains(plain, "user"), strings.Contains(plain, "login"):
-				value = "admin.name"
+				value = answer.AdminName
 			case strings.Contains(plain, "title"):
 				value = "title"
 			default:

@@ -17,6 +17,7 @@ import (
 	"github.com/Masterminds/semver/v3"
 	"github.com/dustin/go-humanize"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/config"
 	"tivset/internal/app/fill"
 	"tivset/internal/app/version"
@@ -334,7 +335,7 @@ func (c *checker) place() {
 	if c.Place.AdminFolder != "" && !askName.MatchString(c.Place.AdminFolder) {
 		c.wrong("place.admin-folder", "the admin folder is one name at the top of the archive", "Write it as admin.")
 	}
-	if err := fill.Check(c.Admin, []string{"admin.folder"}); err != nil {
+	if err := fill.Check(c.Admin, []string{answer.AdminFolder}); err != nil {
 		c.wrong("admin", "only {admin.folder} may stand in admin", "Write it as {admin.folder}/.")
 	}
 }

@@ -209,8 +209,9 @@ func (l Limit) Fits(value string) bool {
 }
 
 // Limited are the answers that a kit may limit.
-var Limited = []string{"title", "tagline", "admin.name", "admin.email", "admin.password", "admin.first-name",
-	"admin.last-name"}
+var Limited = []string{"title", answer.Tagline, answer.AdminName, answer.AdminEmail, answer.AdminPassword,
+	answer.AdminFirstName,
+	answer.AdminLastName}
 
 // Extra is something optional that comes with the app.
 type Extra struct {

@@ -4,19 +4,23 @@ import (
 	"maps"
 	"slices"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/fill"
 )
 
 // commonAnswers are the ids of answers that every app has; a kit's own
 // questions have other ids.
-var commonAnswers = []string{"language", "licence", "title", "tagline", "admin", "data", "support", "extra", "occupied",
+var commonAnswers = []string{"language", "licence", "title", answer.Tagline, "admin", "data", "support", "extra",
+	answer.Occupied,
 	"care", "details"}
 
 // commonNames are the values that every kit can use.
 var commonNames = []string{
-	"title", "tagline", "language", "release", "app", "url", "domain", "path", "now", "site.folder",
-	"admin.name", "admin.email", "admin.password", "admin.first-name", "admin.last-name", "support.email",
-	"data.engine", "data.server", "data.host", "data.port", "data.name", "data.user", "data.password", "data.file",
+	"title", answer.Tagline, "language", "release", "app", "url", "domain", "path", "now", "site.folder",
+	answer.AdminName, answer.AdminEmail, answer.AdminPassword, answer.AdminFirstName, answer.AdminLastName,
+	"support.email",
+	"data.engine", answer.DataServer, "data.host", "data.port", answer.DataName, answer.DataUser, answer.DataPassword,
+	"data.file",
 	"tables",
 }
 
@@ -30,7 +34,7 @@ func (k *Kit) plainNames() []string {
 		names = append(names, e.Answer())
 	}
 	if k.Place.AdminFolder != "" {
-		names = append(names, "admin.folder")
+		names = append(names, answer.AdminFolder)
 	}
 	if k.Place.DataFolder {
 		names = append(names, "data.folder")

@@ -10,12 +10,13 @@ import (
 	"slices"
 	"strings"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/fill"
 )
 
 // NowNames are the values that owners change in the app, and that are read from
 // it as they are.
-var NowNames = []string{"title", "tagline", "language", "admin.name", "admin.email"}
+var NowNames = []string{"title", answer.Tagline, "language", answer.AdminName, answer.AdminEmail}
 
 // Now says where the app keeps one of these values: the first value of a query,
 // a constant or the first group of a pattern in a file, or that in a page.
@@ -116,8 +117,8 @@ func (k *Kit) Doubts() []string {
 				"that is the app's own", k.At("check.front"), p.Name))
 		}
 	}
-	for _, name := range []string{"title", "admin.name"} {
-		if k.Uses(name) && !k.ReadsNow(name) && !(name == "admin.name" && k.AccountElsewhere()) {
+	for _, name := range []string{"title", answer.AdminName} {
+		if k.Uses(name) && !k.ReadsNow(name) && !(name == answer.AdminName && k.AccountElsewhere()) {
 			out = append(out, fmt.Sprintf("%s: nothing says how {%s} is read when the owner has changed it: add it below now:",
 				k.At("now"), name))
 		}
@@ -127,7 +128,7 @@ func (k *Kit) Doubts() []string {
 
 // NowWord names such a value for people.
 func NowWord(name string) string {
-	words := map[string]string{"admin.name": "admin's name", "admin.email": "admin's e-mail address"}
+	words := map[string]string{answer.AdminName: "admin's name", answer.AdminEmail: "admin's e-mail address"}
 	return cmp.Or(words[name], name)
 }
 
@@ -136,7 +137,7 @@ func NowWord(name string) string {
 func (k *Kit) RenewsPassword() bool {
 	return !k.AccountElsewhere() && (len(k.Renew) > 0 || slices.ContainsFunc(k.Config, func(c Config) bool {
 		text, err := fs.ReadFile(k.files, path.Clean(c.Template))
-		return c.Template != "" && err == nil && k.names(string(text), "admin.password")
+		return c.Template != "" && err == nil && k.names(string(text), answer.AdminPassword)
 	}))
 }
 

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"net/http"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/hosting/web"
@@ -22,7 +23,7 @@ func (r *Runner) SignInAs(ctx context.Context, s kit.SignIn, password string, as
 	visit := *r
 	visit.Visitor = as
 	visit.Values = maps.Clone(r.Values)
-	visit.Values["admin.password"] = password
+	visit.Values[answer.AdminPassword] = password
 	visit.Secrets = append([]string{password}, r.Secrets...)
 	if err := visit.Request(ctx, kit.Request{Get: s.Page}); err != nil {
 		return err

@@ -125,7 +125,7 @@ const passwordTries = 3
 // adoptAsking asks for the admin's name and password, and takes charge of an app.
 func (a *app) adoptAsking(ctx context.Context, s *core.Core, r adopt.Request) error {
 	for try := 1; ; try++ {
-		given, err := a.askedFor(ctx, answer.Given{}, []string{"admin.name", site.AdminPassword})
+		given, err := a.askedFor(ctx, answer.Given{}, []string{answer.AdminName, site.AdminPassword})
 		if err != nil {
 			return err
 		}

@@ -236,7 +236,7 @@ func (a *app) request(o *installOptions) (plan.Request, error) {
 		r.Answers[id] = v
 	}
 	if o.acceptLicence {
-		r.Answers["licence"] = "accept"
+		r.Answers[answer.Licence] = "accept"
 	}
 	return r, nil
 }

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/answer"
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/fault"
@@ -138,11 +139,11 @@ func (a *app) credentials(ctx context.Context, c *core.Core, word string, o *rev
 		if err != nil {
 			return site.Credentials{}, err
 		}
-		password, err := a.typed(ctx, given["admin.password"])
+		password, err := a.typed(ctx, given[answer.AdminPassword])
 		if err != nil {
 			return site.Credentials{}, err
 		}
-		return c.Sites.Learn(ctx, word, given["admin.name"], password)
+		return c.Sites.Learn(ctx, word, given[answer.AdminName], password)
 	}
 	return c.Book.Reveal(ctx, word)
 }
@@ -158,7 +159,7 @@ func (a *app) typed(ctx context.Context, given string) (secret.Text, error) {
 	}
 	if given == "" {
 		return secret.Text{}, &fault.Error{Kind: fault.Usage, What: "the password is not given",
-			Missing: []string{"admin.password"}, Remedy: "Give it with -a admin.password=@FILE; @- reads standard input."}
+			Missing: []string{answer.AdminPassword}, Remedy: "Give it with -a admin.password=@FILE; @- reads standard input."}
 	}
 	return secret.Of(given), nil
 }

@@ -2,8 +2,10 @@
 package arch_test
 
 import (
+	"io/fs"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -11,8 +13,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"io/fs"
-	"path/filepath"
 )
 
 // floor is how high a room stands: it imports rooms of lower floors, and of its
@@ -282,6 +282,25 @@ func TestTheProductDoesNotKnowTheStandIn(t *testing.T) {
 		}
 		text, err := os.ReadFile(name)
 		assert.NotRegexp(t, `\.page["`+"`"+`]`, string(text), name)
+		return err
+	}))
+}
+
+// Ids of answers stand in one place; a literal elsewhere would be missed when one is renamed.
+func TestIdsOfAnswersStandInOnePlace(t *testing.T) {
+	id := regexp.MustCompile(`"(admin\.(name|email|password|first-name|last-name|folder)|` +
+		`data\.(from|server|name|user|password|tables)|tagline)"`)
+	require.NoError(t, filepath.WalkDir("../internal", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") ||
+			strings.HasSuffix(name, "answer/ids.go") {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		for line := range strings.Lines(string(text)) {
+			if !strings.Contains(line, "`") { // a key of JSON or YAML
+				assert.NotRegexp(t, id, line, name)
+			}
+		}
 		return err
 	}))
 }

@@ -24,6 +24,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/answer"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/hosting"
 	"tivset/internal/plan"
@@ -259,7 +260,7 @@ func (g *Ground) world(t *testing.T, reach string, kits catalogue.Source) *sitet
 // Request asks for an install of a release.
 func Request(at, release string) plan.Request {
 	r := sitetest.Older("restless", at, release)
-	delete(r.Answers, "tagline")
-	delete(r.Answers, "licence")
+	delete(r.Answers, answer.Tagline)
+	delete(r.Answers, answer.Licence)
 	return r
 }

@@ -233,7 +233,7 @@ func (w *World) Snapshot() string {
 func Request(app, at string) plan.Request {
 	r := plan.Request{App: app, At: at, Answers: answer.Given{
 		"title": `Lock "Talk" & 'co' \ $x`, "tagline": `${HOME} ; # <b>`, "admin.name": "wharfinger",
-		"admin.email": "wharfinger@lockside.localhost", "licence": "accept",
+		answer.AdminEmail: "wharfinger@lockside.localhost", "licence": "accept",
 	}}
 	maps.Copy(r.Answers, choices[app])
 	return r
@@ -252,8 +252,8 @@ var choices = map[string]answer.Given{
 		"payments":   "transfer,invoice", "orders-to": "orders@chandlery.localhost",
 		"terms": "https://chandlery.localhost/terms?a=b&c=d", "extra.sample": "yes", "extra.theme": "slate"},
 	"helmroom": {"introduction": "Come in.\n\nSit \"down\", \\ and </script> wait.", "seats": "9", "open": "yes",
-		"extra.languages":  "de, nl",
-		"admin.first-name": "Ada", "admin.last-name": "O'Lock", "support.email": "desk@helm-school.localhost"},
+		"extra.languages":     "de, nl",
+		answer.AdminFirstName: "Ada", answer.AdminLastName: "O'Lock", "support.email": "desk@helm-school.localhost"},
 	"lanternbox": {"extra.theme": "dawn", "extra.sample": "no", "extra.search-engines": "no", "downloads": "yes"},
 	"towline": {"edition": "pro", "key": Key, "greeting": "Ahoy:\n- one\n# two", "website": "https://lockside.localhost/",
 		"mail-in":      "yes",

@@ -33,7 +33,7 @@ type Request struct {
 }
 
 // Answers are those that an adoption has a use for.
-var Answers = []string{"title", "admin.name", site.AdminPassword, "admin.email"}
+var Answers = []string{"title", answer.AdminName, site.AdminPassword, answer.AdminEmail}
 
 // Adopt takes charge of an app that is there. It is recorded only when the admin
 // can sign in.

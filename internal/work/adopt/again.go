@@ -115,8 +115,8 @@ func (b Before) asItIs(ctx context.Context, d *work.Service, in *hosting.Account
 	if b.Record != nil {
 		name = b.Record.Admin.Name
 	}
-	now, secrets, err := f.record(d.Now(), answer.Given{"admin.name": name,
-		"admin.password": b.Secrets[site.AdminPassword].Reveal()})
+	now, secrets, err := f.record(d.Now(), answer.Given{answer.AdminName: name,
+		answer.AdminPassword: b.Secrets[site.AdminPassword].Reveal()})
 	if err != nil {
 		return now, nil, false, err
 	}
@@ -153,6 +153,6 @@ func (b Before) recognisable(d *work.Service) bool {
 func needed(url string) error {
 	return &fault.Error{Kind: fault.Usage,
 		What: "the admin's name and password are needed, to see that they work", Where: url,
-		Missing: []string{"admin.name", "admin.password"},
+		Missing: []string{answer.AdminName, answer.AdminPassword},
 		Remedy:  "Give them with -a admin.name=… -a admin.password=@FILE. Nothing was touched."}
 }

@@ -206,7 +206,7 @@ func read(ctx context.Context, d *work.Service, in *hosting.Account, at place.Pl
 func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[string]secret.Text, error) {
 	now = now.UTC()
 	a, at, k, version, found := f.account, f.at, f.kit, f.release, f.values
-	name, password := cmp.Or(given["admin.name"], found["admin.name"]), given["admin.password"]
+	name, password := cmp.Or(given[answer.AdminName], found[answer.AdminName]), given[answer.AdminPassword]
 	if name == "" || password == "" {
 		return ledger.Site{}, nil, needed(at.URL())
 	}
@@ -214,11 +214,11 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 	x := ledger.Site{Address: at.Address(), URL: url, App: k.App, Release: version, Account: a.Name, Folder: at.Folder(),
 		Title: cmp.Or(given["title"], found["title"], k.Title), Language: cmp.Or(found["language"], append(k.Languages,
 			"en")[0]),
-		Admin: ledger.Admin{Name: name, Email: cmp.Or(given["admin.email"], found["admin.email"])}, InstalledAt: now,
+		Admin: ledger.Admin{Name: name, Email: cmp.Or(given[answer.AdminEmail], found[answer.AdminEmail])}, InstalledAt: now,
 		UpdatedAt: now, CheckedAt: &now, Adopted: true,
 		Care: care.Care{Takes: "nothing", Waits: care.Usual.Waits, Hours: care.Usual.Hours,
 			Rehearses: care.Usual.Rehearses, Backups: "none", Tells: care.Usual.Tells}}
-	admin, err := fill.Text(k.Admin, fill.Values{"admin.folder": found["admin.folder"]})
+	admin, err := fill.Text(k.Admin, fill.Values{answer.AdminFolder: found[answer.AdminFolder]})
 	if err != nil {
 		return x, nil, err
 	}
@@ -238,7 +238,8 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 		id := strings.TrimPrefix(n, "ask.")
 		if q := k.Question(id); q != nil && strings.HasPrefix(n, "ask.") && !q.Secret {
 			x.Chosen = append(x.Chosen, ledger.Choice{ID: id, Answer: v})
-		} else if strings.HasPrefix(n, "extra.") || slices.Contains([]string{"tagline", "admin.first-name", "admin.last-name",
+		} else if strings.HasPrefix(n, "extra.") || slices.Contains([]string{answer.Tagline, answer.AdminFirstName,
+			answer.AdminLastName,
 			"support.email"}, n) {
 			x.Chosen = append(x.Chosen, ledger.Choice{ID: n, Answer: v})
 		}
@@ -250,7 +251,7 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 	if x.Database, err = foundDatabase(a, k, found); err != nil {
 		return x, nil, err
 	}
-	secrets[site.DataPassword] = secret.Of(found["data.password"])
+	secrets[site.DataPassword] = secret.Of(found[answer.DataPassword])
 	return x, secrets, nil
 }
 
@@ -285,14 +286,14 @@ func foundDatabase(a *account.Account, k catalogue.Entry, found fill.Values) (*l
 			}
 			continue
 		}
-		same := found["data.server"] == d.ForSites || found["data.host"] == host &&
+		same := found[answer.DataServer] == d.ForSites || found["data.host"] == host &&
 			(found["data.port"] == port || found["data.port"] == "")
-		if same && found["data.name"] != "" {
-			return &ledger.Database{Engine: d.Engine, Server: d.Name, Name: found["data.name"], User: found["data.user"],
+		if same && found[answer.DataName] != "" {
+			return &ledger.Database{Engine: d.Engine, Server: d.Name, Name: found[answer.DataName], User: found[answer.DataUser],
 				Tables: found["tables"], From: question.DataExisting}, nil
 		}
 	}
 	return nil, fault.New(fault.Usage, "its database server is not one of the account's",
-		cmp.Or(found["data.server"], found["data.host"], "not told by the configuration"),
+		cmp.Or(found[answer.DataServer], found["data.host"], "not told by the configuration"),
 		"Add the server to the account, with for-sites: as the configuration has it.")
 }

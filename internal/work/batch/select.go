@@ -30,7 +30,7 @@ type Selection struct {
 var SiteColumns = []string{"site", "address"}
 
 // ofResults are columns of such a table that say nothing here.
-var ofResults = []string{"line", "outcome", "admin side", "name", "problem", "password", "what came of it"}
+var ofResults = slices.Concat(table.InstallResults, table.Results, []string{table.Password})
 
 // Rows are the sites that are meant, without requests yet.
 func (o Selection) Rows(ctx context.Context, book *site.Book) ([]*Row, error) {

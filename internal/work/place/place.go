@@ -130,13 +130,13 @@ func At(ctx context.Context, d *work.Service, c *Content, r Request, way work.Op
 	}
 	given := c.Answers()
 	if k.Place.AdminFolder != "" {
-		given["admin.folder"] = site.AdminFolder(c.Record)
+		given[answer.AdminFolder] = site.AdminFolder(c.Record)
 	}
-	if db := c.Record.Database; db != nil && r.Answers["data.from"] == "" && k.UsesTables() {
-		given["data.tables"] = db.Tables
+	if db := c.Record.Database; db != nil && r.Answers[answer.DataFrom] == "" && k.UsesTables() {
+		given[answer.DataTables] = db.Tables
 	}
 	if k.AccountElsewhere() { // whose password nobody makes here
-		given["admin.password"] = c.Secrets[site.AdminPassword].Reveal()
+		given[answer.AdminPassword] = c.Secrets[site.AdminPassword].Reveal()
 	}
 	if c.Hidden != "" {
 		given[c.Hidden] = "no"

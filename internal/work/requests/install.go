@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"tivset/internal/answer"
 	"tivset/internal/answer/table"
 	"tivset/internal/fault"
 	"tivset/internal/plan"
@@ -105,7 +106,7 @@ func (*There) OK() bool { return true }
 var notAnswers = []string{"app", "at", "release"}
 
 // common are answers that a column gives even where a text has a place for it.
-var common = []string{"title", "tagline", "language", "admin.name", "admin.email"}
+var common = []string{"title", answer.Tagline, "language", answer.AdminName, answer.AdminEmail}
 
 // Installs are the installs of a table. What it has no column for comes from all, whose texts may
 // have places for columns.
