@@ -29,6 +29,7 @@ func TestInterruptedAtAnyMoment(t *testing.T) {
 			takes := time.Since(begun)
 			before := w.Snapshot()
 			const tries = 25
+			cut := 0
 			for n := 0; n < tries; n += servers.Sweep(4) {
 				at := takes * time.Duration(n+1) / (tries + 1)
 				ctx, stop := context.WithCancel(ctx)
@@ -39,6 +40,7 @@ func TestInterruptedAtAnyMoment(t *testing.T) {
 					before = w.Snapshot()
 					continue
 				}
+				cut++
 				assert.NotEqual(t, fault.Incomplete, fault.Of(err).Kind, "after %s: %v", at, err)
 				sitetest.Same(t, before, w.Snapshot())
 				if t.Failed() {
@@ -46,6 +48,7 @@ func TestInterruptedAtAnyMoment(t *testing.T) {
 					break
 				}
 			}
+			assert.GreaterOrEqual(t, cut, 4, "most of them were cut off before they had ended")
 		})
 	}
 }

@@ -81,6 +81,7 @@ func TestTheLedgerGoesAwayMeanwhile(t *testing.T) {
 	sitetest.OnTeam(t, w, at)
 	over := make(chan struct{})
 	var wait sync.WaitGroup
+	cuts := 0
 	wait.Go(func() {
 		for {
 			select {
@@ -88,12 +89,14 @@ func TestTheLedgerGoesAwayMeanwhile(t *testing.T) {
 				return
 			case <-time.After(60 * time.Millisecond):
 				sitetest.CutOff(t, at)
+				cuts++
 			}
 		}
 	})
 	done, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost/class"))
 	close(over)
 	wait.Wait()
+	assert.Positive(t, cuts, "it went away while the site was installed")
 	require.NoError(t, err, "%v", fault.Of(err))
 	sitetest.Examined(t, w, done.Site.Address)
 }
