@@ -120,7 +120,7 @@ func listing(t *testing.T, sites int, limit time.Duration) {
 	l, err := ledger.Open(ctx, d.Home.Ledger())
 	require.NoError(t, err)
 	for i := range sites {
-		require.NoError(t, l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("s%05d.localhost", i), App: "quaybench",
+		require.NoError(t, l.PutSite(ctx, ledger.Site{Address: fmt.Sprintf("s%05d.localhost", i), App: "willowbench",
 			Release: "2.3.7", Account: "quillmere", Health: "good",
 			Entries: []string{"admin", "config", "index.page", "lib", "parts", "style.css"}}))
 	}
@@ -243,7 +243,7 @@ func replaceSum(t *testing.T, folder, archive, sum string) {
 	kit, err := os.ReadFile(filepath.Join(folder, "kit.yaml"))
 	require.NoError(t, err)
 	kit = bytes.ReplaceAll(kit, []byte(hex.EncodeToString(before[:])), []byte(sum))
-	kit = bytes.ReplaceAll(kit, []byte("disk: 1MB"), []byte("disk: 800MB")) // it is the limit of an archive too
+	kit = bytes.ReplaceAll(kit, []byte("space: 1MB"), []byte("space: 800MB")) // it is the limit of an archive too
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "kit.yaml"), kit, 0o644))
 	require.NoError(t, os.Rename(archive, name))
 }

@@ -133,7 +133,7 @@ func (l *lines) Read(p []byte) (int, error) {
 func TestRewriting(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
 	var block bytes.Buffer
-	block.WriteString("INSERT INTO `options` (`id`, `value`) VALUES\n")
+	block.WriteString("INSERT INTO `facts` (`id`, `value`) VALUES\n")
 	const rows = 2000
 	for i := range rows {
 		value := strings.Repeat("A boat went through the lock. ", 15)

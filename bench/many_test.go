@@ -31,7 +31,7 @@ func course(t *testing.T, w *sitetest.World, name string, sites, atOnce int) tim
 	require.NoError(t, err)
 	began := time.Now()
 	all, err := requests.Installs(read, plan.Request{App: "inkreach",
-		Answers: answer.Given{"title": "Class {number}", "admin.email": "head@helm-school.localhost"}})
+		Answers: answer.Given{"title": "Class {number}", "admin.email": "head@slate-school.localhost"}})
 	require.NoError(t, err)
 	b := &batch.Batch{Rows: all, Strict: true}
 	require.NoError(t, b.Look(context.Background(), w.Desk))

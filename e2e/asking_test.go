@@ -111,7 +111,7 @@ func TestAccountByAskingIsLeft(t *testing.T) {
 
 func TestAccountShown(t *testing.T) {
 	p := newProgram(t)
-	out, err := p.as("tivset", nil, install("quaybench", "lockside.localhost/forum")...).CombinedOutput()
+	out, err := p.as("tivset", nil, install("willowbench", "lockside.localhost/forum")...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	var x struct {
 		Facts struct {
@@ -132,5 +132,5 @@ func TestAccountShown(t *testing.T) {
 	require.Len(t, x.Facts.Databases, 1)
 	assert.Contains(t, x.Facts.Databases[0].Site, "/forum")
 	assert.Positive(t, x.Facts.Databases[0].Bytes)
-	assert.Contains(t, x.Facts.Domains[1].Sites[0], "quaybench")
+	assert.Contains(t, x.Facts.Domains[1].Sites[0], "willowbench")
 }

@@ -32,8 +32,9 @@ func newcomer(app string, licence bool) []turn {
 // Every app is installed with at most four typed answers beside its name.
 func TestNewcomerInstallsEachApp(t *testing.T) {
 	servers.Slow(t)
-	for app, licence := range map[string]bool{"inkreach": false, "quaybench": true, "pennywharf": true, "helmroom": false,
-		"lanternbox": false, "towline": true} {
+	for app, licence := range map[string]bool{"inkreach": false, "willowbench": true, "pennywharf": true,
+		"slateroom": false,
+		"lampshelf": false, "towline": true} {
 		t.Run(app, func(t *testing.T) {
 			p := newProgram(t)
 			turns := newcomer(app, licence)
@@ -55,7 +56,7 @@ func TestNewcomerInstallsEachApp(t *testing.T) {
 func TestCtrlCAtAnyQuestion(t *testing.T) {
 	p := newProgram(t)
 	before := p.snapshot()
-	turns := newcomer("quaybench", true)
+	turns := newcomer("willowbench", true)
 	for n := range turns {
 		some := append(append([]turn{}, turns[:n]...), on(turns[n].wait, "\x03"))
 		shown, code := onTerminal(t, p.as("tivset-minding", nil, "install"), some...)
@@ -303,7 +304,7 @@ func TestDatabaseMadeByHand(t *testing.T) {
 		require.NoError(t, s.CreateUser(context.Background(), database.User{Name: m[1], Clients: []string{"127.0.0.1"},
 			Password: secret.Of(m[2]), Database: m[1]}))
 	}
-	shown, code := onTerminal(t, p.as("tivset", nil, "install", "quaybench", "--at", "lockside.localhost/forum",
+	shown, code := onTerminal(t, p.as("tivset", nil, "install", "willowbench", "--at", "lockside.localhost/forum",
 		"--accept-licence", "-a", "title=Talk"),
 		on("E-mail", "w@lockside.localhost\r"),
 		on(toInstall, "8\r"), change("database:"), on("The database", "existing\r"),
@@ -311,7 +312,7 @@ func TestDatabaseMadeByHand(t *testing.T) {
 		on("Password of that user:", "nothing-of-the-kind\r"),
 		see("refused the user or password"),
 		on("The database", "by-hand\r"),
-		on("Database server", "\r"), on("Name of the database [quill_quay", "\r"), on("User of the database [", "\r"),
+		on("Database server", "\r"), on("Name of the database [quill_will", "\r"), on("User of the database [", "\r"),
 		on("Password of that user", "\r"),
 		see("Make in the hosting's own pages"), on("Press Enter when that is done:", "\r"),
 		see("refused the user or password"),
@@ -324,7 +325,7 @@ func TestDatabaseMadeByHand(t *testing.T) {
 // A dumb terminal gets plain text: no colour, nothing that moves the cursor.
 func TestConversationOnADumbTerminal(t *testing.T) {
 	p := newProgram(t)
-	shown, code := onTerminalOf(t, 80, p.as("tivset", []string{"TERM=dumb"}, "install"), newcomer("quaybench", true)...)
+	shown, code := onTerminalOf(t, 80, p.as("tivset", []string{"TERM=dumb"}, "install"), newcomer("willowbench", true)...)
 	assert.Equal(t, 0, code, shown)
 	assert.NotContains(t, shown, "\x1b")
 	for line := range strings.Lines(shown) {
@@ -371,21 +372,21 @@ func TestAllProblemsAtOnce(t *testing.T) {
 	assert.Equal(t, before, p.snapshot())
 
 	require.NoError(t, os.WriteFile(file,
-		[]byte("install: quaybench\nat: lockside.localhost/help\nanswers: {title: a, title: b, keys: {}}\n"), 0o600))
+		[]byte("install: willowbench\nat: lockside.localhost/help\nanswers: {title: a, title: b, keys: {}}\n"), 0o600))
 	out, err = p.as("tivset", nil, "install", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "stands twice")
 
 	// Another app's answers, and those of an older kit.
 	require.NoError(t, os.WriteFile(file,
-		[]byte("install: quaybench\nat: lockside.localhost/help\nrelease: \"1.0.0\"\nanswers: {title: a, licence: accept, "+
+		[]byte("install: willowbench\nat: lockside.localhost/help\nrelease: \"1.0.0\"\nanswers: {title: a, licence: accept, "+
 			"flag: blue, admin: {email: w@lockside.localhost}}\n"), 0o600))
 	out, err = p.as("tivset", nil, "install", "towline", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), "the answers are for quaybench, not for towline")
+	assert.Contains(t, string(out), "the answers are for willowbench, not for towline")
 	out, err = p.as("tivset", nil, "install", "--answers", file, "--yes").CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), "release: Quaybench has no release 1.0.0")
+	assert.Contains(t, string(out), "release: Willowbench has no release 1.0.0")
 	assert.Contains(t, string(out), "flag: there is no such answer")
 	assert.Equal(t, before, p.snapshot())
 }

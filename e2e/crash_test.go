@@ -103,7 +103,7 @@ func (p *program) afterCrash(before, address, moment string) (settled bool) {
 func TestKilledAtEveryJournalRecord(t *testing.T) {
 	servers.Slow(t)
 	stride := servers.Sweep(3)
-	for _, app := range []string{"inkreach", "quaybench"} {
+	for _, app := range []string{"inkreach", "willowbench"} {
 		t.Run(app, func(t *testing.T) {
 			t.Parallel()
 			p := newProgram(t)
@@ -158,7 +158,7 @@ func TestKilledWhileUndoing(t *testing.T) {
 // The document of a failed install names its job.
 func TestFailureNamesItsJob(t *testing.T) {
 	p := newProgram(t)
-	c := p.as("tivset", nil, install("quaybench", "lockside.localhost/forum", "--json")...)
+	c := p.as("tivset", nil, install("willowbench", "lockside.localhost/forum", "--json")...)
 	p.demo.Standin.Database.OnStatement(func(s string) {
 		if strings.HasPrefix(s, "CREATE USER") {
 			p.demo.Standin.Database.Drop()
@@ -189,7 +189,7 @@ func TestResumed(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("Kranich-Teekanne-74-Ufer"), 0o600))
 	for i, n := range []int{14, 30, 45, 60, 70} {
 		at := fmt.Sprintf("lockside.localhost/s%d", i)
-		args := install("quaybench", at, "-a", "admin.password=@"+file, "-a", "board=The Lock")
+		args := install("willowbench", at, "-a", "admin.password=@"+file, "-a", "board=The Lock")
 		require.Error(t, p.as("tivset-dies", []string{fmt.Sprintf("DIE_AT=%d", n)}, args...).Run())
 		var jobs []job
 		p.json(&jobs, "jobs")
@@ -250,7 +250,7 @@ func killedAtRandomMoments(p *program, times, apart int) {
 	for i := range times {
 		before := p.snapshot()
 		dir := fmt.Sprintf("r%d", i)
-		c := p.as("tivset", nil, install("quaybench", "lockside.localhost/"+dir)...)
+		c := p.as("tivset", nil, install("willowbench", "lockside.localhost/"+dir)...)
 		require.NoError(t, c.Start())
 		time.Sleep(time.Duration(10+i*apart) * time.Millisecond)
 		_ = c.Process.Kill()
@@ -287,7 +287,7 @@ func TestNoSecretInArguments(t *testing.T) {
 	const mine = "Kranich-Teekanne-74-Ufer"
 	file := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(file, []byte(mine+"\n"), 0o600))
-	c := p.as("tivset", nil, install("quaybench", "lockside.localhost/forum", "-a", "admin.password=@"+file)...)
+	c := p.as("tivset", nil, install("willowbench", "lockside.localhost/forum", "-a", "admin.password=@"+file)...)
 	looked := 0
 	p.demo.Standin.Database.OnStatement(func(string) {
 		lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")

@@ -66,9 +66,9 @@ func TestOrdersOfATable(t *testing.T) {
 	p := newTeam(t)
 	p.works(p.second)
 	p.works(p.demo.Folder)
-	course := p.file("course.csv", "at,number\nhelm-school.localhost/c1,1\nhelm-school.localhost/c2,2\n"+
-		"helm-school.localhost/c3,3\nhelm-school.localhost/c4,4\n")
-	words := []string{"install", "helmroom", "--table", course, "-a", "title=@@Class {number}", "-a",
+	course := p.file("course.csv", "at,number\nslate-school.localhost/c1,1\nslate-school.localhost/c2,2\n"+
+		"slate-school.localhost/c3,3\nslate-school.localhost/c4,4\n")
+	words := []string{"install", "slateroom", "--table", course, "-a", "title=@@Class {number}", "-a",
 		"admin.email=w@lockside.localhost", "--accept-licence"}
 	assert.Len(t, p.putAll(words...), 4)
 	var sites []struct{ Address, Title, Release string }
@@ -80,7 +80,7 @@ func TestOrdersOfATable(t *testing.T) {
 	assert.Equal(t, map[string]bool{"@Class 1": true, "@Class 2": true, "@Class 3": true, "@Class 4": true}, titles)
 	assert.Empty(t, p.putAll(words...), "what is there is not done again")
 
-	copies := p.file("copies.csv", "site,at\nc1,helm-school.localhost/d1\nc2,helm-school.localhost/d2\n")
+	copies := p.file("copies.csv", "site,at\nc1,slate-school.localhost/d1\nc2,slate-school.localhost/d2\n")
 	assert.Len(t, p.putAll("copy", "--table", copies), 2)
 	assert.Len(t, p.putAll("backup", "--all"), 6)
 	assert.Len(t, p.putAll("check", "c1", "d2"), 2)
@@ -166,9 +166,9 @@ func TestAnOrderIsToldOf(t *testing.T) {
 	servers.Slow(t)
 	p := newTeam(t)
 	p.works(p.second)
-	tell := []string{"--tell", "bosun@lockside.localhost"}
+	tell := []string{"--tell", "steward@lockside.localhost"}
 	good := p.put(append(install("inkreach", "lockside.localhost/journal", "--yes"), tell...)...)
-	bad := p.put(append(install("helmroom", "helm-school.localhost/class", "-a", "seats=4000", "--yes"), tell...)...)
+	bad := p.put(append(install("slateroom", "slate-school.localhost/class", "-a", "seats=4000", "--yes"), tell...)...)
 	assert.Equal(t, "done", p.ends(good).State)
 	assert.Equal(t, "failed", p.ends(bad).State)
 	mails := "" // they are sent once it is on record how the order ended
@@ -185,7 +185,7 @@ func TestAnOrderIsToldOf(t *testing.T) {
 			bad))
 	}, 20*time.Second, 50*time.Millisecond)
 	mails = strings.ReplaceAll(strings.ReplaceAll(mails, "=\r\n", ""), "=\n", "")
-	for _, words := range []string{"bosun@lockside.localhost", fmt.Sprintf("Number %d, install of ", good), "It is done",
+	for _, words := range []string{"steward@lockside.localhost", fmt.Sprintf("Number %d, install of ", good), "It is done",
 		fmt.Sprintf("Number %d, install of ", bad), "the page answered 500"} {
 		assert.Contains(t, mails, words)
 	}
@@ -213,7 +213,7 @@ func TestWorkersOfAnAccount(t *testing.T) {
 	for n := range 4 {
 		number := p.put(install("inkreach", fmt.Sprintf("lockside.localhost/s%d", n), "--yes")...)
 		assert.Equal(t, "done", p.ends(number).State)
-		assert.Contains(t, by(number), "install by bosun")
+		assert.Contains(t, by(number), "install by steward")
 	}
 	require.NoError(t, own.Process.Kill())
 	late := p.put(install("inkreach", "lockside.localhost/late", "--yes")...)
@@ -224,7 +224,7 @@ func TestWorkersOfAnAccount(t *testing.T) {
 	assert.Contains(t, string(out), "quilmere")
 }
 
-// Rounds are put on the queue by whichever machine asks: of an account there is one, and what
+// Rounds are put on the queue by whichever machine questions: of an account there is one, and what
 // is due is done once.
 func TestRoundsOnTheQueue(t *testing.T) {
 	servers.Slow(t)
@@ -267,10 +267,10 @@ func TestAWorkerOutlastsTheDatabase(t *testing.T) {
 	require.Contains(t, string(text), to.Host)
 	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(text), to.Host, cut.Address)), 0o600))
 	w := p.works(p.second)
-	number := p.put(install("helmroom", "helm-school.localhost/one", "--yes")...)
+	number := p.put(install("slateroom", "slate-school.localhost/one", "--yes")...)
 	assert.Equal(t, "done", p.ends(number).State)
 	cut.Cut(true)
-	number = p.put(install("helmroom", "helm-school.localhost/two", "--yes")...)
+	number = p.put(install("slateroom", "slate-school.localhost/two", "--yes")...)
 	time.Sleep(5 * time.Second)
 	cut.Cut(false)
 	assert.Equal(t, "done", p.ends(number).State)

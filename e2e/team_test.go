@@ -55,8 +55,8 @@ func TestTeamPage(t *testing.T) {
 	for call, words := range map[string]string{"tivset team list": "wharfinger", "tivset sites": "/journal",
 		"tivset check --all": "checks are fine",
 		"tivset jobs --who":  "root on", "tivset ledger use here --yes": "read back: 1 site,",
-		"tivset team remove bosun": "opens with their key",
-		"tivset jobs --follow 1":   "✓ Back the site up", "tivset queue list": "backup",
+		"tivset team remove steward": "opens with their key",
+		"tivset jobs --follow 1":     "✓ Back the site up", "tivset queue list": "backup",
 		"tivset backup --all --queue --yes": "/journal: number 2", "tivset jobs --follow 2": "done.",
 		"tivset rounds --queue": "nothing is due", "tivset rounds status": "None was made yet here"} {
 		assert.Contains(t, said[call], words, call)
@@ -135,7 +135,7 @@ func TestTeamsThatWillNotDo(t *testing.T) {
 	refused(home, 3, "knows otherwise", "ledger", "use", at)
 	require.NoError(t, os.WriteFile(at0, noted, 0o600))
 	refused(second, 3, "tivset team add NAME age1", "ledger", "use", at)
-	refused(home, 2, "no public key of age", "team", "add", "bosun", "age1nothing")
+	refused(home, 2, "no public key of age", "team", "add", "steward", "age1nothing")
 	refused(home, 2, "that is this machine", "team", "remove", "boss")
 	refused(home, 2, "nobody of the team is called so", "team", "remove", "somebody")
 	key := strings.TrimSpace(refused(second, 0, "age1", "team", "key"))
@@ -165,7 +165,7 @@ func TestTablesDoNotBecomeOlder(t *testing.T) {
 	defer c.Close(context.Background())
 	_, err = c.Exec(context.Background(), "SET search_path TO tivset; DROP TABLE rounds, told; ALTER TABLE people DROP "+
 		"COLUMN mark; ALTER TABLE jobs DROP COLUMN ended; ALTER TABLE jobs DROP COLUMN number; "+
-		"UPDATE about SET format = 1; UPDATE people SET key = 'age1x' WHERE name = 'bosun'")
+		"UPDATE about SET format = 1; UPDATE people SET key = 'age1x' WHERE name = 'steward'")
 	require.NoError(t, err)
 	run := p.as("tivset", nil, "sites")
 	out, err := run.CombinedOutput()

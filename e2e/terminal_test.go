@@ -92,7 +92,7 @@ func onTerminalOf(t *testing.T, columns uint16, c *exec.Cmd, turns ...turn) (str
 // A newcomer's install of a forum: five answers and the yes, in few keys. Tab completes.
 func TestConversation(t *testing.T) {
 	p := newProgram(t)
-	turns := []turn{on("App:", "forum\r"), see("Quaybench: Conversations"),
+	turns := []turn{on("App:", "forum\r"), see("Willowbench: Conversations"),
 		see("http://lockside.localhost:"), on("Address:", "2\r"), see("→ http://lockside.localhost:"),
 		on("Title of the site:", "Lockside Talk\r"), on("yes, no, or show", "y\r"),
 		on("E-mail address of the admin:", "w@l\t\r"),
@@ -108,7 +108,7 @@ func TestConversation(t *testing.T) {
 	assert.LessOrEqual(t, keys, 45)
 	shown, code := onTerminal(t, p.as("tivset", nil, "install"), turns...)
 	assert.Equal(t, 0, code, shown)
-	assert.Contains(t, shown, "Quaybench 2.4.1 is installed and checked")
+	assert.Contains(t, shown, "Willowbench 2.4.1 is installed and checked")
 	var sites []struct {
 		Title, Address string
 		Admin          struct{ Email string }
@@ -135,7 +135,7 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 		t,
 		p.as("tivset-minding", nil, "install", "-a", "admin.name=admin"),
 		on("App:", "quybench\r"),
-		see("Did you mean quaybench?"),
+		see("Did you mean willowbench?"),
 		on("App:", "9\r"),
 		see("none of them"),
 		on("App:", "\x1b[31m\x07a\r"),
@@ -188,8 +188,8 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 // What was given and will not do is said before anything is asked.
 func TestConversationThatCannotBegin(t *testing.T) {
 	p := newProgram(t)
-	for _, args := range [][]string{{"install", "quaybenc", "--at", "lockside.localhost/forum"},
-		{"install", "quaybench", "--at", "lockside.localhost/forum", "-a", "titel=x"}} {
+	for _, args := range [][]string{{"install", "willowbenc", "--at", "lockside.localhost/forum"},
+		{"install", "willowbench", "--at", "lockside.localhost/forum", "-a", "titel=x"}} {
 		shown, code := onTerminal(t, p.as("tivset", nil, args...))
 		assert.Equal(t, 2, code)
 		assert.Contains(t, shown, "Did you mean")
@@ -232,7 +232,7 @@ func TestDemo(t *testing.T) {
 	c := p.as("tivset-minding", []string{"TIVSET_HOME="}, "demo", "--tour")
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, words := range []string{"Quaybench 2.4.1 is installed and checked.", "[exit code 3]", "[exit code 1]",
+	for _, words := range []string{"Willowbench 2.4.1 is installed and checked.", "[exit code 3]", "[exit code 1]",
 		"waiting: the database server does not answer", "each ended as it should"} {
 		assert.Contains(t, string(out), words)
 	}

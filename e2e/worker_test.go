@@ -38,7 +38,7 @@ func newTeam(t *testing.T) *teamed {
 	p.must(p.demo.Folder, "ledger", "use", at, "--as", "wharfinger", "--yes")
 	var key struct{ Key string }
 	p.of(&key, p.second, "team", "key")
-	p.must(p.demo.Folder, "team", "add", "bosun", key.Key)
+	p.must(p.demo.Folder, "team", "add", "steward", key.Key)
 	p.must(p.second, "ledger", "use", at)
 	return p
 }
@@ -132,7 +132,7 @@ func TestQueue(t *testing.T) {
 		t.Log(regexp.MustCompile(`VmHWM.*`).FindString(string(text)))
 	}
 
-	bad := p.put(install("helmroom", "helm-school.localhost/class", "-a", "seats=4000", "--yes")...)
+	bad := p.put(install("slateroom", "slate-school.localhost/class", "-a", "seats=4000", "--yes")...)
 	assert.Equal(t, "failed", p.ends(bad).State)
 	out, _ = p.as("tivset", nil, "jobs", "--follow", fmt.Sprint(bad)).CombinedOutput()
 	assert.Contains(t, string(out), "the page answered 500")
@@ -161,7 +161,7 @@ func TestWorkersDie(t *testing.T) {
 			p := newTeam(t)
 			first := p.works(p.second)
 			for n, at := range []string{"one", "two", "three"} {
-				number := p.put(install("helmroom", "helm-school.localhost/"+at, "--yes")...)
+				number := p.put(install("slateroom", "slate-school.localhost/"+at, "--yes")...)
 				require.Eventually(t, func() bool {
 					var jobs []struct {
 						Outcome string

@@ -66,18 +66,18 @@ page() {
 		--disable-sync --hide-scrollbars --user-data-dir="$work/chromium" --window-size=1280,800 --screenshot="$out/$1.png" ${3:-} "$2" >/dev/null 2>&1
 }
 
-forum='tivset install quaybench --at lockside.localhost/forum -a title="Lockside Talk" \
+forum='tivset install willowbench --at lockside.localhost/forum -a title="Lockside Talk" \
     -a tagline="For those who keep the locks" -a admin.name=wharfinger \
     -a admin.email=wharfinger@lockside.localhost --accept-licence'
 
-shot browse 2 'tivset' 'tivset browse' 'tivset about quaybench'
-shot refused 2 'tivset install quaybenc --at lockside.localhots/Forum --yes' \
-	'tivset install quaybench --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
+shot browse 2 'tivset' 'tivset browse' 'tivset about willowbench'
+shot refused 2 'tivset install willowbenc --at lockside.localhots/Forum --yes' \
+	'tivset install willowbench --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
 	'tivset install inkreach --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost --yes'
 talk conversation 'tivset install' forum 2/forum 'Lockside Talk' yes wharfinger@lockside wharfinger@lockside.localhost '?9'
 rm -f "$TIVSET_HOME/state/begun.yaml"
-size=10 cells=152x46 talk agree 'tivset install helmroom --at helm-school.localhost/classes' 'Helm School' head@helm-school.localhost more
-talk set-aside 'tivset install lanternbox' 1/ yes quillmere.localhost 'Quillmere in Pictures' editor@quillmere.localhost 5 keeper-of-light
+size=10 cells=152x46 talk agree 'tivset install slateroom --at slate-school.localhost/classes' 'Slate School' head@slate-school.localhost more
+talk set-aside 'tivset install lampshelf' 1/ yes quillmere.localhost 'Quillmere in Pictures' editor@quillmere.localhost 5 keeper-of-light
 rm -f "$TIVSET_HOME/state/begun.yaml"
 small() { size=10 cells=152x46 shot "$@"; }
 small install 5 "$forum --yes"
@@ -86,8 +86,8 @@ tivset install inkreach --release 1.3.2 --at quillmere.localhost/journal -a titl
 small rehearsal 6 'tivset update journal --rehearse --yes'
 tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a tagline="All that a boat wants" -a extra.sample=yes \
 	-a currency=GBP -a admin.email=clerk@chandlery.localhost --accept-licence --yes --quiet >/dev/null
-tivset install helmroom --at helm-school.localhost -a title="Helm School" -a tagline="Evening classes by the lock" -a extra.languages="de, nl" \
-	-a admin.email=head@helm-school.localhost -a support.email=desk@helm-school.localhost --yes --quiet >/dev/null
+tivset install slateroom --at slate-school.localhost -a title="Slate School" -a tagline="Evening classes by the lock" -a extra.languages="de, nl" \
+	-a admin.email=head@slate-school.localhost -a support.email=desk@slate-school.localhost --yes --quiet >/dev/null
 small sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
 tivset install towline --release 2.0.1 --at lockside.localhost/help -a title="Help Afloat" -a admin.email=w@lockside.localhost --accept-licence --yes --quiet >/dev/null
 shot put-back 4 'tivset update help --yes'
@@ -133,9 +133,9 @@ cp "$work/kit.yaml" "$kit"
 tivset handover forum --into "$work/handover.html" >/dev/null
 page handover "file://$work/handover.html"
 page forum "$(url lockside.localhost)/forum/"
-{ printf 'number;at;seats\n'; for n in 1 2 3 4 5 6; do printf '%s;helm-school.localhost/class-{number};%s\n' $n $((n == 4 ? 4000 : 12 + n)); done; } >"$work/course.csv"
+{ printf 'number;at;seats\n'; for n in 1 2 3 4 5 6; do printf '%s;slate-school.localhost/class-{number};%s\n' $n $((n == 4 ? 4000 : 12 + n)); done; } >"$work/course.csv"
 cd "$work"
-shot course 11 "tivset install helmroom --table course.csv -a title='Class {number}' -a admin.email=head@helm-school.localhost --yes" 'tivset find'
+shot course 11 "tivset install slateroom --table course.csv -a title='Class {number}' -a admin.email=head@slate-school.localhost --yes" 'tivset find'
 cd - >/dev/null
 tivset report --into "$work/report.html" >/dev/null
 page report "file://$work/report.html"

@@ -25,7 +25,7 @@ type Facts struct {
 // DomainFacts are the sites of a domain.
 type DomainFacts struct {
 	Name  string   `json:"name"`
-	Sites []string `json:"sites"` // such as quaybench at lockside.localhost/forum
+	Sites []string `json:"sites"` // such as willowbench at lockside.localhost/forum
 }
 
 // DatabaseFacts is a database on one of the account's servers.

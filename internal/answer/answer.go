@@ -14,7 +14,7 @@ import (
 // Question is something that an install needs to know.
 type Question struct {
 	ID      string
-	Ask     string
+	Text    string
 	Short   string // the same in a word or two, for lists; Ask when it is ""
 	Group   string // one of Groups
 	Kind    string // one of Kinds
@@ -96,7 +96,7 @@ func (q *Question) missing() fault.Problem {
 	if q.Secret {
 		how = "-a " + q.ID + "=@FILE"
 	}
-	return fault.Problem{ID: q.ID, What: fault.Needed, Remedy: q.Ask + ": give it with " + how}
+	return fault.Problem{ID: q.ID, What: fault.Needed, Remedy: q.Text + ": give it with " + how}
 }
 
 // order puts what no question asks, by its id, after all questions.

@@ -14,13 +14,13 @@ import (
 )
 
 var questions = []answer.Question{
-	{ID: "title", Ask: "Title", Kind: "text", Needed: true},
-	{ID: "rows", Ask: "Rows", Kind: "number", Default: "20"},
-	{ID: "open", Ask: "Open", Kind: "yes-no", Default: "yes"},
-	{ID: "skin", Ask: "Skin", Kind: "one-of", Options: []string{"light", "dark"}},
-	{ID: "key", Ask: "Key", Kind: "text", Pattern: "[A-Z]{4}-[0-9]{2}"},
-	{ID: "admin.email", Ask: "E-mail", Kind: "text", Needed: true, Check: answer.Email},
-	{ID: "admin.password", Ask: "Password", Kind: "text", Secret: true},
+	{ID: "title", Text: "Title", Kind: "text", Needed: true},
+	{ID: "rows", Text: "Rows", Kind: "number", Default: "20"},
+	{ID: "open", Text: "Open", Kind: "yes-no", Default: "yes"},
+	{ID: "skin", Text: "Skin", Kind: "one-of", Options: []string{"light", "dark"}},
+	{ID: "key", Text: "Key", Kind: "text", Pattern: "[A-Z]{4}-[0-9]{2}"},
+	{ID: "admin.email", Text: "E-mail", Kind: "text", Needed: true, Check: answer.Email},
+	{ID: "admin.password", Text: "Password", Kind: "text", Secret: true},
 }
 
 func TestResolve(t *testing.T) {
@@ -90,7 +90,7 @@ func TestEmail(t *testing.T) {
 }
 
 const file = `# comment
-install: quaybench
+install: willowbench
 at: http://lockside.localhost:8780/forum
 release: "2.4.1"
 answers:
@@ -103,7 +103,7 @@ answers:
 func TestFile(t *testing.T) {
 	f, err := answer.Parse([]byte(file))
 	require.NoError(t, err)
-	assert.Equal(t, "quaybench", f.Install)
+	assert.Equal(t, "willowbench", f.Install)
 	assert.Equal(t, "2.4.1", f.Release)
 	assert.Equal(t, answer.Given{"title": "Lockside Talk", "board": "012", "admin.name": "wharfinger",
 		"admin.password": "generate", "care.takes": "nothing"}, f.Answers)

@@ -53,7 +53,7 @@ func TestKindsAtTheirLimits(t *testing.T) {
 		{answer.Question{Kind: "several-of", Options: []string{"a", "b"}, Needed: true}, "none", "at least one"},
 		{answer.Question{Kind: "several-of", Options: []string{"a", "b"}}, "a,a", "chosen twice"},
 		{answer.Question{Kind: "several-of", Options: []string{"a", "b"}}, "a,d", `"d" cannot be chosen`},
-		{answer.Question{Kind: "email"}, "desk@helm-school.localhost", ""},
+		{answer.Question{Kind: "email"}, "desk@slate-school.localhost", ""},
 		{answer.Question{Kind: "email"}, "desk", "has an @"},
 		{answer.Question{Kind: "email"}, "a@b@c.example", "not an e-mail address"},
 		{answer.Question{Kind: "email"}, "Desk <desk@b.example>", "not an e-mail address"},
@@ -118,7 +118,7 @@ func TestRuledOut(t *testing.T) {
 	pro, err := answer.ParseCondition("edition == pro")
 	require.NoError(t, err)
 	questions := []answer.Question{{ID: "edition", Kind: "one-of", Options: []string{"free", "pro"}, Default: "free"},
-		{ID: "key", Ask: "Key", Kind: "text", Needed: true, Secret: true, When: pro}}
+		{ID: "key", Text: "Key", Kind: "text", Needed: true, Secret: true, When: pro}}
 	got, problems := answer.Resolve(questions, answer.Given{})
 	assert.Empty(t, problems)
 	assert.NotContains(t, got, "key")

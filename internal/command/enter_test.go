@@ -23,7 +23,7 @@ import (
 // name and nothing that lets anybody in; what the file leads to signs in once.
 func TestTheBrowsersWordsLetNobodyIn(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	done, err := w.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
 	require.NoError(t, err)
 	dir := t.TempDir()
 	script, words := filepath.Join(dir, "browser"), filepath.Join(dir, "words")

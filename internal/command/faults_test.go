@@ -113,7 +113,7 @@ func TestInterruptedWhileSomethingIsLookedAt(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
 	for _, call := range [][]string{{}, {"sites"}, {"sites", "--fresh"}, {"show", a}, {"check", a, b}, {"enter", a},
-		{"update", a, "--dry-run"}, {"backup", a}, {"jobs"}, {"install", "quaybench", "--at", "lockside.localhost/forum"},
+		{"update", a, "--dry-run"}, {"backup", a}, {"jobs"}, {"install", "willowbench", "--at", "lockside.localhost/forum"},
 		{"account", "test"}, {"remove", a, "--yes"}} {
 		said := run(t, ctx, w, call...)
 		assert.NotContains(t, said.out+said.err, "context canceled", "%v", call)

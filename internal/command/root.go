@@ -73,7 +73,7 @@ func (a *app) root() *cobra.Command {
 		Long: "Tivset installs blogs, forums, shops and other web applications into a hosting account:\n" +
 			"it makes the database, writes the configuration, sets the admin, and checks the site.\n" +
 			"Either the site is up and checked, or the account is exactly as it was.",
-		Example:       "  tivset demo\n  tivset browse\n  tivset install quaybench --at lockside.localhost/forum",
+		Example:       "  tivset demo\n  tivset browse\n  tivset install willowbench --at lockside.localhost/forum",
 		Version:       Version,
 		SilenceUsage:  true,
 		SilenceErrors: true,

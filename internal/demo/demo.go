@@ -27,7 +27,7 @@ var domains = []struct {
 	{"quillmere.localhost", "web/quillmere", true},
 	{"lockside.localhost", "web/lockside", false},
 	{"chandlery.localhost", "web/chandlery", false},
-	{"helm-school.localhost", "web/helm-school", false},
+	{"slate-school.localhost", "web/slate-school", false},
 }
 
 // Demo is a running demo: the stand-in account, and a home that knows it.

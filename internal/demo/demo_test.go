@@ -59,7 +59,7 @@ func TestCatalogueIsTheSameEachTime(t *testing.T) {
 	for range 2 {
 		dir := t.TempDir()
 		require.NoError(t, demo.WriteCatalogue(dir))
-		text, err := os.ReadFile(filepath.Join(dir, "quaybench/kit.yaml"))
+		text, err := os.ReadFile(filepath.Join(dir, "willowbench/kit.yaml"))
 		require.NoError(t, err)
 		assert.NotContains(t, string(text), "SHA256-OF")
 		trees = append(trees, string(text))
@@ -82,7 +82,7 @@ func TestAppsShowEverything(t *testing.T) {
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, len(k.Releases), 2, k.App)
 		assert.NotEmpty(t, k.About, k.App)
-		for _, q := range k.Asks {
+		for _, q := range k.Questions {
 			kinds[q.Kind] = true
 			if q.Secret {
 				secrets++

@@ -89,12 +89,12 @@ func (t *tour) choose() error {
 	if _, err := t.run(0, "browse"); err != nil {
 		return err
 	}
-	_, err := t.run(0, "about", "quaybench")
+	_, err := t.run(0, "about", "willowbench")
 	return err
 }
 
 func forum(more ...string) []string {
-	return append([]string{"install", "quaybench", "--at", "lockside.localhost/forum", "-a", "title=Lockside Talk", "-a",
+	return append([]string{"install", "willowbench", "--at", "lockside.localhost/forum", "-a", "title=Lockside Talk", "-a",
 		"tagline=For those who keep the locks",
 		"-a", "admin.name=wharfinger", "-a", "admin.email=wharfinger@lockside.localhost", "--accept-licence"}, more...)
 }
@@ -222,17 +222,17 @@ func (t *tour) decide() error {
 	_, err = t.run(
 		0,
 		"install",
-		"helmroom",
+		"slateroom",
 		"--at",
-		"helm-school.localhost",
+		"slate-school.localhost",
 		"-a",
-		"title=Helm School",
+		"title=Slate School",
 		"-a",
 		"admin.first-name=Ada",
 		"-a",
-		"admin.email=head@helm-school.localhost",
+		"admin.email=head@slate-school.localhost",
 		"-a",
-		"support.email=desk@helm-school.localhost",
+		"support.email=desk@slate-school.localhost",
 		"-a",
 		"extra.languages=de, nl",
 		"-a",
@@ -255,7 +255,7 @@ func (t *tour) setAside() error {
 		_, err := t.run(
 			0,
 			"install",
-			"lanternbox",
+			"lampshelf",
 			"--at",
 			"quillmere.localhost",
 			"-a",
@@ -349,7 +349,7 @@ func (t *tour) unchanged(do func() error) error {
 // lookAfter shows what owners do once a site is there.
 func (t *tour) lookAfter() error {
 	t.say("A gallery of an earlier release, to be looked after.")
-	if _, err := t.run(0, "install", "lanternbox", "--release", "1.7.0", "--at", "lockside.localhost/gallery", "-a",
+	if _, err := t.run(0, "install", "lampshelf", "--release", "1.7.0", "--at", "lockside.localhost/gallery", "-a",
 		"title=The Flight of Seven", "-a", "admin.email=w@lockside.localhost", "--yes", "--quiet"); err != nil {
 		return err
 	}
@@ -401,7 +401,7 @@ func (t *tour) tryOut() error {
 // nested takes the outer of two sites out.
 func (t *tour) nested() error {
 	t.say("A site inside a site. The outer one is taken out; the inner one stays.")
-	inside := []string{"install", "lanternbox", "--at", "chandlery.localhost/pictures", "-a", "title=Ropes in Pictures",
+	inside := []string{"install", "lampshelf", "--at", "chandlery.localhost/pictures", "-a", "title=Ropes in Pictures",
 		"-a", "admin.email=clerk@chandlery.localhost", "--yes", "--quiet"}
 	if _, err := t.run(0, inside...); err != nil {
 		return err
@@ -428,14 +428,14 @@ func (t *tour) course() error {
 		if n == 4 {
 			seats = 4000
 		}
-		rows += fmt.Sprintf("%d;helm-school.localhost/class-{number};%d\n", n, seats)
+		rows += fmt.Sprintf("%d;slate-school.localhost/class-{number};%d\n", n, seats)
 	}
 	if err := os.WriteFile(table, []byte(rows), 0o600); err != nil {
 		return err
 	}
 	fmt.Fprintf(t.out, "\n$ cat course.csv\n%s", rows)
-	course := []string{"install", "helmroom", "--table", table, "-a", "title=Class {number}", "-a",
-		"admin.email=head@helm-school.localhost", "--yes"}
+	course := []string{"install", "slateroom", "--table", table, "-a", "title=Class {number}", "-a",
+		"admin.email=head@slate-school.localhost", "--yes"}
 	if _, err := t.run(1, course...); err != nil {
 		return err
 	}
@@ -455,7 +455,7 @@ func (t *tour) course() error {
 		return err
 	}
 	for n := 1; n <= 6; n++ {
-		if _, err := os.Stat(filepath.Join(t.Standin.Root, fmt.Sprintf("web/helm-school/class-%d", n))); err != nil {
+		if _, err := os.Stat(filepath.Join(t.Standin.Root, fmt.Sprintf("web/slate-school/class-%d", n))); err != nil {
 			return err
 		}
 	}
@@ -479,7 +479,7 @@ func (t *tour) elsewhere() error {
 	if err := t.replace(a); err != nil {
 		return err
 	}
-	install := []string{"install", "lanternbox", "--at", "lockside.localhost/pictures", "-a", "title=Locks at Dawn", "-a",
+	install := []string{"install", "lampshelf", "--at", "lockside.localhost/pictures", "-a", "title=Locks at Dawn", "-a",
 		"extra.theme=dawn", "-a", "admin.email=w@lockside.localhost", "--yes"}
 	t.say("A server whose key nobody has seen yet is not signed in to.")
 	if _, err := t.run(3, install...); err != nil {
@@ -505,8 +505,8 @@ func (t *tour) byFTP(a *account.Account, database string) error {
 	if _, err := t.run(0, "account", "trust", AccountName, t.Standin.FTP.Fingerprint()); err != nil {
 		return err
 	}
-	_, err := t.run(0, "install", "lanternbox", "--at", "helm-school.localhost/pictures", "-a", "title=Helm at Noon",
-		"-a", "admin.email=head@helm-school.localhost", "--yes")
+	_, err := t.run(0, "install", "lampshelf", "--at", "slate-school.localhost/pictures", "-a", "title=Slate at Noon",
+		"-a", "admin.email=head@slate-school.localhost", "--yes")
 	if err != nil {
 		return err
 	}

@@ -65,7 +65,7 @@ func TestArchivesThatWillNotDo(t *testing.T) {
 		assert.Equal(t, fault.Failed, fault.Of(err).Kind)
 		assert.NotEmpty(t, fault.Of(err).Remedy)
 		sitetest.Same(t, before, w.Snapshot())
-		_, err = w.Planner.Plan(context.Background(), sitetest.Request("quaybench", "lockside.localhost/forum"))
+		_, err = w.Planner.Plan(context.Background(), sitetest.Request("willowbench", "lockside.localhost/forum"))
 		assert.NoError(t, err, "other apps are not concerned")
 	}
 }

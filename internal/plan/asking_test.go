@@ -23,7 +23,7 @@ func TestSpots(t *testing.T) {
 		_, err := w.Install(sitetest.Request("inkreach", at))
 		require.NoError(t, err)
 	}
-	require.NoError(t, os.Remove(filepath.Join(w.Root, "web/helm-school")))
+	require.NoError(t, os.Remove(filepath.Join(w.Root, "web/slate-school")))
 	for _, name := range []string{"", "quillmere"} {
 		spots, err := w.Planner.Spots(ctx, name)
 		require.NoError(t, err)
@@ -35,10 +35,10 @@ func TestSpots(t *testing.T) {
 			assert.Equal(t, "quillmere", s.Account)
 		}
 		assert.Equal(t, map[string]string{
-			"quillmere.localhost":   "a single page, index.html",
-			"lockside.localhost":    "empty, 2 sites below it",
-			"chandlery.localhost":   "“" + sitetest.Request("", "").Answers["title"] + "” (inkreach), one site below it",
-			"helm-school.localhost": "its folder is not there",
+			"quillmere.localhost":    "a single page, index.html",
+			"lockside.localhost":     "empty, 2 sites below it",
+			"chandlery.localhost":    "“" + sitetest.Request("", "").Answers["title"] + "” (inkreach), one site below it",
+			"slate-school.localhost": "its folder is not there",
 		}, said)
 	}
 	_, err := w.Planner.Spots(ctx, "nobody")
@@ -74,15 +74,16 @@ func TestOpenQuestions(t *testing.T) {
 		}
 		return out
 	}
-	r := plan.Request{App: "quaybench", At: "lockside.localhost/forum"}
+	r := plan.Request{App: "willowbench", At: "lockside.localhost/forum"}
 	assert.Equal(t, []string{"title", "admin.email"}, open(r), "what has no default")
-	r = sitetest.Request("quaybench", "lockside.localhost/forum")
+	r = sitetest.Request("willowbench", "lockside.localhost/forum")
 	assert.Empty(t, open(r))
 	r.Answers["admin.name"], r.Answers["admin.password"] = "admin", "short"
 	assert.Equal(t, []string{"admin.name", "admin.password"}, open(r), "and what was answered wrongly")
-	for _, bad := range []plan.Request{{App: "nonesuch", At: r.At}, {App: "quaybench", At: "nowhere.localhost"},
-		{App: "quaybench", At: r.At, Account: "nobody"},
-		{App: "quaybench", At: r.At, Answers: map[string]string{"titel": "x"}}, {App: "quaybench", At: r.At, Release: "9"}} {
+	for _, bad := range []plan.Request{{App: "nonesuch", At: r.At}, {App: "willowbench", At: "nowhere.localhost"},
+		{App: "willowbench", At: r.At, Account: "nobody"},
+		{App: "willowbench", At: r.At, Answers: map[string]string{"titel": "x"}}, {App: "willowbench", At: r.At,
+			Release: "9"}} {
 		_, err := w.Planner.Questions(bad)
 		assert.Equal(t, fault.Usage, fault.Of(err).Kind)
 	}
@@ -98,7 +99,7 @@ func TestAnswersAreDocumented(t *testing.T) {
 		require.NoError(t, err)
 		all, err := w.Planner.Questions(plan.Request{App: app, At: "lockside.localhost",
 			Answers: map[string]string{"data.from": "existing", "handover.to": "a@b.localhost"}})
-		if app == "lanternbox" {
+		if app == "lampshelf" {
 			all, err = w.Planner.Questions(plan.Request{App: app, At: "lockside.localhost"})
 		}
 		require.NoError(t, err)
@@ -106,7 +107,7 @@ func TestAnswersAreDocumented(t *testing.T) {
 			if e.Question(q.ID) == nil && !strings.HasPrefix(q.ID, "extra.") {
 				assert.Contains(t, string(text), "`"+q.ID+"`", app)
 			}
-			assert.NotEmpty(t, q.Ask, q.ID)
+			assert.NotEmpty(t, q.Text, q.ID)
 		}
 	}
 }

@@ -41,7 +41,7 @@ func LookAtNeeds(ctx context.Context, in *hosting.Account, s *site.Site, bytes i
 	err error) {
 	needs = runtimeNeeds(s.Of.Needs.PHP)
 	if free, told := in.Free(ctx); told { // an account that does not tell is asked nothing
-		needs = append(needs, spaceNeed(max(bytes, s.Of.Disk()), free))
+		needs = append(needs, spaceNeed(max(bytes, s.Of.Space()), free))
 	}
 	warnings, err = judge(s, needs)
 	return needs, warnings, err
@@ -103,7 +103,7 @@ func FitPHP(s *site.Site, bytes int64, found helperpage.Found) (warnings []strin
 		return is && kit.EnoughPHP(s.Kit.PHPSettings[name], n.Wanted)
 	})
 	if found.Free >= 0 {
-		needs = append(needs, spaceNeed(max(bytes, s.Of.Disk()), found.Free))
+		needs = append(needs, spaceNeed(max(bytes, s.Of.Space()), found.Free))
 	}
 	return judge(s, needs)
 }

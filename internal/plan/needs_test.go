@@ -21,7 +21,7 @@ func needing(t *testing.T, w *sitetest.World, needs string) {
 	name := filepath.Join(w.Demo.Folder, "demo/catalogue/inkreach/kit.yaml")
 	text, err := os.ReadFile(name)
 	require.NoError(t, err)
-	changed := strings.Replace(string(text), `needs: {database: {mariadb: ">=10.4"}, disk: 1MB}`, "needs: {"+needs+"}", 1)
+	changed := strings.Replace(string(text), `needs: {database: {mariadb: ">=10.4"}, space: 1MB}`, "needs: {"+needs+"}", 1)
 	require.NotEqual(t, string(text), changed)
 	require.NoError(t, os.WriteFile(name, []byte(changed), 0o600))
 }
@@ -82,7 +82,7 @@ func TestRequirementsAreThoseOfThePHPThatServes(t *testing.T) {
 
 func TestSpaceAndServerThatAreTooSmall(t *testing.T) {
 	w := sitetest.Demo(t)
-	needing(t, w, `database: {mariadb: ">=10.4"}, disk: 900TB`)
+	needing(t, w, `database: {mariadb: ">=10.4"}, space: 900TB`)
 	_, err := w.Planner.Plan(ctx, sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.ErrorContains(t, err, "space: 900 TB is needed")
 }

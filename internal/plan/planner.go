@@ -309,16 +309,16 @@ func (d *decided) site(spot placed, web reached, data dataPart) site.Site {
 // asked have none.
 func (d *decided) told() []site.Told {
 	out := []site.Told{}
-	for _, q := range d.kit.Asks {
+	for _, q := range d.kit.Questions {
 		given, asked := d.answers[q.ID]
 		if !asked {
 			continue
 		}
 		if q.Secret && given != "" {
-			out = append(out, site.Told{ID: q.ID, Ask: q.Ask, Secret: true})
+			out = append(out, site.Told{ID: q.ID, Ask: q.Text, Secret: true})
 			continue
 		}
-		out = append(out, site.Told{ID: q.ID, Ask: q.Ask, Answer: given})
+		out = append(out, site.Told{ID: q.ID, Ask: q.Text, Answer: given})
 	}
 	return out
 }
@@ -326,7 +326,7 @@ func (d *decided) told() []site.Told {
 func (d *decided) chosen() []site.Told {
 	out := []site.Told{}
 	for _, e := range d.kit.Extras {
-		out = append(out, site.Told{ID: e.Answer(), Ask: e.Ask, Answer: d.answers[e.Answer()]})
+		out = append(out, site.Told{ID: e.Answer(), Ask: e.Text, Answer: d.answers[e.Answer()]})
 	}
 	return out
 }

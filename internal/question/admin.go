@@ -20,7 +20,7 @@ const GeneratedLength = 20
 func (a *Asking) aboutAdmin() []answer.Question {
 	name := answer.Question{
 		ID:      answer.AdminName,
-		Ask:     "Sign-in name of the admin",
+		Text:    "Sign-in name of the admin",
 		Short:   "name",
 		Group:   "Admin",
 		Kind:    "text",
@@ -37,27 +37,27 @@ func (a *Asking) aboutAdmin() []answer.Question {
 	out := []answer.Question{name,
 		{
 			ID:     answer.AdminEmail,
-			Ask:    "E-mail address of the admin",
+			Text:   "E-mail address of the admin",
 			Short:  "e-mail",
 			Group:  "Admin",
 			Kind:   "email",
 			Needed: true,
 			Help:   "Where the app sends what the admin must know, and a new password when the old one is lost.",
 		},
-		{ID: answer.AdminPassword, Ask: "Password of the admin", Short: "password", Group: "Admin", Kind: "text",
+		{ID: answer.AdminPassword, Text: "Password of the admin", Short: "password", Group: "Admin", Kind: "text",
 			Secret:  true,
 			Default: Generate, Check: a.strong,
 			Help: "One is made that nobody can guess; it is shown at the end and kept in the vault."},
-		{ID: "admin.password-length", Ask: "Length of a password that is made", Short: "password length", Group: "Admin",
+		{ID: "admin.password-length", Text: "Length of a password that is made", Short: "password length", Group: "Admin",
 			Kind: "number", Default: strconv.Itoa(GeneratedLength), Quiet: true, Check: passwordLength,
 			Help: "In characters, 12 to 72."},
-		{ID: "admin.password-of", Ask: "What a password that is made consists of", Short: "password characters",
+		{ID: "admin.password-of", Text: "What a password that is made consists of", Short: "password characters",
 			Group: "Admin", Kind: "one-of", Options: []string{"all", "alnum", "letters"}, Default: "all", Quiet: true,
 			Help: "all: letters, digits and symbols; alnum: without symbols; letters: letters only."}}
 	for _, q := range []answer.Question{
-		{ID: answer.AdminFirstName, Ask: "First name of the admin", Short: "first name", Kind: "text"},
-		{ID: answer.AdminLastName, Ask: "Last name of the admin", Short: "last name", Kind: "text"},
-		{ID: "support.email", Ask: "E-mail address for visitors' questions", Short: "e-mail for visitors", Kind: "email",
+		{ID: answer.AdminFirstName, Text: "First name of the admin", Short: "first name", Kind: "text"},
+		{ID: answer.AdminLastName, Text: "Last name of the admin", Short: "last name", Kind: "text"},
+		{ID: "support.email", Text: "E-mail address for visitors' questions", Short: "e-mail for visitors", Kind: "email",
 			Help: "Shown to visitors. The admin's when left out."},
 	} {
 		if a.Kit.Uses(q.ID) {
@@ -66,15 +66,15 @@ func (a *Asking) aboutAdmin() []answer.Question {
 		}
 	}
 	if a.Kit.Place.AdminFolder != "" {
-		out = append(out, answer.Question{ID: answer.AdminFolder, Ask: "Folder of the admin side", Short: "admin folder",
+		out = append(out, answer.Question{ID: answer.AdminFolder, Text: "Folder of the admin side", Short: "admin folder",
 			Group: "Admin", Kind: "folder-name", Default: "office-" + a.Proposed.Token, Rare: true, Check: a.adminFolder,
 			Help: "Under a name of its own, the admin side is not where strangers look for it."})
 	}
 	return append(out,
-		answer.Question{ID: "admin.name-risk", Ask: "Take a sign-in name that is easy to guess", Group: "Admin",
+		answer.Question{ID: "admin.name-risk", Text: "Take a sign-in name that is easy to guess", Group: "Admin",
 			Kind: "one-of", Options: []string{"refuse", "accept"}, Default: "refuse", Quiet: true,
 			Help: "accept: the name is taken as it is, for those who must."},
-		answer.Question{ID: "admin.email-check", Ask: "Ask whether the e-mail address's domain takes mail",
+		answer.Question{ID: "admin.email-check", Text: "Ask whether the e-mail address's domain takes mail",
 			Short: "e-mail domain checked", Group: "Admin", Kind: "yes-no", Default: "no", Quiet: true,
 			Help: "Asks the name servers; needs the network."})
 }
@@ -83,12 +83,12 @@ func (a *Asking) aboutAdmin() []answer.Question {
 // see that signing in works, and kept for later checks.
 func (a *Asking) aboutAccountElsewhere() []answer.Question {
 	return []answer.Question{
-		{ID: answer.AdminName, Ask: "Name or address of an account to sign in with", Short: "sign-in name", Group: "Admin",
+		{ID: answer.AdminName, Text: "Name or address of an account to sign in with", Short: "sign-in name", Group: "Admin",
 			Kind: "text", Needed: true, Help: a.Kit.Title +
 				" has no accounts of its own. With one that is there Tivset sees whether signing in works."},
 		{
 			ID:     answer.AdminEmail,
-			Ask:    "E-mail address of whoever looks after the site",
+			Text:   "E-mail address of whoever looks after the site",
 			Short:  "e-mail",
 			Group:  "Admin",
 			Kind:   "email",
@@ -97,7 +97,7 @@ func (a *Asking) aboutAccountElsewhere() []answer.Question {
 		},
 		{
 			ID:     answer.AdminPassword,
-			Ask:    "Password of that account",
+			Text:   "Password of that account",
 			Short:  "password",
 			Group:  "Admin",
 			Kind:   "text",
@@ -106,7 +106,7 @@ func (a *Asking) aboutAccountElsewhere() []answer.Question {
 			Check:  notMade,
 			Help:   "It stays as it is. It is kept in the vault, for later checks.",
 		},
-		{ID: "admin.email-check", Ask: "Ask whether the e-mail address's domain takes mail", Short: "e-mail domain checked",
+		{ID: "admin.email-check", Text: "Ask whether the e-mail address's domain takes mail", Short: "e-mail domain checked",
 			Group: "Admin", Kind: "yes-no", Default: "no", Quiet: true, Help: "Asks the name servers; needs the network."}}
 }
 

@@ -28,7 +28,7 @@ func (a *Asking) aboutData() []answer.Question {
 		out = a.aboutDatabase()
 	}
 	if a.Kit.Place.DataFolder {
-		out = append(out, answer.Question{ID: "data.folder", Ask: "Folder for the site's files", Short: "folder for files",
+		out = append(out, answer.Question{ID: "data.folder", Text: "Folder for the site's files", Short: "folder for files",
 			Group: "Data", Kind: "text", Default: a.proposedDataFolder(), Rare: true, Check: a.dataFolder,
 			Help: "What visitors must not fetch by its address: uploads, papers. From the account's top, outside of every " +
 				"document root."})
@@ -42,7 +42,7 @@ func (a *Asking) aboutDatabase() []answer.Question {
 		return a.aboutDatabaseFile(server)
 	}
 	from := a.from(server)
-	all := answer.Question{ID: answer.DataFrom, Ask: "The database", Short: "database", Group: "Data", Kind: "one-of",
+	all := answer.Question{ID: answer.DataFrom, Text: "The database", Short: "database", Group: "Data", Kind: "one-of",
 		Options: []string{DataNew, DataExisting, DataByHand}, Default: from, Rare: from == DataNew,
 		Help: "new: made for you. existing: one that is there, several sites can share it. by-hand: you make it in the " +
 			"hosting's own pages, and Tivset says what and tries it."}
@@ -52,7 +52,7 @@ func (a *Asking) aboutDatabase() []answer.Question {
 	}
 	made := given == DataNew
 	own := func(id, short, ask, help string, longest int, proposed string) answer.Question {
-		q := answer.Question{ID: id, Ask: ask, Short: short, Group: "Data", Kind: "text", Rare: made, Needed: !made,
+		q := answer.Question{ID: id, Text: ask, Short: short, Group: "Data", Kind: "text", Rare: made, Needed: !made,
 			Help: help}
 		if given != DataExisting {
 			q.Default = proposed
@@ -69,7 +69,7 @@ func (a *Asking) aboutDatabase() []answer.Question {
 		own(answer.DataName, "name", "Name of the database", "", 64, name),
 		own(answer.DataUser, "user", "User of the database",
 			"The site signs in to the database under this name; nobody else has to.", 32, name),
-		{ID: answer.DataPassword, Ask: "Password of that user", Short: "password", Group: "Data", Kind: "text", Secret: true,
+		{ID: answer.DataPassword, Text: "Password of that user", Short: "password", Group: "Data", Kind: "text", Secret: true,
 			Needed: given == DataExisting, Rare: given == DataByHand, When: when("data.from != new")}}
 	return append(out, a.aboutTables()...)
 }
@@ -77,11 +77,11 @@ func (a *Asking) aboutDatabase() []answer.Question {
 // aboutDatabaseFile asks about a database that is a file: nobody signs in to it.
 func (a *Asking) aboutDatabaseFile(server *account.Database) []answer.Question {
 	out := []answer.Question{
-		{ID: answer.DataFrom, Ask: "The database", Short: "database", Group: "Data", Kind: "one-of",
+		{ID: answer.DataFrom, Text: "The database", Short: "database", Group: "Data", Kind: "one-of",
 			Options: []string{DataNew},
 			Default: DataNew, Quiet: true, Help: "A new file is made for the site."},
 		a.aboutServer(server),
-		{ID: answer.DataName, Ask: "Name of the database", Short: "name", Group: "Data", Kind: "text", Rare: true,
+		{ID: answer.DataName, Text: "Name of the database", Short: "name", Group: "Data", Kind: "text", Rare: true,
 			Default: a.proposedName(server), Pattern: `[A-Za-z0-9_]{1,64}`, Form: "at most 64 letters, digits and _",
 			Check: func(value string) (string, string) {
 				return a.prefixed(server, value)
@@ -90,7 +90,7 @@ func (a *Asking) aboutDatabaseFile(server *account.Database) []answer.Question {
 }
 
 func (a *Asking) aboutServer(server *account.Database) answer.Question {
-	q := answer.Question{ID: answer.DataServer, Ask: "Database server", Short: "server", Group: "Data", Kind: "text",
+	q := answer.Question{ID: answer.DataServer, Text: "Database server", Short: "server", Group: "Data", Kind: "text",
 		Rare: len(a.fitting()) < 2, Check: a.dataServer,
 		Help: "One of the account's: " + strings.Join(a.serverNames(), ", ") +
 			". For a database that is there, host:port will do as well."}
@@ -102,7 +102,7 @@ func (a *Asking) aboutServer(server *account.Database) answer.Question {
 
 func (a *Asking) aboutTables() (out []answer.Question) {
 	if a.Kit.UsesTables() {
-		out = append(out, answer.Question{ID: answer.DataTables, Ask: "Names of tables begin with",
+		out = append(out, answer.Question{ID: answer.DataTables, Text: "Names of tables begin with",
 			Short: "tables begin with",
 			Group: "Data", Kind: "text", Default: a.Proposed.Tables, Pattern: `[A-Za-z][A-Za-z0-9_]{0,19}`, Rare: true,
 			Form: "at most 20 letters, digits and _, beginning with a letter",

@@ -186,9 +186,9 @@ func TestAccountElsewhere(t *testing.T) {
 // folded away.
 func TestQuestionsOfTheKit(t *testing.T) {
 	a := asking(answer.Given{"mode": "private"})
-	a.Kit.Asks = []kit.Ask{{ID: "board", Ask: "First board", Kind: "text", Default: "General"},
-		{ID: "mode", Ask: "Who may read", Kind: "one-of", Options: []string{"public", "private"}, Needed: true},
-		{ID: "limit", Ask: "Files per member", Kind: "number", Group: "admin"}}
+	a.Kit.Questions = []kit.Question{{ID: "board", Text: "First board", Kind: "text", Default: "General"},
+		{ID: "mode", Text: "Who may read", Kind: "one-of", Options: []string{"public", "private"}, Needed: true},
+		{ID: "limit", Text: "Files per member", Kind: "number", Group: "admin"}}
 	a.Kit.Licence = kit.Licence{Name: "Pier licence", MustAccept: true}
 	all := open(t, a)
 	assert.Equal(t, []any{"What", true, "General"}, []any{all["board"].Group, all["board"].Rare, all["board"].Answer})
@@ -202,8 +202,8 @@ func TestQuestionsOfTheKit(t *testing.T) {
 // else is; a password that is made is not looked at.
 func TestLimits(t *testing.T) {
 	a := asking(answer.Given{"admin.name": "longer-than-that", "admin.password": "Kranich-Teekanne-é-74"})
-	a.Kit.Limits = map[string]kit.Limit{"admin.name": {Pattern: "[a-z]{3,8}", Form: "at most 8 letters"},
-		"admin.password": {Pattern: "[ -~]+", Form: "letters without accents"}}
+	a.Kit.Limits = map[string]kit.Limit{"admin.name": {Pattern: "[a-z]{3,8}", Hint: "at most 8 letters"},
+		"admin.password": {Pattern: "[ -~]+", Hint: "letters without accents"}}
 	all := open(t, a)
 	assert.Equal(t, "Pier Talk does not bear it", all["admin.name"].What)
 	assert.Equal(t, "It is to be at most 8 letters.", all["admin.name"].Remedy)

@@ -13,14 +13,14 @@ import (
 // Questions lists all that this install can be told, in the order in which
 // people decide.
 func (a *Asking) Questions() []answer.Question {
-	out := []answer.Question{{ID: answer.Occupied, Ask: "When something is in the way", Group: "Where", Kind: "one-of",
+	out := []answer.Question{{ID: answer.Occupied, Text: "When something is in the way", Group: "Where", Kind: "one-of",
 		Options: []string{"stop", "set-aside"}, Default: "stop", Quiet: true,
 		Help: "stop: nothing is installed. set-aside: what is there is moved into the account's store, and can be put back."}}
 	out = append(out, a.aboutSite()...)
 	out = append(out, a.aboutAdmin()...)
 	out = append(out, a.aboutData()...)
 	out = append(out, a.aboutCare()...)
-	for _, q := range a.Kit.Asks {
+	for _, q := range a.Kit.Questions {
 		if at := strings.ToLower(q.Group); at != "" && at != "what" {
 			out = append(out, asked(q))
 		}
@@ -40,7 +40,7 @@ func (a *Asking) Questions() []answer.Question {
 func limited(l kit.Limit, app string, check func(string) (string, string)) func(string) (string, string) {
 	return func(value string) (what, remedy string) {
 		if value != Generate && !l.Fits(value) {
-			return app + " does not bear it", "It is to be " + l.Form + "."
+			return app + " does not bear it", "It is to be " + l.Hint + "."
 		}
 		if check == nil {
 			return "", ""
@@ -56,13 +56,13 @@ func (a *Asking) aboutSite() []answer.Question {
 		languages = []string{"en"}
 	}
 	out := []answer.Question{
-		{ID: "title", Ask: "Title of the site", Short: "title", Group: "What", Kind: "text", Needed: true,
+		{ID: "title", Text: "Title of the site", Short: "title", Group: "What", Kind: "text", Needed: true,
 			Check: titled, Help: "The name that visitors read at the top of every page. It can be changed later."},
 	}
 	if !a.Kit.Uses("title") { // it has none that could be set: the name is for whoever looks after several
 		out[0].Default, out[0].Help = a.Kit.Title, "How the site is called here. The app itself shows no title."
 	}
-	licence := answer.Question{ID: answer.Licence, Ask: "Accept the licence " + a.Kit.Licence.Name, Group: "What",
+	licence := answer.Question{ID: answer.Licence, Text: "Accept the licence " + a.Kit.Licence.Name, Group: "What",
 		Kind: "one-of", Options: []string{"accept", "decline"}, Default: "decline",
 		Help: "The app can only be installed when its licence is accepted. Read it with: " +
 			fault.Call("about", a.Kit.App, "--licence")}
@@ -70,19 +70,20 @@ func (a *Asking) aboutSite() []answer.Question {
 		licence.Default, licence.Quiet = "accept", true
 	}
 	out = append(out, licence)
-	for _, q := range a.Kit.Asks {
+	for _, q := range a.Kit.Questions {
 		if q.Group == "" || q.Group == "what" {
 			out = append(out, asked(q))
 		}
 	}
 	if a.Kit.Uses(answer.Tagline) {
-		out = append(out, answer.Question{ID: answer.Tagline, Ask: "A line below the title", Short: "line below the title",
+		out = append(out, answer.Question{ID: answer.Tagline, Text: "A line below the title", Short: "line below the title",
 			Group: "What", Kind: "text", Rare: true, Help: "What the site is about, in a few words."})
 	}
-	out = append(out, answer.Question{ID: "language", Ask: "Language", Short: "language", Group: "What", Kind: "one-of",
+	out = append(out, answer.Question{ID: "language", Text: "Language", Short: "language", Group: "What", Kind: "one-of",
 		Options: languages, Default: languages[0], Rare: true, Help: "The language of the app's own words."})
 	for _, e := range a.Kit.Extras {
-		out = append(out, answer.Question{ID: e.Answer(), Ask: e.Ask, Short: lowerFirst(e.Ask), Group: "What", Kind: e.Kind,
+		out = append(out, answer.Question{ID: e.Answer(), Text: e.Text, Short: lowerFirst(e.Text), Group: "What",
+			Kind:    e.Kind,
 			Default: e.Default, Options: e.Options, Rare: true, Help: e.Help})
 	}
 	return out
@@ -93,11 +94,11 @@ var groupOf = map[string]string{"": "What", "what": "What", "admin": "Admin", "d
 
 // asked is a kit's question. One that has a default, or that can be left open,
 // is folded away.
-func asked(q kit.Ask) answer.Question {
+func asked(q kit.Question) answer.Question {
 	needed := q.Needed || q.NeededIf != ""
-	return answer.Question{ID: q.ID, Ask: q.Ask, Short: lowerFirst(q.Ask), Group: groupOf[q.Group], Kind: q.Kind,
+	return answer.Question{ID: q.ID, Text: q.Text, Short: lowerFirst(q.Text), Group: groupOf[q.Group], Kind: q.Kind,
 		Default: q.Default, Needed: needed,
-		Rare: q.Default != "" || !needed, Secret: q.Secret, Options: q.Options, Pattern: q.Pattern, Form: q.Form,
+		Rare: q.Default != "" || !needed, Secret: q.Secret, Options: q.Options, Pattern: q.Pattern, Form: q.Hint,
 		When: q.Condition(), Help: q.Help}
 }
 
@@ -123,10 +124,10 @@ func (a *Asking) aboutCare() []answer.Question {
 	out = append(out, tells)
 	if a.Account.Mail != nil {
 		out = append(out,
-			answer.Question{ID: "handover.to", Ask: "Hand the site over to", Short: "handed over to", Group: "Care",
+			answer.Question{ID: "handover.to", Text: "Hand the site over to", Short: "handed over to", Group: "Care",
 				Kind: "email", Rare: true,
 				Help: "A page with all that one has to know of the site is mailed there. The password only when you say so."},
-			answer.Question{ID: "handover.password", Ask: "With the password on that page", Short: "with the password",
+			answer.Question{ID: "handover.password", Text: "With the password on that page", Short: "with the password",
 				Group: "Care", Kind: "yes-no", Default: "no", Rare: true, When: when("handover.to"),
 				Help: "Mail can be read on its way. Without it, the page says how to get one."})
 	}
@@ -138,7 +139,7 @@ func decision(name, ask, short, usual, help string) answer.Question {
 	form := care.Forms[name]
 	q := answer.Question{
 		ID:      "care." + name,
-		Ask:     ask,
+		Text:    ask,
 		Short:   short,
 		Group:   "Care",
 		Kind:    "text",

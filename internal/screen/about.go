@@ -31,7 +31,7 @@ func (s *Streams) About(e catalogue.Entry, features string) {
 		}
 		releases = append(releases, text)
 	}
-	for _, q := range e.Asks {
+	for _, q := range e.Questions {
 		asks = append(asks, askText(q))
 	}
 	if len(asks) == 0 {
@@ -39,7 +39,7 @@ func (s *Streams) About(e catalogue.Entry, features string) {
 	}
 	var extras []string
 	for _, x := range e.Extras {
-		extras = append(extras, fmt.Sprintf("%s (%s): %s", x.Ask, x.Answer(), choices(x.Kind, x.Options, x.Default)))
+		extras = append(extras, fmt.Sprintf("%s (%s): %s", x.Text, x.Answer(), choices(x.Kind, x.Options, x.Default)))
 	}
 	all := []Pair{{Name: "Kind", Text: e.Kind}, {Name: "Licence", Text: licence},
 		{Name: "Releases", Text: strings.Join(releases, "\n")},
@@ -55,8 +55,8 @@ func (s *Streams) About(e catalogue.Entry, features string) {
 	s.Pairs(all)
 }
 
-func askText(q kit.Ask) string {
-	text := fmt.Sprintf("%s (%s): %s", q.Ask, q.ID, choices(q.Kind, q.Options, q.Default))
+func askText(q kit.Question) string {
+	text := fmt.Sprintf("%s (%s): %s", q.Text, q.ID, choices(q.Kind, q.Options, q.Default))
 	if c := q.Condition().String(); c != "" {
 		text += ", when " + c
 	}
@@ -97,8 +97,8 @@ func needsText(e catalogue.Entry) string {
 	if len(engines) > 0 {
 		out = append(out, strings.Join(engines, ", or "))
 	}
-	if n.Disk != "" {
-		out = append(out, n.Disk+" of space")
+	if n.Space != "" {
+		out = append(out, n.Space+" of space")
 	}
 	if len(out) == 0 {
 		return "nothing in particular"

@@ -22,9 +22,9 @@ import (
 )
 
 func planned() *plan.Plan {
-	return &plan.Plan{Site: site.Site{Title: "Quaybench", Release: "2.4.1",
+	return &plan.Plan{Site: site.Site{Title: "Willowbench", Release: "2.4.1",
 		Place: site.Place{URL: "http://lockside.localhost:8780/forum/", Folder: "web/lockside/forum", State: "new"},
-		Data: &site.Data{From: "new", Engine: "mariadb", Server: "main", Name: "quill_quay4t", User: "quill_quay4t",
+		Data: &site.Data{From: "new", Engine: "mariadb", Server: "main", Name: "quill_will4t", User: "quill_will4t",
 			Tables: "r7q_"},
 		Admin: site.Admin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true, Length: 20},
 		Face: site.Branding{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en",
@@ -39,10 +39,10 @@ func planned() *plan.Plan {
 
 func TestReview(t *testing.T) {
 	s, _, _ := streams()
-	assert.Equal(t, `  Quaybench 2.4.1  →  http://lockside.localhost:8780/forum/
+	assert.Equal(t, `  Willowbench 2.4.1  →  http://lockside.localhost:8780/forum/
 
   Where     folder web/lockside/forum, new
-  Data      database quill_quay4t and user quill_quay4t on main (MariaDB)
+  Data      database quill_will4t and user quill_will4t on main (MariaDB)
             the user may use that database and no other; tables begin with r7q_
   Admin     wharfinger, wharfinger@lockside.localhost, password generated (20 characters)
   Site      “Lockside �[31mTalk”, English
@@ -69,21 +69,21 @@ func TestReview(t *testing.T) {
 func TestForm(t *testing.T) {
 	s, _, _ := streams()
 	form := wizard.Form{Lines: []wizard.Line{{Group: "Where", ID: "at", Text: "lockside.localhost/forum"},
-		{Group: "What", ID: "app", Text: "Quaybench"}, {Group: "What", ID: "title", Text: "title: Lockside \x1b[31mTalk"},
+		{Group: "What", ID: "app", Text: "Willowbench"}, {Group: "What", ID: "title", Text: "title: Lockside \x1b[31mTalk"},
 		{Group: "Admin", ID: "admin.name", Text: "name: wharfinger"},
 		{Group: "Admin", ID: "admin.password", Text: "password: made for you"},
 		{Group: "Data", ID: "Data", Text: "database: new"}, {Group: "Care", ID: "Care", Text: "takes nothing"}},
 		Folded: map[string][]string{"What": {"first board: General", "theme: dusk"}}}
-	assert.Equal(t, `  Quaybench 2.4.1  →  http://lockside.localhost:8780/forum/
+	assert.Equal(t, `  Willowbench 2.4.1  →  http://lockside.localhost:8780/forum/
 
   Where       1   http://lockside.localhost:8780/forum/
                   folder web/lockside/forum, new
-  What        2   Quaybench
+  What        2   Willowbench
               3   title: Lockside �[31mTalk
                   first board: General · theme: dusk
   Admin       4   name: wharfinger
               5   password: generated (20 characters)
-  Data        6   database quill_quay4t and user quill_quay4t on main (MariaDB)
+  Data        6   database quill_will4t and user quill_will4t on main (MariaDB)
                   the user may use that database and no other; tables begin with r7q_
   Care        7   takes fixes by itself once they are 3 days old, from 2 to 5 o'clock;
                   makes a backup every day and keeps those of 7 days, 4 weeks and 6 months
@@ -103,7 +103,7 @@ func TestWhereThePasswordGoes(t *testing.T) {
 		{false, true, true}} {
 		s, out, err := streams()
 		s.OutTerminal, s.ShowPassword = c.terminal, c.asked
-		s.Installed(done, "Quaybench")
+		s.Installed(done, "Willowbench")
 		assert.Equal(t, c.shown, strings.Contains(out.String(), "geheim"))
 		assert.Contains(t, out.String(), "tivset reveal lockside.localhost/forum")
 		assert.NotContains(t, out.String(), "front page")
@@ -111,7 +111,7 @@ func TestWhereThePasswordGoes(t *testing.T) {
 	}
 	s, out, _ := streams()
 	s.Loud = true
-	s.Installed(done, "Quaybench")
+	s.Installed(done, "Willowbench")
 	assert.Contains(t, out.String(), "front page: shows it")
 }
 
@@ -149,7 +149,7 @@ func TestStages(t *testing.T) {
 	now = now.Add(2500 * time.Millisecond)
 	err.Reset()
 	s.Installed(&work.Done{HandedTo: "q@b.localhost", Checks: []check.Checked{{Name: check.FrontPage, OK: true},
-		{Name: check.WrongPassword, OK: true}, {Name: check.SignIn}}}, "Quaybench")
+		{Name: check.WrongPassword, OK: true}, {Name: check.SignIn}}}, "Willowbench")
 	assert.Contains(t, err.String(), "It took 2.5 s. Proven: front page, a wrong password refused.")
 	assert.Contains(t, out.String(), "The page about it was mailed to q@b.localhost.")
 	err.Reset()

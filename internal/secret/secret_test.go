@@ -108,11 +108,11 @@ func TestLasts(t *testing.T) {
 
 func TestGuessable(t *testing.T) {
 	for _, name := range []string{"admin", "Admin", "ADMINISTRATOR", "root", "admin1", "web-master", "lockside",
-		"Lockside-Talk", "quaybench"} {
-		assert.NotEmpty(t, secret.Guessable(name, "Lockside Talk", "quaybench", "lockside"), name)
+		"Lockside-Talk", "willowbench"} {
+		assert.NotEmpty(t, secret.Guessable(name, "Lockside Talk", "willowbench", "lockside"), name)
 	}
 	for _, name := range []string{"wharfinger", "gotofu56", "k.reed"} {
-		assert.Empty(t, secret.Guessable(name, "Lockside Talk", "quaybench", "lockside.localhost"), name)
+		assert.Empty(t, secret.Guessable(name, "Lockside Talk", "willowbench", "lockside.localhost"), name)
 	}
 	name, err := secret.Maker{}.AdminName()
 	require.NoError(t, err)

@@ -29,7 +29,7 @@ func (s *Site) Loose(there map[string]files.Found) (loose, written []InsecureMod
 		one := InsecureMode{f.Path, f.Mode.Perm(), s.rightful(name, f.Mode.Perm())}
 		switch {
 		case one.Mode == one.Want:
-		case archive.Skipped(name, s.Kit.Place.Written()):
+		case archive.Skipped(name, s.Kit.Place.Writes()):
 			written = append(written, one)
 		default:
 			loose = append(loose, one)

@@ -33,7 +33,7 @@ func (s *Site) SetUpOnly() []string {
 	var out []string
 	for _, step := range s.Kit.Setup {
 		for _, name := range step.Remove {
-			if s.Holds(step.When) && !archive.Skipped(path.Clean(name), s.Kit.Place.Written()) {
+			if s.Holds(step.When) && !archive.Skipped(path.Clean(name), s.Kit.Place.Writes()) {
 				out = append(out, name)
 			}
 		}
@@ -57,7 +57,7 @@ func (s *Site) Content(ctx context.Context, from *release.Archives) (release.Con
 			return release.Content{}, err
 		}
 	}
-	own := append(s.Kit.Place.Written(), s.Kit.Update.Keep...)
+	own := append(s.Kit.Place.Writes(), s.Kit.Update.Keep...)
 	for _, c := range s.Kit.Config {
 		own = append(own, c.Path)
 	}
@@ -65,7 +65,7 @@ func (s *Site) Content(ctx context.Context, from *release.Archives) (release.Con
 		own = append(own, kit.UserINI)
 	}
 	return release.Read(ctx, file, s.Of, release.Layout{
-		Leaves: s.Leaves(), Removed: s.SetUpOnly(), Own: own, Shared: s.Kit.Place.Shared,
+		Leaves: s.Leaves(), Removed: s.SetUpOnly(), Own: own, Shared: s.Kit.Place.Mixed,
 		Renamed: [2]string{s.Kit.Place.AdminFolder, s.Place.AdminFolder},
 	})
 }

@@ -59,12 +59,12 @@ func (b *Book) KeepMissing(address string, secrets map[string]secret.Text) error
 func KeptSecrets(job string) string { return "kept/" + job + "/" }
 
 // AskedSecret is the name of the answer to one of the kit's questions.
-func AskedSecret(id string) string { return "ask." + id }
+func AskedSecret(id string) string { return "answer." + id }
 
 // SecretIDs lists the kit's questions whose answers are secret.
 func SecretIDs(k *kit.Kit) []string {
 	var out []string
-	for _, q := range k.Asks {
+	for _, q := range k.Questions {
 		if q.Secret {
 			out = append(out, q.ID)
 		}
@@ -176,8 +176,8 @@ func (b *Book) otherSecrets(found ledger.Site) ([]Other, error) {
 			return nil, err
 		}
 		values[name] = kept.Reveal()
-		if q := e.Question(strings.TrimPrefix(name, "ask.")); q != nil {
-			out = append(out, Other{q.Ask, kept})
+		if q := e.Question(strings.TrimPrefix(name, "answer.")); q != nil {
+			out = append(out, Other{q.Text, kept})
 		}
 	}
 	for _, t := range e.Timers {

@@ -82,7 +82,7 @@ type Branding struct {
 // Told is a question of the app and its answer.
 type Told struct {
 	ID     string `json:"id"`
-	Ask    string `json:"ask"`
+	Ask    string `json:"text"`
 	Answer string `json:"answer"` // "" for a secret one
 	Secret bool   `json:"secret,omitempty"`
 }

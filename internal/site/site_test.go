@@ -92,13 +92,13 @@ func TestASiteIsAValue(t *testing.T) {
 func TestSitesAreFoundByWhatPeopleCallThem(t *testing.T) {
 	w := sitetest.Demo(t)
 	for app, at := range map[string]string{"inkreach": "lockside.localhost/journal",
-		"quaybench":  "chandlery.localhost/forum",
-		"pennywharf": "lockside.localhost/forum"} {
+		"willowbench": "chandlery.localhost/forum",
+		"pennywharf":  "lockside.localhost/forum"} {
 		_, err := w.Install(sitetest.Request(app, at))
 		require.NoError(t, err)
 	}
 	for word, want := range map[string]string{"journal": "inkreach", "lockside.localhost/journal": "inkreach",
-		"http://lockside.localhost/journal/": "inkreach", "chandlery.localhost/forum": "quaybench",
+		"http://lockside.localhost/journal/": "inkreach", "chandlery.localhost/forum": "willowbench",
 		"lockside.localhost/forum": "pennywharf"} {
 		x, err := w.Book.Find(ctx, word)
 		require.NoError(t, err, word)

@@ -24,8 +24,8 @@ func (s *Site) Values(now time.Time) (fill.Values, error) {
 		answer.AdminFolder: s.Place.AdminFolder, "data.folder": s.serverPath(s.Place.DataFolder),
 		"site.folder": s.serverPath(s.Place.Folder),
 	}
-	for _, a := range s.Kit.Asks {
-		v["ask."+a.ID] = plain(a.Kind, s.Answers[a.ID])
+	for _, a := range s.Kit.Questions {
+		v["answer."+a.ID] = plain(a.Kind, s.Answers[a.ID])
 	}
 	for _, e := range s.Kit.Extras {
 		v[e.Answer()] = plain(e.Kind, s.Answers[e.Answer()])

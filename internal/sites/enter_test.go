@@ -91,8 +91,8 @@ func entered(t *testing.T, w *sitetest.World, account, at, sign string) {
 // Every demo app is entered, signed in, though each wants a token of its own page.
 func TestEnters(t *testing.T) {
 	w := sitetest.Demo(t)
-	for app, sign := range map[string]string{"quaybench": "Sign out", "inkreach": "Sign out", "lanternbox": "Sign out",
-		"towline": "Signed in as", "pennywharf": "Sign out", "helmroom": "Sign out"} {
+	for app, sign := range map[string]string{"willowbench": "Sign out", "inkreach": "Sign out", "lampshelf": "Sign out",
+		"towline": "Signed in as", "pennywharf": "Sign out", "slateroom": "Sign out"} {
 		done, err := w.Install(sitetest.Request(app, sitetest.Apps[app]))
 		require.NoError(t, err)
 		t.Run(app, func(t *testing.T) { entered(t, w, "quillmere", done.Site.Address, sign) })
@@ -111,7 +111,7 @@ func TestEntersAppsInPHP(t *testing.T) {
 			require.NoError(t, err)
 			entered(t, w, "quillmere", done.Site.Address, "Hello wharfinger")
 
-			w.Query(done.Site, "UPDATE {tables}users SET hash = 'x'")
+			w.Query(done.Site, "UPDATE {tables}writers SET hash = 'x'")
 			in, err := w.Sites.Enter(ctx, done.Site.Address)
 			require.NoError(t, err)
 			_, _, err = in.Hand(ctx, "A browser/1.0")
@@ -125,7 +125,7 @@ func TestEntersAppsInPHP(t *testing.T) {
 // Where PHP does not run there is no page, and nothing is left.
 func TestNoPageToHandOver(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	done, err := w.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
 	require.NoError(t, err)
 	folder := filepath.Join(w.Root, done.Site.Folder)
 	before := w.Snapshot()

@@ -21,7 +21,7 @@ func TestEntrusts(t *testing.T) {
 	w := sitetest.Demo(t)
 	old, err := w.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
-	other, err := w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
+	other, err := w.Install(sitetest.Request("lampshelf", "lockside.localhost/pictures"))
 	require.NoError(t, err)
 	assert.Equal(t, care.Usual, old.Site.Care)
 	both := []string{old.Site.Address, other.Site.Address}

@@ -33,9 +33,9 @@ func TestLists(t *testing.T) {
 	}
 	assert.Len(t, names(sites.Listing{}), len(sitetest.Apps))
 	assert.Equal(t, []string{"inkreach"}, names(sites.Listing{Newer: true}))
-	assert.Equal(t, []string{"inkreach", "quaybench", "towline"},
+	assert.Equal(t, []string{"inkreach", "towline", "willowbench"},
 		names(sites.Listing{Words: []string{"LOCKSIDE"}, Sort: "app"}))
-	assert.Equal(t, []string{"towline", "quaybench", "inkreach"},
+	assert.Equal(t, []string{"willowbench", "towline", "inkreach"},
 		names(sites.Listing{Words: []string{"lockside"}, Sort: "app", Reverse: true}))
 	_, err := w.Sites.List(ctx, sites.Listing{Sort: "colour"})
 	assert.ErrorContains(t, err, "cannot be sorted by colour")

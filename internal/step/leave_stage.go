@@ -114,7 +114,7 @@ func (l *leaving) files(ctx context.Context) error {
 	for _, c := range k.Config {
 		names = append(names, path.Clean(c.Path))
 	}
-	names = append(append(names, k.Place.Writable...), k.Place.Compiled...)
+	names = append(append(names, k.Place.Written...), k.Place.Compiled...)
 	all, err := l.written(ctx, l.stage.Folder, names)
 	if err != nil {
 		return err
@@ -154,7 +154,7 @@ func (t *Tools) tellOfFiles(ctx context.Context, folder string, change *rewrite.
 	if !change.Changes() {
 		return nil
 	}
-	all, err := t.written(ctx, folder, t.Site.Kit.Place.Writable)
+	all, err := t.written(ctx, folder, t.Site.Kit.Place.Written)
 	if err != nil {
 		return err
 	}

@@ -159,7 +159,7 @@ var samples = map[string]sample{
 		other.Data = &d
 		return &step.UseDatabase{Tools: g.tools(&other), Server: d.Server, Engine: d.Engine, Name: d.Name, User: d.User,
 			Tables: d.Tables, Secret: site.VaultName(g.record.Address, site.DataPassword)}
-	}, after: func(g *ground) { g.w.Query(g.record, "CREATE TABLE two_posts (id INT)") }},
+	}, after: func(g *ground) { g.w.Query(g.record, "CREATE TABLE two_entries (id INT)") }},
 	"make-folder": {make: func(g *ground) job.Step {
 		return &step.MakeFolder{Tools: g.tools(g.site), Folder: "data/suite/deep"}
 	},
@@ -219,7 +219,7 @@ var samples = map[string]sample{
 	"keep-data": {make: func(g *ground) job.Step {
 		return step.KeptData(g.tools(g.site), step.DataOf(g.site, g.record.Address))
 	},
-		after: func(g *ground) { g.w.Query(g.record, "DELETE FROM {tables}posts") }},
+		after: func(g *ground) { g.w.Query(g.record, "DELETE FROM {tables}entries") }},
 	"keep-files": {make: func(g *ground) job.Step {
 		at := "data/suite/written"
 		g.write(at + "/a.txt")

@@ -105,7 +105,8 @@ func (s UndoStore) fill(ctx context.Context, in *hosting.Account, write func(io.
 // pack has it written, packed with Zstandard.
 func (s UndoStore) pack(ctx context.Context, in *hosting.Account, write func(io.Writer) error) error {
 	return s.fill(ctx, in, func(to io.Writer) error {
-		packed, err := zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedFastest))
+		packed, err := zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedFastest),
+			zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
 		if err == nil {
 			err = errors.Join(write(packed), packed.Close())
 		}
@@ -120,7 +121,7 @@ func (s UndoStore) unpack(ctx context.Context, in *hosting.Account, use func(io.
 		return err
 	}
 	defer from.Close()
-	plain, err := zstd.NewReader(from)
+	plain, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true))
 	if err != nil {
 		return err
 	}

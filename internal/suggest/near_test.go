@@ -9,13 +9,14 @@ import (
 )
 
 func TestTo(t *testing.T) {
-	names := []string{"inkreach", "quaybench", "lockside.localhost"}
+	names := []string{"inkreach", "willowbench", "lockside.localhost"}
 	for word, want := range map[string]string{
-		"inkrech": "inkreach", "Quaybench": "quaybench", "quaybecnh": "quaybench", "lockside.localhots": "lockside.localhost",
-		"x": "", "pennywharf": "", "": "",
+		"inkrech": "inkreach", "Willowbench": "willowbench", "wilowbench": "willowbench",
+		"lockside.localhots": "lockside.localhost",
+		"x":                  "", "pennywharf": "", "": "",
 	} {
 		assert.Equal(t, want, suggest.To(word, names), word)
 	}
-	assert.Equal(t, "Did you mean quaybench?", suggest.Hint("quaybenc", names))
+	assert.Equal(t, "Did you mean willowbench?", suggest.Hint("willowbenc", names))
 	assert.Empty(t, suggest.Hint("nothing", names))
 }

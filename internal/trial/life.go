@@ -270,7 +270,7 @@ func (l *life) kept() (string, error) {
 		_, name, _ := strings.Cut(line, " /")
 		name, _, _ = strings.Cut(name, " ")
 		below, inSite := strings.CutPrefix(name, l.site.Folder+"/")
-		written := inSite && archive.Skipped(below, l.kit.Place.Written())
+		written := inSite && archive.Skipped(below, l.kit.Place.Writes())
 		if !written && !strings.HasPrefix(name, ".tivset") && !strings.HasSuffix(name, ".sqlite") {
 			out = append(out, line)
 		}

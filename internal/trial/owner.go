@@ -162,12 +162,12 @@ func (l *life) put(name, text string) error {
 
 // uploads puts something where the app has uploads.
 func (l *life) uploads(context.Context) (string, error) {
-	if len(l.kit.Place.Writable) == 0 {
+	if len(l.kit.Place.Written) == 0 {
 		return "", errSkip
 	}
-	name := path.Join(l.kit.Place.Writable[0], "a-picture-of-mine.png")
+	name := path.Join(l.kit.Place.Written[0], "a-picture-of-mine.png")
 	l.mine = append(l.mine, name)
-	return "in " + l.kit.Place.Writable[0], l.put(name, "a picture of mine")
+	return "in " + l.kit.Place.Written[0], l.put(name, "a picture of mine")
 }
 
 // stays makes sure that what the owner put there is where the site is.

@@ -14,7 +14,7 @@ import (
 )
 
 // Conversation asks for what an install cannot do without and was not told: app, address,
-// title, e-mail. Then the review is the form: all that will be taken stands there in
+// title, e-mail. Then the review is the hint: all that will be taken stands there in
 // numbered lines, and a number changes that line.
 //
 // It is a machine of its own: an Asker puts the questions, the planner says which

@@ -238,7 +238,7 @@ func TestAnotherAppInTheReview(t *testing.T) {
 		yes,
 	)...)
 	require.NoError(t, err, s.heard())
-	assert.Equal(t, []string{"quaybench", "Lock talk", "quill@quillmere.localhost", ""}, []string{p.App, p.Face.Title,
+	assert.Equal(t, []string{"willowbench", "Lock talk", "quill@quillmere.localhost", ""}, []string{p.App, p.Face.Title,
 		p.Admin.Email, p.Face.Tagline})
 }
 
@@ -257,7 +257,7 @@ func TestAppsAreFoundByTyping(t *testing.T) {
 	w := sitetest.Demo(t)
 	all, _, err := w.Book.Catalogue.Cards()
 	require.NoError(t, err)
-	for word, apps := range map[string]string{"Inkreach": "inkreach", "forum": "quaybench", "bench": "quaybench",
+	for word, apps := range map[string]string{"Inkreach": "inkreach", "forum": "willowbench", "bench": "willowbench",
 		"wharf": "pennywharf", "nothing of it": "", "": "", "99": "", "0": "", "-1": ""} {
 		var found []string
 		for _, e := range wizard.Find(word, all, all) {

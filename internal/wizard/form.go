@@ -232,7 +232,7 @@ func (c *Conversation) explain(word string, f Form) {
 		CareLine:    "What is entrusted; its number shows each decision on a line of its own.",
 	}[l.ID]
 	if q, err := c.find(l.ID); err == nil && q.ID != "" {
-		help = q.Ask + ". " + q.Help
+		help = q.Text + ". " + q.Help
 	}
 	c.Ask.Explain(strings.TrimSpace(help))
 }

@@ -15,7 +15,7 @@ const madeForYou = "made for you"
 // password has one made, shows one first, or takes one that is typed twice.
 func (c *Conversation) password(ctx context.Context, q question.Asked) (string, error) {
 	word, err := c.Ask.Ask(ctx,
-		Prompt{Above: "Enter has one made; show makes one and shows it; own is for one that you type.", Text: q.Ask,
+		Prompt{Above: "Enter has one made; show makes one and shows it; own is for one that you type.", Text: q.Text,
 			Fallback: madeForYou, Help: q.Help,
 			Check: func(word string) (string, string) {
 				if !slices.Contains([]string{madeForYou, "show", "own", question.Generate}, word) {

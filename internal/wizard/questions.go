@@ -46,7 +46,7 @@ func (c *Conversation) question(ctx context.Context, id string) error {
 	case id == answer.AdminEmail:
 		value, err = c.Ask.Ask(ctx, c.email(ctx, q))
 	case q.Kind == "yes-no":
-		value, err = c.yesNo(ctx, q.Ask, q.Answer, q.Help)
+		value, err = c.yesNo(ctx, q.Text, q.Answer, q.Help)
 	case q.Kind == "long-text":
 		value, err = c.longText(ctx, q)
 	default:
@@ -77,7 +77,7 @@ func (c *Conversation) language(ctx context.Context, q question.Asked) (string, 
 		named = append(named, language.Named(tag))
 		p.Words = append(p.Words, language.English(tag), language.Own(tag))
 	}
-	p.Text, p.Above, p.Fallback = q.Ask, "There are "+strings.Join(named, "; ")+".", language.English(q.Answer)
+	p.Text, p.Above, p.Fallback = q.Text, "There are "+strings.Join(named, "; ")+".", language.English(q.Answer)
 	p.Check = func(word string) (string, string) {
 		if tag := language.Find(word, q.Options); tag != "" {
 			return q.Wrong(tag)
@@ -127,7 +127,7 @@ func (c *Conversation) dropRuledOut() error {
 const emptied = "-"
 
 func prompt(q question.Asked) Prompt {
-	p := Prompt{Text: q.Ask, Fallback: q.Answer, Help: q.Help, Unseen: q.Secret}
+	p := Prompt{Text: q.Text, Fallback: q.Answer, Help: q.Help, Unseen: q.Secret}
 	if q.Secret {
 		p.Fallback = ""
 	}
@@ -137,7 +137,7 @@ func prompt(q question.Asked) Prompt {
 	}
 	switch {
 	case len(q.Options) == 0:
-	case len(q.Ask+options+p.Fallback) > 60: // too much for one line
+	case len(q.Text+options+p.Fallback) > 60: // too much for one line
 		p.Above = "There are " + options + "."
 	default:
 		p.Text += " (" + options + ")"
@@ -181,7 +181,7 @@ func (c *Conversation) yesNo(ctx context.Context, text, fallback, help string) (
 // longText takes lines until an empty one.
 func (c *Conversation) longText(ctx context.Context, q question.Asked) (string, error) {
 	first := prompt(q)
-	first.Text = q.Ask + " (several lines; an empty one ends it)"
+	first.Text = q.Text + " (several lines; an empty one ends it)"
 	first.Fallback = OneLine(first.Fallback)
 	given, err := c.Ask.Ask(ctx, first)
 	if err != nil || given == "" || given == first.Fallback || given == emptied {

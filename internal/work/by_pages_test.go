@@ -32,7 +32,7 @@ func TestSetUpByPagesKnowsItsPlace(t *testing.T) {
 		for name, value := range map[string]string{"home": x.URL, "packed": x.URL, "json": strings.ReplaceAll(x.URL+"admin/",
 			"/", `\/`)} {
 			var has string
-			require.NoError(t, db.QueryRow("SELECT value FROM "+x.Database.Tables+"options WHERE name = '"+name+"'").Scan(&has))
+			require.NoError(t, db.QueryRow("SELECT value FROM "+x.Database.Tables+"facts WHERE name = '"+name+"'").Scan(&has))
 			assert.Contains(t, has, value)
 			assert.NotContains(t, has, "stage-")
 		}

@@ -28,7 +28,7 @@ func knowsItsPlace(t *testing.T, w *sitetest.World, x ledger.Site) {
 	folder, data := filepath.Join(w.Root, x.Folder), filepath.Join(w.Root, x.DataFolder)+"/log.txt"
 	assert.Equal(t, fmt.Sprintf(`a:3:{s:4:"home";s:%d:"%s";s:6:"folder";s:%d:"%s";s:4:"data";s:%d:"%s";}`,
 		len(x.URL), x.URL, len(folder), folder, len(data), data),
-		w.Value(x, "SELECT value FROM {tables}options WHERE name = 'place'"))
+		w.Value(x, "SELECT value FROM {tables}facts WHERE name = 'place'"))
 	text, err := os.ReadFile(filepath.Join(w.Root, x.DataFolder, "place.json"))
 	require.NoError(t, err)
 	var kept map[string]string
@@ -58,7 +58,7 @@ func TestWhatChangesWithThePlace(t *testing.T) {
 	told := w.Copy(place.Request{Site: done.Site.Address, At: "chandlery.localhost/told"})
 	assert.Contains(t, strings.Join(told.Warnings, " "), "still stands in 1 of the files that the app has written, such "+
 		"as uploads/list.txt")
-	assert.Equal(t, copied.Site.URL, w.Value(copied.Site, "SELECT value FROM {tables}options WHERE name = 'moved'"))
+	assert.Equal(t, copied.Site.URL, w.Value(copied.Site, "SELECT value FROM {tables}facts WHERE name = 'moved'"))
 	moved := w.Copy(place.Request{Site: done.Site.Address, At: "chandlery.localhost/talk", Move: true})
 	knowsItsPlace(t, w, moved.Site)
 	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: moved.Site.Address, From: old.File})

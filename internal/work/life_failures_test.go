@@ -152,7 +152,7 @@ func changeable(t *testing.T, w *sitetest.World) (ledger.Site, string) {
 	require.NoError(t, os.WriteFile(filepath.Join(w.Root, x.Folder, "post.page"), []byte("changed"), 0o644))
 	first, err := backup.Make(ctx, w.Desk, backup.Request{Site: x.Address, Into: t.TempDir()})
 	require.NoError(t, err)
-	w.Query(x, "DELETE FROM {tables}posts WHERE id = 1")
+	w.Query(x, "DELETE FROM {tables}entries WHERE id = 1")
 	later, err := backup.Make(ctx, w.Desk, backup.Request{Site: x.Address, Into: t.TempDir()})
 	require.NoError(t, err)
 	require.NoError(t, os.Rename(later.File, filepath.Join(w.Home.Data, "later.tar.zst")))

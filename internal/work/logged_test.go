@@ -49,7 +49,7 @@ func TestLogsOfJobs(t *testing.T) {
 		"database server: create user", "database: run a statement", "took=", "step ended", "outcome=done", "→"} {
 		assert.True(t, strings.Contains(first, said), said)
 	}
-	_, err = w.Install(sitetest.Request("quaybench", "lockside.localhost/forum")) // by its own pages, in a stage
+	_, err = w.Install(sitetest.Request("willowbench", "lockside.localhost/forum")) // by its own pages, in a stage
 	require.NoError(t, err)
 	planted := []string{sitetest.Key, sitetest.MailPassword, done.Password.Reveal()}
 	_, err = renew.Renew(ctx, w.Desk, done.Site.Address)

@@ -34,7 +34,7 @@ func carriedOnto(t *testing.T, w *sitetest.World, at, from string) ledger.Site {
 	assert.Equal(t, x.Database, back.Site.Database)
 	assert.Equal(t, x.URL, back.Site.URL)
 	assert.Equal(t, "0", w.Value(x, "SELECT COUNT(*) FROM {tables}entries WHERE body LIKE 'newer%'"))
-	assert.Equal(t, x.URL, w.Value(x, "SELECT value FROM {tables}options WHERE name = 'address'"))
+	assert.Equal(t, x.URL, w.Value(x, "SELECT value FROM {tables}facts WHERE name = 'address'"))
 	text, err := os.ReadFile(filepath.Join(w.Root, x.Folder, "config.php"))
 	require.NoError(t, err)
 	for _, now := range []string{x.Database.Name, x.Database.User, x.URL, x.DataFolder} {

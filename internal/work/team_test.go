@@ -93,7 +93,7 @@ func TestTheLedgerGoesAwayMeanwhile(t *testing.T) {
 			}
 		}
 	})
-	done, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost/class"))
+	done, err := w.Install(sitetest.Request("slateroom", "slate-school.localhost/class"))
 	close(over)
 	wait.Wait()
 	assert.Positive(t, cuts, "it went away while the site was installed")
@@ -121,14 +121,14 @@ func TestAnotherMachineUndoes(t *testing.T) {
 			require.NoError(t, err, "%v", fault.Of(err))
 		})
 	}
-	_, err := first.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	_, err := first.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
 	require.ErrorIs(t, err, job.ErrNotOurs, "%v", err)
 	assert.Equal(t, fault.Incomplete, fault.Of(err).Kind)
 	sitetest.Same(t, before, first.Snapshot())
 	jobs, err := second.Desk.Jobs(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, ledger.Undone, jobs[0].Outcome)
-	done, err := second.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	done, err := second.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
 	require.NoError(t, err)
 	sitetest.Examined(t, first, done.Site.Address)
 }
@@ -209,7 +209,7 @@ func TestAnotherMachinePutsBack(t *testing.T) {
 			x := done.Site
 			_, err = backup.Make(ctx, first.Desk, backup.Request{Site: x.Address})
 			require.NoError(t, err)
-			first.Query(x, "UPDATE {tables}posts SET title = 'Another title'")
+			first.Query(x, "UPDATE {tables}entries SET title = 'Another title'")
 			before, held := demo.ButBackups(first.Snapshot()), first.Dump(x)
 			require.Contains(t, held, "Another title")
 			var late sync.Once
@@ -310,7 +310,7 @@ func TestAnotherMachineTakesBackLater(t *testing.T) {
 	require.NoError(t, os.MkdirAll(folder, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "index.html"), []byte("the page that was there"), 0o644))
 	before := first.Snapshot()
-	r := sitetest.Request("quaybench", "lockside.localhost/forum")
+	r := sitetest.Request("willowbench", "lockside.localhost/forum")
 	r.Answers["occupied"] = "set-aside"
 	done, err := first.Install(r)
 	require.NoError(t, err, "%v", fault.Of(err))
@@ -352,7 +352,7 @@ func TestTheLedgerIsFullMeanwhile(t *testing.T) {
 			once.Do(func() { full(true) })
 		}
 	}
-	_, err := first.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	_, err := first.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
 	require.ErrorIs(t, err, job.ErrNotOurs)
 	f := fault.Of(err)
 	assert.Equal(t, fault.Incomplete, f.Kind)

@@ -48,8 +48,9 @@ func wholeLife(t *testing.T, w *sitetest.World) {
 	folder := filepath.Join(w.Root, done.Site.Folder)
 
 	// It changes: an entry that names its address, and a file of the owner's.
-	w.Query(done.Site, "INSERT INTO {tables}posts (title, body, author, published) VALUES ('A link', 'See "+done.Site.URL+
-		"post.page?id=1 and "+strings.TrimSuffix(done.Site.URL, "/")+"2', 'me', '2026-11-01 10:00:00')")
+	w.Query(done.Site,
+		"INSERT INTO {tables}entries (title, body, author, published) VALUES ('A link', 'See "+done.Site.URL+
+			"post.page?id=1 and "+strings.TrimSuffix(done.Site.URL, "/")+"2', 'me', '2026-11-01 10:00:00')")
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "admin", "mine.txt"), []byte("mine"), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "notes.txt"), []byte("notes"), 0o600))
 	changed := w.Snapshot()
@@ -86,15 +87,15 @@ func wholeLife(t *testing.T, w *sitetest.World) {
 	copied := w.Copy(place.Request{Site: at, At: "chandlery.localhost/try"})
 	assert.Equal(t, at, copied.Site.CopyOf)
 	assert.Equal(t, "See "+copied.Site.URL+"post.page?id=1 and "+strings.TrimSuffix(done.Site.URL, "/")+"2",
-		w.Value(copied.Site, "SELECT body FROM {tables}posts WHERE title = 'A link'"))
+		w.Value(copied.Site, "SELECT body FROM {tables}entries WHERE title = 'A link'"))
 	assert.Equal(t, "See "+done.Site.URL+"post.page?id=1 and "+strings.TrimSuffix(done.Site.URL, "/")+"2",
-		w.Value(done.Site, "SELECT body FROM {tables}posts WHERE title = 'A link'"))
+		w.Value(done.Site, "SELECT body FROM {tables}entries WHERE title = 'A link'"))
 	assert.Contains(t, w.Fetch(copied.Site.URL), "A link")
 	w.Remove(remove.Request{Site: copied.Site.Address, NoBackup: true, WithAdded: true})
 	sitetest.Same(t, changed, w.Snapshot(), "the copy went without a trace")
 
 	// It moves, and moves back.
-	moved := w.Copy(place.Request{Site: at, At: "helm-school.localhost/news", Move: true})
+	moved := w.Copy(place.Request{Site: at, At: "slate-school.localhost/news", Move: true})
 	_, err = w.Book.Find(ctx, at)
 	assert.Error(t, err)
 	assert.Contains(t, w.Fetch(moved.Site.URL), "A link")

@@ -33,9 +33,9 @@ func diesAt(t *testing.T, w *sitetest.World, call string, n int, do func() error
 }
 
 const (
-	late = "INSERT INTO {tables}posts (title, body, author, published) VALUES " +
+	late = "INSERT INTO {tables}entries (title, body, author, published) VALUES " +
 		"('Written since', 'x', 'late', '2026-11-24 08:00:00')"
-	lateTitle = "SELECT COALESCE(MAX(title), 'none') FROM {tables}posts WHERE author = 'late'"
+	lateTitle = "SELECT COALESCE(MAX(title), 'none') FROM {tables}entries WHERE author = 'late'"
 )
 
 // A job that is cut off is undone days later. What visitors have written since is
@@ -67,7 +67,7 @@ func TestAnUndoDaysLaterLosesNothing(t *testing.T) {
 		_, err = w.Desk.Undo(ctx, job)
 		require.NoError(t, err)
 		assert.Equal(t, "Written since", w.Value(x, lateTitle), "nothing had begun to change the database")
-		w.Query(x, "DELETE FROM {tables}posts WHERE author = 'late'")
+		w.Query(x, "DELETE FROM {tables}entries WHERE author = 'late'")
 	}
 	assert.Zero(t, asked)
 

@@ -178,8 +178,8 @@ func without(t *testing.T, dir, released string) string {
 	_, after, found := strings.Cut(rest, "  - release: ")
 	require.True(t, found)
 	require.NoError(t, os.WriteFile(name, []byte(before+"  - release: "+after), 0o644))
-	archive := filepath.Join(t.TempDir(), "quaybench-"+released+".tar.gz")
-	require.NoError(t, os.Rename(filepath.Join(dir, "quaybench-"+released+".tar.gz"), archive))
+	archive := filepath.Join(t.TempDir(), "willowbench-"+released+".tar.gz")
+	require.NoError(t, os.Rename(filepath.Join(dir, "willowbench-"+released+".tar.gz"), archive))
 	return archive
 }
 
@@ -188,7 +188,7 @@ func without(t *testing.T, dir, released string) string {
 func TestReleaseIsAdded(t *testing.T) {
 	a, dir := writer(t), t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
-	dir = filepath.Join(dir, "quaybench")
+	dir = filepath.Join(dir, "willowbench")
 	whole := readKit(t, dir)
 	archive := without(t, dir, "2.4.1")
 	before, err := os.ReadFile(filepath.Join(dir, "kit.yaml"))

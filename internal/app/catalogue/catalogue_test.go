@@ -24,7 +24,7 @@ func TestCatalogue(t *testing.T) {
 	all, _, err := c.Cards()
 	require.NoError(t, err)
 	require.Len(t, all, 6)
-	assert.Equal(t, "helmroom", all[0].App)
+	assert.Equal(t, "inkreach", all[0].App)
 	assert.Equal(t, "demo", all[0].Catalogue)
 	assert.Len(t, catalogue.Search(all, "forum", nil), 1)
 	assert.Len(t, catalogue.Search(all, "", []string{"QUIET", "journal"}), 1)
@@ -37,9 +37,9 @@ func TestCatalogue(t *testing.T) {
 func TestFolderOfAnotherName(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
-	require.NoError(t, os.Rename(dir+"/quaybench", dir+"/other"))
+	require.NoError(t, os.Rename(dir+"/willowbench", dir+"/other"))
 	_, err := catalogue.New(catalogue.Source{Name: "demo", Files: os.DirFS(dir)}).Find("other")
-	assert.ErrorContains(t, err, "is for quaybench")
+	assert.ErrorContains(t, err, "is for willowbench")
 	_, _, err = catalogue.New(catalogue.Folder("gone", dir+"/none")).Cards()
 	assert.ErrorContains(t, err, "cannot read the catalogue gone")
 }
@@ -62,16 +62,16 @@ func TestLinksOutOfAKit(t *testing.T) {
 	home := t.TempDir()
 	folder := filepath.Join(home, "kits")
 	require.NoError(t, os.WriteFile(filepath.Join(home, "vault.key"), []byte("AGE-SECRET-KEY-1"), 0o600))
-	for _, kit := range []string{"quaybench", "other"} {
+	for _, kit := range []string{"willowbench", "other"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(folder, kit), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(folder, kit, "mine.txt"), []byte("mine"), 0o644))
 	}
-	require.NoError(t, os.Symlink(filepath.Join(folder, "quaybench"), filepath.Join(folder, "linked")))
+	require.NoError(t, os.Symlink(filepath.Join(folder, "willowbench"), filepath.Join(folder, "linked")))
 	kits := catalogue.Folder("tests", folder).Files
 	for name, to := range map[string]string{"licence.txt": "../../vault.key",
 		"whole.txt": filepath.Join(home, "vault.key"), "theirs.txt": "../other/mine.txt", "fine.txt": "mine.txt"} {
-		require.NoError(t, os.Symlink(to, filepath.Join(folder, "quaybench", name)))
-		of, err := fs.Sub(kits, "quaybench")
+		require.NoError(t, os.Symlink(to, filepath.Join(folder, "willowbench", name)))
+		of, err := fs.Sub(kits, "willowbench")
 		require.NoError(t, err)
 		text, err := fs.ReadFile(of, name)
 		if name == "fine.txt" {
@@ -103,7 +103,7 @@ func TestCardsAreNoted(t *testing.T) {
 	assert.Equal(t, 6, reads)
 	assert.Equal(t, first, look())
 	assert.Equal(t, 6, reads)
-	name := filepath.Join(dir, "quaybench/kit.yaml")
+	name := filepath.Join(dir, "willowbench/kit.yaml")
 	text, err := os.ReadFile(name)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(name, bytes.Replace(text, []byte("kind: forum"), []byte("kind: wiki"), 1), 0o644))
@@ -118,24 +118,24 @@ func TestCardsAreNoted(t *testing.T) {
 func TestTwoCataloguesWithOneApp(t *testing.T) {
 	dir, other := t.TempDir(), t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
-	require.NoError(t, os.CopyFS(filepath.Join(other, "quaybench"), os.DirFS(filepath.Join(dir, "quaybench"))))
+	require.NoError(t, os.CopyFS(filepath.Join(other, "willowbench"), os.DirFS(filepath.Join(dir, "willowbench"))))
 	c := catalogue.New(catalogue.Folder("demo", dir), catalogue.Folder("other", other))
-	_, err := c.Find("quaybench")
+	_, err := c.Find("willowbench")
 	require.Error(t, err)
 	f := fault.Of(err)
 	assert.Equal(t, fault.NeedsConfirmation, f.Kind)
-	assert.Contains(t, f.Remedy, fault.Call("catalogue", "use", "quaybench", "demo"))
+	assert.Contains(t, f.Remedy, fault.Call("catalogue", "use", "willowbench", "demo"))
 	assert.Len(t, f.Details, 2)
-	_, err = c.Find("helmroom")
+	_, err = c.Find("slateroom")
 	require.NoError(t, err)
-	c.Decided = map[string]string{"quaybench": "other"}
-	e, err := c.Find("quaybench")
+	c.Decided = map[string]string{"willowbench": "other"}
+	e, err := c.Find("willowbench")
 	require.NoError(t, err)
 	assert.Equal(t, "other", e.Catalogue)
 	cards, _, err := c.Cards()
 	require.NoError(t, err)
 	assert.Len(t, cards, 6, "the one that counts is shown")
-	c.Decided = map[string]string{"helmroom": "other"}
-	_, err = c.Find("helmroom")
+	c.Decided = map[string]string{"slateroom": "other"}
+	_, err = c.Find("slateroom")
 	assert.Contains(t, fault.Of(err).Remedy, "You decided for the catalogue other")
 }

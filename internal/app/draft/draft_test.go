@@ -85,7 +85,7 @@ func TestDraft(t *testing.T) {
 	assert.Equal(t, ">=8.0", needs.PHP.Version)
 	assert.Equal(t, []string{"gd", "mbstring"}, needs.PHP.Extensions)
 	assert.Len(t, needs.Database, 2)
-	assert.Equal(t, []string{"cache", "uploads"}, k.Place.Writable)
+	assert.Equal(t, []string{"cache", "uploads"}, k.Place.Written)
 	assert.True(t, k.Place.Rewriting)
 	assert.Contains(t, k.Place.Deny, "sql")
 	require.Len(t, k.Setup, 3)

@@ -126,7 +126,7 @@ func (w *writer) head() {
 	w.ask("Is that how the app writes its name?")
 	w.line("title: %s", q(w.title))
 	w.ask("What is it for? One of: %s.", strings.Join(kit.Kinds, ", "))
-	w.line("kind: publishing")
+	w.line("kind: website")
 	summary := orElse(w.from.Summary, w.a.Summary())
 	if summary == "" {
 		w.ask("What is it, in one line of your own?")
@@ -206,7 +206,7 @@ func (w *writer) needed(indent string) {
 		w.line("%sdatabase: {%s}", indent, strings.Join(parts, ", "))
 		w.found("databases: %s", strings.Join(w.engines(), ", "))
 	}
-	w.line("%sdisk: %s", indent, strings.ReplaceAll(humanize.Bytes(uint64(max(w.a.Bytes(), 1<<20))), " ", ""))
+	w.line("%sspace: %s", indent, strings.ReplaceAll(humanize.Bytes(uint64(max(w.a.Bytes(), 1<<20))), " ", ""))
 }
 
 // leastOf are versions that hosts have had for years.
@@ -240,7 +240,7 @@ func (w *writer) place() {
 		w.line("  rewriting: true                    # its addresses are passed on to it by .htaccess")
 	}
 	w.ask("Where else does the app write? What is there is the site's, and no release replaces it.")
-	w.line("  writable: %s", list(written))
+	w.line("  written: %s", list(written))
 	if len(compiled) > 0 {
 		w.line("  compiled: %s                 # where it writes programs of its own making", list(compiled))
 	}

@@ -77,7 +77,7 @@ func (p *publisher) change(app, summary string) {
 
 // shelf is an owner's machine that follows the publisher; served counts what is asked for.
 func (p *publisher) shelf(client *http.Client, from string) *index.Shelf {
-	return &index.Shelf{Name: "harbour", From: from, Key: p.key.Public().(index.PublicKey), Folder: p.t.TempDir(),
+	return &index.Shelf{Name: "millpond", From: from, Key: p.key.Public().(index.PublicKey), Folder: p.t.TempDir(),
 		Client: client, Now: func() time.Time { return p.now }}
 }
 
@@ -107,17 +107,17 @@ func open(t *testing.T, s *index.Shelf, app string) (summary string, withheld, e
 // left is not packed.
 func TestPackingIsTheSameEverywhere(t *testing.T) {
 	one, other := newPublisher(t), newPublisher(t)
-	require.NoError(t, os.WriteFile(filepath.Join(other.kits, "quaybench/kit.yaml~"), []byte("old"), 0o600))
-	require.NoError(t, os.MkdirAll(filepath.Join(other.kits, "quaybench/.git/objects"), 0o700))
-	require.NoError(t, os.WriteFile(filepath.Join(other.kits, "quaybench/.git/objects/x"), []byte("x"), 0o600))
-	require.NoError(t, os.Chmod(filepath.Join(other.kits, "quaybench/kit.yaml"), 0o600))
-	a, err := index.Pack(one.kit("quaybench").Files())
+	require.NoError(t, os.WriteFile(filepath.Join(other.kits, "willowbench/kit.yaml~"), []byte("old"), 0o600))
+	require.NoError(t, os.MkdirAll(filepath.Join(other.kits, "willowbench/.git/objects"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(other.kits, "willowbench/.git/objects/x"), []byte("x"), 0o600))
+	require.NoError(t, os.Chmod(filepath.Join(other.kits, "willowbench/kit.yaml"), 0o600))
+	a, err := index.Pack(one.kit("willowbench").Files())
 	require.NoError(t, err)
-	b, err := index.Pack(other.kit("quaybench").Files())
+	b, err := index.Pack(other.kit("willowbench").Files())
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(a, b))
-	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(other.kits, "quaybench/mine.txt")))
-	_, err = index.Pack(other.kit("quaybench").Files())
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(other.kits, "willowbench/mine.txt")))
+	_, err = index.Pack(other.kit("willowbench").Files())
 	require.ErrorContains(t, err, "mine.txt")
 }
 
@@ -125,23 +125,24 @@ func TestPackingIsTheSameEverywhere(t *testing.T) {
 // catalogue and comes back.
 func TestVersionsOnlyGoUp(t *testing.T) {
 	p := newPublisher(t)
-	first := p.publish([]string{"quaybench", "helmroom"})
-	assert.Equal(t, []string{"helmroom", "quaybench"}, first.Changed)
-	p.change("quaybench", "Talk by the water")
-	second := p.publish([]string{"quaybench", "helmroom"})
-	assert.Equal(t, []string{"quaybench"}, second.Changed)
+	first := p.publish([]string{"willowbench", "slateroom"})
+	assert.Equal(t, []string{"slateroom", "willowbench"}, first.Changed)
+	p.change("willowbench", "Talk by the water")
+	second := p.publish([]string{"willowbench", "slateroom"})
+	assert.Equal(t, []string{"willowbench"}, second.Changed)
 	assert.Equal(t, 2, second.Serial)
-	assert.Equal(t, 2, second.Kits["quaybench"].Version)
-	assert.Equal(t, 1, second.Kits["helmroom"].Version)
-	third := p.publish(nil, "quaybench")
-	assert.NotContains(t, third.Kits, "quaybench")
-	assert.Equal(t, 2, third.Withdrawn["quaybench"])
-	p.change("quaybench", "Talk by the sea")
-	fourth := p.publish([]string{"quaybench"})
-	assert.Equal(t, 3, fourth.Kits["quaybench"].Version)
+	assert.Equal(t, 2, second.Kits["willowbench"].Version)
+	assert.Equal(t, 1, second.Kits["slateroom"].Version)
+	third := p.publish(nil, "willowbench")
+	assert.NotContains(t, third.Kits, "willowbench")
+	assert.Equal(t, 2, third.Withdrawn["willowbench"])
+	p.change("willowbench", "Talk by the sea")
+	fourth := p.publish([]string{"willowbench"})
+	assert.Equal(t, 3, fourth.Kits["willowbench"].Version)
 	left, err := filepath.Glob(filepath.Join(p.folder, "*.kit"))
 	require.NoError(t, err)
-	assert.Equal(t, []string{filepath.Join(p.folder, "helmroom-1.kit"), filepath.Join(p.folder, "quaybench-3.kit")}, left)
+	assert.Equal(t, []string{filepath.Join(p.folder, "slateroom-1.kit"), filepath.Join(p.folder, "willowbench-3.kit")},
+		left)
 	_, err = index.Publish(index.Publishing{Folder: p.folder, Key: p.key, Now: p.now, Without: []string{"inkreach"}})
 	require.ErrorContains(t, err, "no kit of inkreach")
 }
@@ -149,7 +150,7 @@ func TestVersionsOnlyGoUp(t *testing.T) {
 // A folder that another key signed, or that was tampered with, is left alone.
 func TestPublishingOverAnothersCatalogue(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"quaybench"})
+	p.publish([]string{"willowbench"})
 	was, err := os.ReadFile(filepath.Join(p.folder, index.File))
 	require.NoError(t, err)
 	_, other, err := minisign.GenerateKey(rand.Reader)
@@ -166,11 +167,11 @@ func TestPublishingOverAnothersCatalogue(t *testing.T) {
 // request, a kit is fetched once, when it is used.
 func TestFollowingOverHTTPS(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"quaybench", "helmroom"})
+	p.publish([]string{"willowbench", "slateroom"})
 	s, asked := p.serve()
 	n, err := s.Refresh(context.Background())
 	require.NoError(t, err, "%v", fault.Of(err))
-	assert.Equal(t, []string{"helmroom", "quaybench"}, n.New)
+	assert.Equal(t, []string{"slateroom", "willowbench"}, n.New)
 	assert.Equal(t, []string{"/index.json", "/index.json.minisig"}, *asked)
 	*asked = nil
 	n, err = s.Refresh(context.Background())
@@ -185,11 +186,11 @@ func TestFollowingOverHTTPS(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, cards, 2)
 	for range 2 {
-		_, withheld, err := open(t, s, "quaybench")
+		_, withheld, err := open(t, s, "willowbench")
 		require.NoError(t, err, "%v", fault.Of(err))
 		require.NoError(t, withheld)
 	}
-	assert.Equal(t, []string{"/quaybench-1.kit"}, *asked)
+	assert.Equal(t, []string{"/willowbench-1.kit"}, *asked)
 	p.now = p.now.Add(25 * time.Hour)
 	*asked = nil
 	require.NoError(t, s.Fresh(context.Background()))
@@ -202,11 +203,11 @@ func TestFollowingOverHTTPS(t *testing.T) {
 // nothing old back.
 func TestWhoServesItCanForgeNothing(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"quaybench", "helmroom"})
+	p.publish([]string{"willowbench", "slateroom"})
 	old := t.TempDir()
 	require.NoError(t, os.CopyFS(old, os.DirFS(p.folder)))
-	p.change("quaybench", "Talk by the water")
-	p.publish([]string{"quaybench"})
+	p.change("willowbench", "Talk by the water")
+	p.publish([]string{"willowbench"})
 	s := p.shelf(nil, p.folder)
 	_, err := s.Refresh(context.Background())
 	require.NoError(t, err)
@@ -235,7 +236,7 @@ func TestWhoServesItCanForgeNothing(t *testing.T) {
 	refused("a changed index", "another key signed it")
 
 	other := newPublisher(t)
-	other.publish([]string{"quaybench"})
+	other.publish([]string{"willowbench"})
 	s.From = other.folder
 	refused("an index of another key", "another key signed it")
 
@@ -244,11 +245,11 @@ func TestWhoServesItCanForgeNothing(t *testing.T) {
 	refused("no signature", "cannot be refreshed")
 
 	s.From = now
-	require.NoError(t, os.WriteFile(filepath.Join(now, "quaybench-2.kit"), []byte("something else"), 0o600))
-	_, _, err = open(t, s, "quaybench")
-	require.ErrorContains(t, err, "not the one that the catalogue harbour names")
-	require.NoError(t, os.Truncate(filepath.Join(now, "helmroom-1.kit"), 1000))
-	_, _, err = open(t, s, "helmroom")
+	require.NoError(t, os.WriteFile(filepath.Join(now, "willowbench-2.kit"), []byte("something else"), 0o600))
+	_, _, err = open(t, s, "willowbench")
+	require.ErrorContains(t, err, "not the one that the catalogue millpond names")
+	require.NoError(t, os.Truncate(filepath.Join(now, "slateroom-1.kit"), 1000))
+	_, _, err = open(t, s, "slateroom")
 	require.ErrorContains(t, err, "not the one")
 	left, err := filepath.Glob(filepath.Join(s.Folder, "kits", "*"))
 	require.NoError(t, err)
@@ -259,21 +260,21 @@ func TestWhoServesItCanForgeNothing(t *testing.T) {
 // Neither is a newer one taken that has ended.
 func TestEditionsEnd(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"quaybench"})
+	p.publish([]string{"willowbench"})
 	s := p.shelf(nil, p.folder)
 	require.NoError(t, s.Fresh(context.Background()))
-	_, withheld, err := open(t, s, "quaybench")
+	_, withheld, err := open(t, s, "willowbench")
 	require.NoError(t, err)
 	require.NoError(t, withheld)
 	p.now = p.now.Add(31 * 24 * time.Hour)
 	require.ErrorContains(t, s.Fresh(context.Background()), "valid until 2026-12-26")
-	summary, withheld, err := open(t, s, "quaybench")
+	summary, withheld, err := open(t, s, "willowbench")
 	require.NoError(t, err)
 	assert.NotEmpty(t, summary)
 	require.ErrorContains(t, withheld, "valid until")
 	p.publish(nil)
 	require.NoError(t, s.Fresh(context.Background()))
-	_, withheld, err = open(t, s, "quaybench")
+	_, withheld, err = open(t, s, "willowbench")
 	require.NoError(t, err)
 	require.NoError(t, withheld)
 }
@@ -282,40 +283,40 @@ func TestEditionsEnd(t *testing.T) {
 // sites that are there.
 func TestKitsOfSitesStay(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"quaybench", "helmroom"})
+	p.publish([]string{"willowbench", "slateroom"})
 	s := p.shelf(nil, p.folder)
 	require.NoError(t, s.Fresh(context.Background()))
-	was, _, err := open(t, s, "quaybench")
+	was, _, err := open(t, s, "willowbench")
 	require.NoError(t, err)
 
-	p.change("quaybench", "Talk by the water")
-	p.publish([]string{"quaybench"})
+	p.change("willowbench", "Talk by the water")
+	p.publish([]string{"willowbench"})
 	n, err := s.Refresh(context.Background())
 	require.NoError(t, err)
-	assert.Equal(t, []string{"quaybench"}, n.Changed)
-	kept := filepath.Join(p.folder, "quaybench-2.kit")
+	assert.Equal(t, []string{"willowbench"}, n.Changed)
+	kept := filepath.Join(p.folder, "willowbench-2.kit")
 	require.NoError(t, os.Rename(kept, kept+".away"))
 	again := *s // another process
 	again.Folder = s.Folder
-	now, withheld, err := open(t, &again, "quaybench")
+	now, withheld, err := open(t, &again, "willowbench")
 	require.NoError(t, err)
 	assert.Equal(t, was, now)
 	require.ErrorContains(t, withheld, "cannot be had")
 	require.NoError(t, os.Rename(kept+".away", kept))
-	now, withheld, err = open(t, s, "quaybench")
+	now, withheld, err = open(t, s, "willowbench")
 	require.NoError(t, err)
 	require.NoError(t, withheld)
 	assert.Equal(t, "Talk by the water", now)
 
-	p.publish(nil, "quaybench", "helmroom")
+	p.publish(nil, "willowbench", "slateroom")
 	n, err = s.Refresh(context.Background())
 	require.NoError(t, err)
-	assert.Equal(t, []string{"helmroom", "quaybench"}, n.Left)
-	now, withheld, err = open(t, s, "quaybench")
+	assert.Equal(t, []string{"slateroom", "willowbench"}, n.Left)
+	now, withheld, err = open(t, s, "willowbench")
 	require.NoError(t, err)
 	assert.Equal(t, "Talk by the water", now)
 	require.ErrorContains(t, withheld, "has left the catalogue")
-	_, _, err = s.Open("helmroom")
+	_, _, err = s.Open("slateroom")
 	require.ErrorIs(t, err, fs.ErrNotExist, "nobody used it")
 	cards, err := s.Cards()
 	require.NoError(t, err)
@@ -325,14 +326,15 @@ func TestKitsOfSitesStay(t *testing.T) {
 // What a publisher of ours would not write is refused, though the key signed it.
 func TestSignedNonsense(t *testing.T) {
 	p := newPublisher(t)
-	done := p.publish([]string{"quaybench"})
+	done := p.publish([]string{"willowbench"})
 	for what, change := range map[string]func(*index.Index){
 		"format is 2":   func(x *index.Index) { x.Index = 2 },
 		"no serial":     func(x *index.Index) { x.Serial = 0 },
-		"no app's name": func(x *index.Index) { x.Kits["../x"] = x.Kits["quaybench"] },
-		"names no kit":  func(x *index.Index) { k := x.Kits["quaybench"]; k.File = "../../x.kit"; x.Kits["quaybench"] = k },
-		"has 0 bytes":   func(x *index.Index) { k := x.Kits["quaybench"]; k.Bytes = 0; x.Kits["quaybench"] = k },
-		"names no kit ": func(x *index.Index) { k := x.Kits["quaybench"]; k.SHA256 = "aa"; x.Kits["quaybench"] = k },
+		"no app's name": func(x *index.Index) { x.Kits["../x"] = x.Kits["willowbench"] },
+
+				"names no kit":  func(x *index.Index) { k := x.Kits["willowbench"]; k.File = "../../x.kit"; x.Kits["willowbench"] = k },
+		"has 0 bytes":   func(x *index.Index) { k := x.Kits["willowbench"]; k.Bytes = 0; x.Kits["willowbench"] = k },
+		"names no kit ": func(x *index.Index) { k := x.Kits["willowbench"]; k.SHA256 = "aa"; x.Kits["willowbench"] = k },
 		"unmarshal":     nil,
 	} {
 		text, err := json.Marshal(done.Index)
@@ -355,26 +357,26 @@ func TestSignedNonsense(t *testing.T) {
 // edition back over a newer one that another program has fetched meanwhile.
 func TestTwoProgramsAtOneShelf(t *testing.T) {
 	p := newPublisher(t)
-	p.publish([]string{"quaybench", "helmroom"})
+	p.publish([]string{"willowbench", "slateroom"})
 	slow := p.shelf(nil, p.folder)
 	require.NoError(t, slow.Fresh(context.Background()))
-	p.change("helmroom", "Classes by the water")
-	p.publish([]string{"helmroom"})
+	p.change("slateroom", "Classes by the water")
+	p.publish([]string{"slateroom"})
 	quick := p.shelf(nil, p.folder)
 	quick.Folder = slow.Folder
 	_, err := quick.Refresh(context.Background())
 	require.NoError(t, err)
-	_, _, err = open(t, slow, "quaybench")
+	_, _, err = open(t, slow, "willowbench")
 	require.NoError(t, err)
 	third := p.shelf(nil, p.folder)
 	third.Folder = slow.Folder
 	known, _, err := third.State()
 	require.NoError(t, err)
 	assert.Equal(t, 2, known.Serial)
-	p.publish(nil, "quaybench")
+	p.publish(nil, "willowbench")
 	_, err = third.Refresh(context.Background())
 	require.NoError(t, err)
-	_, withheld, err := open(t, third, "quaybench")
+	_, withheld, err := open(t, third, "willowbench")
 	require.NoError(t, err, "what the slow one used is known to the third")
 	require.ErrorContains(t, withheld, "has left the catalogue")
 }

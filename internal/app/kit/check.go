@@ -26,8 +26,9 @@ import (
 )
 
 // Kinds are the things an app can be for.
-var Kinds = []string{"admin", "blog", "boards", "booking", "calendar", "customers", "forum", "gallery", "helpdesk",
-	"learning", "links", "publishing", "reader", "shop", "statistics", "webmail", "wiki"}
+var Kinds = []string{"blog", "booking", "bookmarks", "calendar", "crm", "feeds", "forum", "gallery", "helpdesk",
+	"learning",
+	"projects", "shop", "statistics", "tools", "webmail", "website", "wiki"}
 
 // Levels are how far a release goes beyond the one before.
 var Levels = []string{"fixes", "features", "breaking"}
@@ -151,7 +152,7 @@ func (k *Kit) problems() []fault.Problem {
 		c.wrong("licence", "a licence that must be accepted needs its text", "Add text: licence.txt, and the file.")
 	}
 	c.releases()
-	c.asks()
+	c.questions()
 	c.limits()
 	c.extras()
 	c.place()
@@ -230,9 +231,9 @@ func (c *checker) needs(key string, n Needs) {
 	if n.PHP != nil && n.PHP.Recommended != nil && n.PHP.Recommended.Version != "" {
 		c.versions(key+".php.recommended.version", n.PHP.Recommended.Version)
 	}
-	if n.Disk != "" {
-		if _, err := humanize.ParseBytes(n.Disk); err != nil {
-			c.wrong(key+".disk", fmt.Sprintf("%q is not a size", n.Disk), "Write it as 40MB.")
+	if n.Space != "" {
+		if _, err := humanize.ParseBytes(n.Space); err != nil {
+			c.wrong(key+".space", fmt.Sprintf("%q is not a size", n.Space), "Write it as 40MB.")
 		}
 	}
 }
@@ -320,8 +321,8 @@ func (c *checker) command(key string, words []string) {
 }
 
 func (c *checker) secretAsk(name string) bool {
-	q := c.Question(strings.TrimPrefix(name, "ask."))
-	return strings.HasPrefix(name, "ask.") && q != nil && q.Secret
+	q := c.Question(strings.TrimPrefix(name, "answer."))
+	return strings.HasPrefix(name, "answer.") && q != nil && q.Secret
 }
 
 func (c *checker) place() {
@@ -376,7 +377,7 @@ func (c *checker) lookedAfter() {
 		}
 		if kinds != 1 || s.Table == "" && s.Column != "" {
 			c.wrong(key, "it is either a table with a column, or files, or data-files",
-				"Write {table: options, column: value} or {files: data/*.json}.")
+				"Write {table: facts, column: value} or {files: data/*.json}.")
 		}
 		for _, pattern := range []string{s.Files, s.DataFiles} {
 			if _, err := path.Match(pattern, ""); pattern != "" && (err != nil || !fs.ValidPath(pattern)) {
@@ -403,7 +404,7 @@ func (c *checker) kindsOfFolders() {
 	for _, list := range []struct {
 		key   string
 		names []string
-	}{{"writable", c.Place.Writable}, {"shared", c.Place.Shared}, {"compiled", c.Place.Compiled}} {
+	}{{"written", c.Place.Written}, {"mixed", c.Place.Mixed}, {"compiled", c.Place.Compiled}} {
 		for i, p := range list.names {
 			key := "place." + list.key + "." + strconv.Itoa(i)
 			c.inside(key, p)

@@ -17,6 +17,6 @@ func ExampleRead() {
 	fmt.Println(k.Title, "is of the kind", k.Kind)
 	fmt.Println("needs a database:", k.Newest().NeedsDatabase())
 	// Output:
-	// Shaarli is of the kind links
+	// Shaarli is of the kind bookmarks
 	// needs a database: false
 }

@@ -9,6 +9,10 @@ import (
 // that an unknown one can be answered with those there are.
 var keysOf = listKeys(reflect.TypeFor[Kit](), map[string][]string{})
 
+// newKeys are keys that have another name now, by the old one.
+var newKeys = map[string]string{"asks": "questions", "ask": "text", "form": "hint", "disk": "space", "shared": "mixed",
+	"writable": "written"}
+
 func listKeys(t reflect.Type, into map[string][]string) map[string][]string {
 	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
 		t = t.Elem()

@@ -38,7 +38,7 @@ type Kit struct {
 	Releases  []Release        `yaml:"releases"`
 	Archive   Origin           `yaml:"archive"` // where the releases come from by themselves
 	Needs     Needs            `yaml:"needs"`   // what releases that come by themselves need
-	Asks      []Ask            `yaml:"asks"`
+	Questions []Question       `yaml:"questions"`
 	Limits    map[string]Limit `yaml:"limits"` // what the app bears of answers that every app has, by their ids
 	Extras    []Extra          `yaml:"extras"`
 	Place     Place            `yaml:"place"`
@@ -142,7 +142,7 @@ type Archive struct {
 type Needs struct {
 	PHP      *PHP              `yaml:"php"`
 	Database map[string]string `yaml:"database"` // engine to version range; none when empty
-	Disk     string            `yaml:"disk"`     // such as 40MB
+	Space    string            `yaml:"space"`    // such as 40MB
 }
 
 // PHP is what a release needs of the PHP runtime.
@@ -166,15 +166,15 @@ type PHPWish struct {
 func (p *PHP) Wish() PHPWish { return PHPWish{p.Version, p.Extensions, p.Functions, p.Settings} }
 
 // Ask is a question of the app's own.
-type Ask struct {
+type Question struct {
 	ID       string   `yaml:"id"`
-	Ask      string   `yaml:"ask"`
+	Text     string   `yaml:"text"`
 	Kind     string   `yaml:"kind"`  // one of answer.Kinds
 	Group    string   `yaml:"group"` // what (when left out), admin, data or care
 	Default  string   `yaml:"default"`
 	Options  []string `yaml:"options"` // for one-of and several-of
 	Pattern  string   `yaml:"pattern"` // a regular expression (RE2) for the whole answer
-	Form     string   `yaml:"form"`    // what the pattern asks for, in words
+	Hint     string   `yaml:"hint"`    // what the pattern asks for, in words
 	Secret   bool     `yaml:"secret"`  // typed unseen, kept in the vault
 	Needed   bool     `yaml:"needed"`
 	NeededIf string   `yaml:"needed-if"` // a condition: asked only then, and needed
@@ -184,7 +184,7 @@ type Ask struct {
 
 // Condition gives when the question is asked: when both of its conditions hold. One that is broken,
 // as no kit has that was read, never does.
-func (a Ask) Condition() answer.Condition {
+func (a Question) Condition() answer.Condition {
 	var both answer.Condition
 	for _, text := range []string{a.NeededIf, a.AskedIf} {
 		c, err := answer.ParseCondition(text)
@@ -199,7 +199,7 @@ func (a Ask) Condition() answer.Condition {
 // Limit is what an app bears of an answer.
 type Limit struct {
 	Pattern string `yaml:"pattern"` // a regular expression (RE2) for the whole answer
-	Form    string `yaml:"form"`    // what it asks for, in words
+	Hint    string `yaml:"hint"`    // what it asks for, in words
 }
 
 // Fits says whether an answer is within the limit.
@@ -216,7 +216,7 @@ var Limited = []string{"title", answer.Tagline, answer.AdminName, answer.AdminEm
 // Extra is something optional that comes with the app.
 type Extra struct {
 	ID      string              `yaml:"id"`
-	Ask     string              `yaml:"ask"`  // the usual wording when left out
+	Text    string              `yaml:"text"` // the usual wording when left out
 	Kind    string              `yaml:"kind"` // yes-no (when left out), one-of or several-of
 	Default string              `yaml:"default"`
 	Options []string            `yaml:"options"`
@@ -235,9 +235,9 @@ type Place struct {
 	// a folder of the archive that every site gets under another name: {admin.folder}
 	AdminFolder string `yaml:"admin-folder"`
 	// where the app writes: what is there is the site's, and no release replaces it
-	Writable []string `yaml:"writable"`
+	Written []string `yaml:"written"`
 	// where app and owner both put things, such as extensions: the release's files are compared, others are the owner's
-	Shared []string `yaml:"shared"`
+	Mixed []string `yaml:"mixed"`
 	// where the app writes programs of its own making, which nobody can judge
 	Compiled   []string `yaml:"compiled"`
 	Rewriting  bool     `yaml:"rewriting"`   // the server has to pass the app's addresses on to it (.htaccess)
@@ -245,7 +245,7 @@ type Place struct {
 }
 
 // Written lists where the app itself writes, whatever it is.
-func (p Place) Written() []string { return slices.Concat(p.Writable, p.Compiled) }
+func (p Place) Writes() []string { return slices.Concat(p.Written, p.Compiled) }
 
 // Update is how the app goes from one release to another.
 type Update struct {
@@ -427,8 +427,8 @@ func (k *Kit) prefixes() bool {
 }
 
 // Disk is how many bytes the release says that it needs; 0 when it does not.
-func (r *Release) Disk() int64 {
-	n, err := humanize.ParseBytes(r.Needs.Disk)
+func (r *Release) Space() int64 {
+	n, err := humanize.ParseBytes(r.Needs.Space)
 	if err != nil {
 		return 0
 	}

@@ -20,10 +20,10 @@ func good(t *testing.T, change ...string) fstest.MapFS {
 	dir := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
 	out := fstest.MapFS{}
-	files, err := os.ReadDir(dir + "/quaybench")
+	files, err := os.ReadDir(dir + "/willowbench")
 	require.NoError(t, err)
 	for _, f := range files {
-		text, err := os.ReadFile(dir + "/quaybench/" + f.Name())
+		text, err := os.ReadFile(dir + "/willowbench/" + f.Name())
 		require.NoError(t, err)
 		out[f.Name()] = &fstest.MapFile{Data: text}
 	}
@@ -37,38 +37,42 @@ func good(t *testing.T, change ...string) fstest.MapFS {
 }
 
 func TestRead(t *testing.T) {
-	k, err := kit.Read(good(t), "quaybench")
+	k, err := kit.Read(good(t), "willowbench")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"2.4.1", "2.3.7"}, k.Versions())
 	assert.Equal(t, "2.4.1", k.Newest().Release)
 	assert.Equal(t, "2.3.7", k.Find("2.3.7").Release)
 	assert.Nil(t, k.Find("9"))
 	assert.True(t, k.ByForms())
-	assert.Contains(t, k.Names(), "ask.board")
-	assert.Equal(t, int64(1_000_000), k.Newest().Disk())
+	assert.Contains(t, k.Names(), "answer.board")
+	assert.Equal(t, int64(1_000_000), k.Newest().Space())
 }
 
 // Every mistake is found, with file, line and remedy.
 func TestMistakes(t *testing.T) {
 	for name, c := range map[string]struct{ from, to, what string }{
-		"unknown key":        {"title: Quaybench", "titel: Quaybench", "Did you mean title?"},
-		"unknown nested key": {"date: 2026-09-02", "dated: 2026-09-02", "Did you mean date?"},
-		"wrong type":         {"languages: [en, de, nl]", "languages: {en: 1}", "a wrong type"},
-		"doubled key":        {"kind: forum", "kind: forum\nkind: blog", "stands twice"},
-		"newer format":       {"kit: 1", "kit: 2", "write kit: 1"},
-		"bad name":           {"app: quaybench", "app: Quaybench!", "lower case letters"},
-		"bad kind":           {"kind: forum", "kind: forun", "one of admin, blog"},
-		"no title":           {"title: Quaybench", "title: \"\"", "title is missing"},
-		"missing file":       {"about: about.md", "about: abut.md", "no file abut.md"},
-		"missing template":   {"template: quaybench.ini.tmpl", "template: none", "no file none"},
-		"bad date":           {"2026-09-02", "2.9.2026", "Write it as 2026-09-02"},
-		"bad level":          {"level: fixes", "level: tiny", "fixes, features, breaking"},
-		"order of releases":  {"release: 2.4.1", "release: 2.2.0", "newest first"},
-		"no checksum":        {"sha256: ", "sha256: x", "SHA-256"},
-		"plain http": {"from: quaybench-2.4.1.tar.gz", "from: http://quaybench.example/a.tar.gz",
+		"unknown key":           {"title: Willowbench", "titel: Willowbench", "Did you mean title?"},
+		"old key":               {"space: 1MB", "disk: 1MB", "It is called space now."},
+		"old list":              {"questions:", "asks:", "It is called questions now."},
+		"old key of a question": {"text: Name of the first board", "ask: Name of the first board", "It is " +
+			"called text now."},
+		"unknown nested key":    {"date: 2026-09-02", "dated: 2026-09-02", "Did you mean date?"},
+		"wrong type":            {"languages: [en, de, nl]", "languages: {en: 1}", "a wrong type"},
+		"doubled key":           {"kind: forum", "kind: forum\nkind: blog", "stands twice"},
+		"newer format":          {"kit: 1", "kit: 2", "write kit: 1"},
+		"bad name":              {"app: willowbench", "app: Willowbench!", "lower case letters"},
+		"bad kind":              {"kind: forum", "kind: forun", "one of blog, booking"},
+		"no title":              {"title: Willowbench", "title: \"\"", "title is missing"},
+		"missing file":          {"about: about.md", "about: abut.md", "no file abut.md"},
+		"missing template":      {"template: willowbench.ini.tmpl", "template: none", "no file none"},
+		"bad date":              {"2026-09-02", "2.9.2026", "Write it as 2026-09-02"},
+		"bad level":             {"level: fixes", "level: tiny", "fixes, features, breaking"},
+		"order of releases":     {"release: 2.4.1", "release: 2.2.0", "newest first"},
+		"no checksum":           {"sha256: ", "sha256: x", "SHA-256"},
+		"plain http": {"from: willowbench-2.4.1.tar.gz", "from: http://willowbench.example/a.tar.gz",
 			"over https only"},
-		"archive not there": {"from: quaybench-2.4.1.tar.gz", "from: none.tar.gz", "no file none.tar.gz"},
-		"both from and name": {"from: quaybench-2.4.1.tar.gz", "from: quaybench-2.4.1.tar.gz, name: x",
+		"archive not there": {"from: willowbench-2.4.1.tar.gz", "from: none.tar.gz", "no file none.tar.gz"},
+		"both from and name": {"from: willowbench-2.4.1.tar.gz", "from: willowbench-2.4.1.tar.gz, name: x",
 			"either from or name"},
 		"releases twice over": {"place:", "archive: {debian: {package: xy, suites: [bookworm], take: {a: .}}}\nplace:",
 			"either releases, or archive"},
@@ -91,61 +95,64 @@ func TestMistakes(t *testing.T) {
 		"variant's bad range": {"place:", "archive: {debian: {package: xy, suites: [bookworm], take: {a: .}, " +
 			"variants: [{releases: new}]}}\nplace:",
 			"not a range"},
-		"needs of none":     {"place:", "needs: {disk: 1MB}\nplace:", "say themselves"},
+		"needs of none":     {"place:", "needs: {space: 1MB}\nplace:", "say themselves"},
 		"bad engine":        {`{mariadb: ">=10.4"}`, `{nonesuch: ">=1"}`, "mariadb, postgresql, sqlite"},
 		"bad range":         {`">=10.4"`, `"ten"`, "not a range"},
-		"bad size":          {"disk: 1MB", "disk: much", "not a size"},
+		"bad size":          {"space: 1MB", "space: much", "not a size"},
 		"ask's id is taken": {"id: board", "id: title", "is taken"},
 		"bad ask kind":      {"kind: text", "kind: novel", "text, number, yes-no, one-of"},
-		"escaping path":     {"path: config/quaybench.ini", "path: ../quaybench.ini", "not a path below"},
+		"escaping path":     {"path: config/willowbench.ini", "path: ../willowbench.ini", "not a path below"},
 		"bad format":        {"format: ini", "format: nonesuch", "ini, json, php"},
 		"bad mode":          {`mode: "0640"`, `mode: "9"`, "not a file mode"},
 		"bad secret":        {"{length: 32, of: alnum, anew: true}", "{length: 3, of: alnum}", "8 to 128"},
-		"unknown value":     {"{ask.board}", "{ask.bord}", "Did you mean ask.board?"},
-		"unknown filter":    {"{ask.board}", "{ask.board | shout}", "no filter"},
+		"unknown value":     {"{answer.board}", "{answer.bord}", "Did you mean answer.board?"},
+		"unknown filter":    {"{answer.board}", "{answer.board | shout}", "no filter"},
 		"two steps in one": {"- remove: [install, schema]", "- {remove: [install], run-sql: SELECT 1}",
 			"one of sql"},
 		"values in SQL": {"- remove: [install, schema]", "- run-sql: \"DELETE FROM x WHERE a = '{title}'\"",
 			"only {tables}"},
 		"form without expect": {"expect: {text: All done, not-text: Startup failed}", "expect: {}", "needs expect"},
-		"licence to accept": {"{name: Quaybench licence, text: licence.txt, must-accept: true}",
-			"{name: Quaybench licence, must-accept: true}", "needs its text"},
-		"no check": {"front: {get: /, expect: {text: \"Quaybench {release}\"}}", "front: {get: /}",
+		"licence to accept": {"{name: Willowbench licence, text: licence.txt, must-accept: true}",
+			"{name: Willowbench licence, must-accept: true}", "needs its text"},
+		"no check": {"front: {get: /, expect: {text: \"Willowbench {release}\"}}", "front: {get: /}",
 			"needs get and expect.text"},
-		"no sign-in": {"then: {get: admin/, expect: {text: Harbour office}}", "then: {get: admin/}",
+		"no sign-in": {"then: {get: admin/, expect: {text: Mill office}}", "then: {get: admin/}",
 			"check of signing in"},
-		"ask in no group": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Name of the first board, kind: text, default: General, group: nowhere}",
+		"ask in no group": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Name of the first board, kind: text, default: General, group: nowhere}",
 			"what, admin, data, care"},
-		"groups out of order": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Name of the first board, kind: text, default: General, group: data}\n  - {id: two, ask: Two, " +
+		"groups out of order": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Name of the first board, kind: text, default: General, group: data}\n  - {id: " +
+				"two, text: Two, " +
 				"kind: text}", "in the order of the groups"},
-		"options missing": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Board, kind: several-of}", "have options"},
-		"options of a text": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Board, kind: text, options: [a]}", "other kinds have none"},
-		"option with a comma": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Board, kind: several-of, options: [\"a,b\"]}", "cannot be an option"},
-		"default that will not do": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Board, kind: number, default: many}", "the default will not do"},
-		"secret with a default": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Board, kind: text, secret: true, default: x}", "a secret has no default"},
-		"broken condition": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Name of the first board, kind: text, default: General, asked-if: \"a && b\"}",
+		"options missing": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Board, kind: several-of}", "have options"},
+		"options of a text": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Board, kind: text, options: [a]}", "other kinds have none"},
+		"option with a comma": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Board, kind: several-of, options: [\"a,b\"]}", "cannot be an option"},
+		"default that will not do": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Board, kind: number, default: many}", "the default will not do"},
+		"secret with a default": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Board, kind: text, secret: true, default: x}", "a secret has no default"},
+		"broken condition": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Name of the first board, kind: text, default: General, asked-if: \"a && b\"}",
 			"is not a condition"},
-		"condition on what comes later": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Board, kind: text, needed-if: other}\n  - {id: other, ask: Other, kind: yes-no, default: no}",
+		"condition on what comes later": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Board, kind: text, needed-if: other}\n  - {id: other, text: Other, kind: yes-no, " +
+				"default: no}",
 			"no question before this"},
-		"needed twice over": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Name of the first board, kind: text, default: General, needed-if: language, asked-if: language}",
+		"needed twice over": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Name of the first board, kind: text, default: General, needed-if: language, " +
+				"asked-if: language}",
 			"says both"},
-		"bad pattern": {"- {id: board, ask: Name of the first board, kind: text, default: General}",
-			"- {id: board, ask: Name of the first board, kind: text, default: General, pattern: \"[\"}",
+		"bad pattern": {"- {id: board, text: Name of the first board, kind: text, default: General}",
+			"- {id: board, text: Name of the first board, kind: text, default: General, pattern: \"[\"}",
 			"not a regular expression"},
 		"bad extra": {"place:", "extras:\n  - {id: theme, kind: text, default: a}\nplace:",
 			"yes-no, one-of, several-of"},
 		"extra without default": {"place:", "extras:\n  - {id: sample}\nplace:", "extras.0.default is missing"},
-		"extra without words":   {"place:", "extras:\n  - {id: own, default: no}\nplace:", "extras.0.ask is missing"},
+		"extra without words":   {"place:", "extras:\n  - {id: own, default: no}\nplace:", "extras.0.text is missing"},
 		"part of no option": {"place:", "extras:\n  - {id: sample, default: no, parts: {maybe: [x]}}\nplace:",
 			"there is no option maybe"},
 		"part outside": {"place:", "extras:\n  - {id: sample, default: no, parts: {yes: [../x]}}\nplace:",
@@ -159,7 +166,7 @@ func TestMistakes(t *testing.T) {
 			"works on a site that is there"},
 		"never holds": {"- remove: [install, schema]", "- {remove: [install], when: board == a and board == b}",
 			"never holds: no answer to board"},
-		"a folder of two kinds": {"deny: [config, parts]", "deny: [config]\n  writable: [cache]\n  shared: [cache]",
+		"a folder of two kinds": {"deny: [config, parts]", "deny: [config]\n  written: [cache]\n  mixed: [cache]",
 			"cache stands under writable too"},
 		"written in what is removed": {"deny: [config, parts]", "remove: [docs]\n  compiled: [docs/]",
 			"stands under remove too"},
@@ -169,7 +176,8 @@ func TestMistakes(t *testing.T) {
 		"input without a command": {"- remove: [install, schema]", "- {remove: [install], input: x}", "go with command"},
 		"bad time of a command": {"- remove: [install, schema]", "- {command: [php, x.php], time: long}",
 			"Write it as 90s"},
-		"constant with a template": {"{path: config/quaybench.ini, template", "{path: a.php, set-constant: {A: x}, template",
+		"constant with a template": {"{path: config/willowbench.ini, template",
+			"{path: a.php, set-constant: {A: x}, template",
 			"has its own format"},
 		"value of no engine": {"admin: admin/", "admin: admin/\nvalues: {x: {oracle: y}}", "mariadb, postgresql, sqlite"},
 		"account nowhere":    {"admin: admin/", "admin: admin/\nadmin-account: nowhere", "admin-account cannot be"},
@@ -194,7 +202,7 @@ func TestMistakes(t *testing.T) {
 		"bad php":               {"needs: {database", "needs: {php: {version: new}, database", "not a range"},
 		"not YAML":              {"kit: 1", "kit: [", "Correct the YAML"},
 	} {
-		_, err := kit.Read(good(t, c.from, c.to), "quaybench")
+		_, err := kit.Read(good(t, c.from, c.to), "willowbench")
 		require.Error(t, err, name)
 		f := fault.Of(err)
 		assert.Equal(t, fault.Usage, f.Kind)
@@ -202,7 +210,7 @@ func TestMistakes(t *testing.T) {
 		said := ""
 		for _, p := range f.Problems {
 			said += p.String() + "\n"
-			assert.Regexp(t, `^(kit\.yaml|quaybench\.ini\.tmpl)(:\d+)?$`, p.ID, name)
+			assert.Regexp(t, `^(kit\.yaml|willowbench\.ini\.tmpl)(:\d+)?$`, p.ID, name)
 			assert.NotEmpty(t, p.Remedy, name)
 		}
 		assert.Contains(t, said, c.what, name)
@@ -210,15 +218,15 @@ func TestMistakes(t *testing.T) {
 }
 
 func TestLines(t *testing.T) {
-	_, err := kit.Read(good(t, "kind: forum", "kind: forun"), "quaybench")
+	_, err := kit.Read(good(t, "kind: forum", "kind: forun"), "willowbench")
 	assert.Equal(t, "kit.yaml:4", fault.Of(err).Problems[0].ID)
 }
 
 func TestTemplateWithQuotesOfItsOwn(t *testing.T) {
 	folder := good(t)
-	folder["quaybench.ini.tmpl"].Data = append(folder["quaybench.ini.tmpl"].Data, []byte("bad = \"{title}\"\n")...)
-	_, err := kit.Read(folder, "quaybench")
-	assert.Equal(t, "quaybench.ini.tmpl:17", fault.Of(err).Problems[0].ID)
+	folder["willowbench.ini.tmpl"].Data = append(folder["willowbench.ini.tmpl"].Data, []byte("bad = \"{title}\"\n")...)
+	_, err := kit.Read(folder, "willowbench")
+	assert.Equal(t, "willowbench.ini.tmpl:17", fault.Of(err).Problems[0].ID)
 }
 
 func TestNoKit(t *testing.T) {
@@ -241,13 +249,13 @@ func TestUsualWords(t *testing.T) {
 	k, err := kit.Read(good(t, "place:",
 		"extras:\n  - {id: lockout, default: no, warning: mind it}\n"+
 			"  - {id: languages, kind: several-of, options: [de]}\nplace:"),
-		"quaybench")
+		"willowbench")
 	require.NoError(t, err)
-	assert.Equal(t, "Lock out repeated failed sign-ins", k.Extras[0].Ask)
+	assert.Equal(t, "Lock out repeated failed sign-ins", k.Extras[0].Text)
 	assert.NotEmpty(t, k.Extras[0].Warning)
 	assert.Equal(t, "none", k.Extras[1].Default)
 	assert.Contains(t, k.Names(), "extra.languages")
-	assert.True(t, k.Uses("tagline") && k.Uses("tables") && k.Uses("ask.board"))
+	assert.True(t, k.Uses("tagline") && k.Uses("tables") && k.Uses("answer.board"))
 	assert.False(t, k.Uses("support.email") || k.Uses("admin.first-name"))
 	assert.Equal(t, []string{"secret.key"}, k.VaultNames())
 	assert.Equal(t, "board", k.Question("board").ID)
@@ -257,10 +265,11 @@ func TestUsualWords(t *testing.T) {
 // A check that looks for what owners change, and a title or an admin that cannot
 // be read, are no mistakes and will not do for long.
 func TestDoubts(t *testing.T) {
-	k, err := kit.Read(good(t), "quaybench")
+	k, err := kit.Read(good(t), "willowbench")
 	require.NoError(t, err)
 	assert.Empty(t, k.Doubts())
-	k, err = kit.Read(good(t, "Quaybench {release}", "Talk of {title}", "  admin.name:\n", "  tagline:\n"), "quaybench")
+	k, err = kit.Read(good(t, "Willowbench {release}", "Talk of {title}", "  admin.name:\n", "  tagline:\n"),
+		"willowbench")
 	require.NoError(t, err)
 	require.Len(t, k.Doubts(), 2)
 	assert.Contains(t, k.Doubts()[0], "looks for {title}")

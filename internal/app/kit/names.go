@@ -27,8 +27,8 @@ var commonNames = []string{
 // plainNames lists the values that are not put together from others.
 func (k *Kit) plainNames() []string {
 	names := slices.Clone(commonNames)
-	for _, a := range k.Asks {
-		names = append(names, "ask."+a.ID)
+	for _, a := range k.Questions {
+		names = append(names, "answer."+a.ID)
 	}
 	for _, e := range k.Extras {
 		names = append(names, e.Answer())
@@ -58,9 +58,9 @@ func (k *Kit) Names() []string {
 // for it, and the answers that are secret.
 func (k *Kit) VaultNames() []string {
 	var names []string
-	for _, a := range k.Asks {
+	for _, a := range k.Questions {
 		if a.Secret {
-			names = append(names, "ask."+a.ID)
+			names = append(names, "answer."+a.ID)
 		}
 	}
 	for _, n := range slices.Sorted(maps.Keys(k.Secrets)) {
@@ -70,10 +70,10 @@ func (k *Kit) VaultNames() []string {
 }
 
 // Question returns the kit's question of an id, or nil.
-func (k *Kit) Question(id string) *Ask {
-	for i := range k.Asks {
-		if k.Asks[i].ID == id {
-			return &k.Asks[i]
+func (k *Kit) Question(id string) *Question {
+	for i := range k.Questions {
+		if k.Questions[i].ID == id {
+			return &k.Questions[i]
 		}
 	}
 	return nil

@@ -25,8 +25,8 @@ archive:
     put: {data/.htaccess: denied}
     change: [{file: a.php, from: x, to: y}]
     variants:
-      - {releases: ">=2", also: [php-tides/sid], take: {usr/share/php: php}, needs: {php: {version: ">=8.1"}, disk: 9MB}}
-needs: {php: {version: ">=7.4"}, disk: 8MB}
+      - {releases: ">=2", also: [php-tides/sid], take: {usr/share/php: php}, needs: {php: {version: ">=8.1"}, space: 9MB}}
+needs: {php: {version: ">=7.4"}, space: 8MB}
 config:
   - {path: config.php, template: config.php.tmpl, format: php}
 values:

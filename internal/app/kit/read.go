@@ -12,6 +12,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"slices"
 	"tivset/internal/fault"
 	"tivset/internal/suggest"
 )
@@ -114,7 +115,11 @@ func yamlProblems(err error) []fault.Problem {
 		p := fault.Problem{ID: "kit.yaml:" + m[1], What: m[2], Remedy: "Correct the YAML."}
 		if f := yamlField.FindStringSubmatch(m[2]); f != nil {
 			p.What = "the key " + f[1] + " is not known here"
-			p.Remedy = strings.TrimSpace(suggest.Hint(f[1], keysOf[f[2]]) + " There are " + strings.Join(keysOf[f[2]], ", ") +
+			hint := suggest.Hint(f[1], keysOf[f[2]])
+			if now := newKeys[f[1]]; slices.Contains(keysOf[f[2]], now) {
+				hint = "It is called " + now + " now."
+			}
+			p.Remedy = strings.TrimSpace(hint + " There are " + strings.Join(keysOf[f[2]], ", ") +
 				".")
 		} else if t := yamlType.FindStringSubmatch(m[2]); t != nil {
 			p.What, p.Remedy = "a wrong type: "+t[1], "Write "+goType(t[3])+"."

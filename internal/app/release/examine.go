@@ -116,7 +116,7 @@ func (e *examiner) places() {
 	if p.AdminFolder != "" {
 		e.there("place.admin-folder", p.AdminFolder)
 	}
-	made := slices.Concat(p.Written(), []string{kit.UserINI})
+	made := slices.Concat(p.Writes(), []string{kit.UserINI})
 	for _, c := range e.k.Config {
 		made = append(made, c.Path)
 	}
@@ -147,7 +147,7 @@ func (e *examiner) setup() {
 			}
 		}
 		for _, name := range s.Remove {
-			if !archive.Skipped(path.Clean(name), e.k.Place.Written()) {
+			if !archive.Skipped(path.Clean(name), e.k.Place.Writes()) {
 				e.there(key+".remove", name)
 			}
 		}

@@ -33,17 +33,17 @@ func TestExamine(t *testing.T) {
 		"a timer's program": {"admin: admin/", "admin: admin/\ntimers: [{every: 1h, command: [php, cron.php], what: tidies}]",
 			"no cron.php"},
 		"a step's program": {"renew:", "renew:\n  - command: [php, cli/renew.php]", "no cli/renew.php"},
-		"another top":      {"top: quaybench-2.4.1", "top: morings", "nothing is in it below"},
+		"another top":      {"top: willowbench-2.4.1", "top: morings", "nothing is in it below"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			require.NoError(t, demo.WriteCatalogue(dir))
-			file := filepath.Join(dir, "quaybench/kit.yaml")
+			file := filepath.Join(dir, "willowbench/kit.yaml")
 			text, err := os.ReadFile(file)
 			require.NoError(t, err)
 			require.Contains(t, string(text), c.from)
 			require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), c.from, c.to, 1)), 0o644))
-			k, err := catalogue.New(catalogue.Folder("tests", dir)).Find("quaybench")
+			k, err := catalogue.New(catalogue.Folder("tests", dir)).Find("willowbench")
 			require.NoError(t, err)
 			a := &release.Archives{Folder: t.TempDir(), Client: http.DefaultClient}
 			found, err := a.Examine(context.Background(), k, k.Newest())
@@ -65,12 +65,12 @@ func TestExamine(t *testing.T) {
 func TestExamineTables(t *testing.T) {
 	for name, c := range map[string]struct{ from, to, says string }{
 		"as it is":   {"", "", ""},
-		"a query":    {"FROM {tables}options", "FROM {tables}settings", "makes a table settings"},
-		"an address": {"{table: posts, column: body}", "{table: post, column: body}", "makes a table post"},
-		"a step":     {"UPDATE {tables}users SET hash", "UPDATE {tables}user SET hash", "makes a table user"},
+		"a query":    {"FROM {tables}facts", "FROM {tables}settings", "makes a table settings"},
+		"an address": {"{table: entries, column: body}", "{table: post, column: body}", "makes a table post"},
+		"a step":     {"UPDATE {tables}writers SET hash", "UPDATE {tables}user SET hash", "makes a table user"},
 		"a made one": {"setup:", "setup:\n  - run-sql: CREATE TABLE {tables}more (id INT)\n" +
 			"  - run-sql: DELETE FROM {tables}x", ""},
-		"any table there": {"{table: posts, column: body}", "{table: \"*\", column: body}", ""},
+		"any table there": {"{table: entries, column: body}", "{table: \"*\", column: body}", ""},
 	} {
 		dir := t.TempDir()
 		require.NoError(t, demo.WriteCatalogue(dir))

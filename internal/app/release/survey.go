@@ -33,7 +33,7 @@ func Survey(ctx context.Context, name string, r *kit.Release, skip []string) (ar
 // disk, with room for a kit that guessed.
 func limitsOf(r *kit.Release) archive.Limits {
 	limits := archive.DefaultLimits
-	if disk := r.Disk(); disk > 0 {
+	if disk := r.Space(); disk > 0 {
 		limits.Bytes = min(limits.Bytes, 2*disk+16<<20)
 	}
 	return limits

@@ -21,10 +21,10 @@ func TestNow(t *testing.T) {
 	r, _ := runner(t)
 	dir := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(dir))
-	k, err := kit.Read(os.DirFS(dir+"/lanternbox"), "lanternbox")
+	k, err := kit.Read(os.DirFS(dir+"/lampshelf"), "lampshelf")
 	require.NoError(t, err)
 	for name, text := range map[string]string{
-		"config/lanternbox.yaml": "gallery:\n  title: 'Lamps & “light”'\n  tagline: \"by \\\"night\\\"\"\n  language: nl\n" +
+		"config/lampshelf.yaml": "gallery:\n  title: 'Lamps & “light”'\n  tagline: \"by \\\"night\\\"\"\n  language: nl\n" +
 			"keeper:\n  name: lampwright\n  email: \"lamp@lockside.localhost\"\n",
 		"face.php":  "<?php // define('NAME', 'no');\ndefine( 'NAME' , 'It\\'s mine' );\ndefine('MADE', 'a' . 'b');",
 		"notes.txt": "one\nlanguage = fr\n",

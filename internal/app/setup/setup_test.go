@@ -58,7 +58,7 @@ func (a *app) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, `<form method="post"><input name="keeper"><input name="secret"></form>`)
 	case "/app/admin/":
 		if _, err := r.Cookie("in"); err == nil {
-			fmt.Fprint(w, "Harbour office")
+			fmt.Fprint(w, "Mill office")
 			return
 		}
 		fmt.Fprint(w, "Please sign in")
@@ -101,7 +101,7 @@ func runner(t *testing.T) (*setup.Runner, *app) {
 
 var signIn = kit.SignIn{Page: "sign-in", Fields: map[string]string{"keeper": "{admin.name}",
 	"secret": "{admin.password}"},
-	Then: kit.Request{Get: "admin/", Expect: kit.Expect{Text: "Harbour office"}}}
+	Then: kit.Request{Get: "admin/", Expect: kit.Expect{Text: "Mill office"}}}
 
 func TestFormsAndSignIn(t *testing.T) {
 	ctx := context.Background()
@@ -118,7 +118,7 @@ func TestFormsAndSignIn(t *testing.T) {
 	require.NoError(t, r.Request(ctx, kit.Request{Get: "/", Expect: kit.Expect{Text: "{title}"}}))
 	require.NoError(t, r.SignIn(ctx, signIn, "geheim-geheim", nil))
 	err := r.SignIn(ctx, signIn, "wrong", nil)
-	require.ErrorContains(t, err, "does not show “Harbour office”")
+	require.ErrorContains(t, err, "does not show “Mill office”")
 	assert.Contains(t, fault.Of(err).Details[0], "Please sign in")
 }
 
@@ -183,10 +183,10 @@ func TestSQLAndRemove(t *testing.T) {
 	s := &session{}
 	r := &setup.Runner{Files: f, Folder: "stage", Data: s, Values: fill.Values{"tables": "t1_",
 		"admin.name": "{tables}'; --"}}
-	require.NoError(t, r.Do(ctx, kit.Step{SQL: &kit.SQLFile{File: "schema/x.sql", Tables: "quay_"}}))
-	require.NoError(t, r.Do(ctx, kit.Step{RunSQL: "UPDATE {tables}users SET n = :n",
+	require.NoError(t, r.Do(ctx, kit.Step{SQL: &kit.SQLFile{File: "schema/x.sql", Tables: "bench_"}}))
+	require.NoError(t, r.Do(ctx, kit.Step{RunSQL: "UPDATE {tables}writers SET n = :n",
 		With: map[string]string{"n": "{admin.name}"}}))
-	assert.Equal(t, []string{"quay_>t1_ SELECT 1", "UPDATE t1_users SET n = :nmap[n:{tables}'; --]"}, s.ran,
+	assert.Equal(t, []string{"bench_>t1_ SELECT 1", "UPDATE t1_writers SET n = :nmap[n:{tables}'; --]"}, s.ran,
 		"values stay values")
 	require.NoError(t, r.Do(ctx, kit.Step{Remove: []string{"schema/", "not-there"}}))
 	assert.NoDirExists(t, filepath.Join(dir, "stage/schema"))

@@ -61,9 +61,9 @@ type releaseJSON struct {
 	Urgent  bool   `json:"urgent,omitempty"`
 }
 
-type askJSON struct {
+type questionJSON struct {
 	ID      string   `json:"id"`
-	Ask     string   `json:"ask"`
+	Text    string   `json:"text"`
 	Kind    string   `json:"kind"`
 	Default string   `json:"default,omitempty"`
 	Needed  bool     `json:"needed"`
@@ -83,8 +83,8 @@ type aboutJSON struct {
 	Languages []string       `json:"languages"`
 	Releases  []releaseJSON  `json:"releases"`
 	Needs     map[string]any `json:"needs"`
-	Asks      []askJSON      `json:"asks"`
-	Extras    []askJSON      `json:"extras"`
+	Questions []questionJSON `json:"questions"`
+	Extras    []questionJSON `json:"extras"`
 	Catalogue string         `json:"catalogue"`
 }
 
@@ -102,8 +102,8 @@ func needsJSON(n kit.Needs) map[string]any {
 	if len(n.Database) > 0 {
 		out["database"] = n.Database
 	}
-	if n.Disk != "" {
-		out["disk"] = n.Disk
+	if n.Space != "" {
+		out["space"] = n.Space
 	}
 	return out
 }
@@ -111,20 +111,22 @@ func needsJSON(n kit.Needs) map[string]any {
 func NewAboutJSON(e catalogue.Entry) aboutJSON {
 	a := aboutJSON{App: e.App, Title: e.Title, Kind: e.Kind, Summary: e.Summary, Home: e.Home, Catalogue: e.Catalogue,
 		Licence: licenceJSON{e.Licence.Name, e.Licence.MustAccept}, Languages: e.Languages,
-		Needs: needsJSON(e.Newest().Needs), Asks: []askJSON{}, Extras: []askJSON{}}
+		Needs: needsJSON(e.Newest().Needs), Questions: []questionJSON{}, Extras: []questionJSON{}}
 	if a.Languages == nil {
 		a.Languages = []string{"en"}
 	}
 	for _, r := range e.Releases {
 		a.Releases = append(a.Releases, releaseJSON{r.Release, r.Date, r.Level, r.Fixes, r.Urgent})
 	}
-	for _, q := range e.Asks {
-		a.Asks = append(a.Asks, askJSON{q.ID, q.Ask, q.Kind, q.Default, q.Needed || q.NeededIf != "", q.Options, q.Secret,
+	for _, q := range e.Questions {
+		a.Questions = append(a.Questions, questionJSON{q.ID, q.Text, q.Kind, q.Default, q.Needed || q.NeededIf != "",
+			q.Options, q.Secret,
 			q.NeededIf + q.AskedIf, q.Help})
 	}
 	for _, x := range e.Extras {
-		a.Extras = append(a.Extras, askJSON{ID: x.Answer(), Ask: x.Ask, Kind: x.Kind, Default: x.Default, Options: x.Options,
-			Help: x.Help})
+		a.Extras = append(a.Extras, questionJSON{ID: x.Answer(), Text: x.Text, Kind: x.Kind, Default: x.Default,
+			Options: x.Options,
+			Help:    x.Help})
 	}
 	return a
 }

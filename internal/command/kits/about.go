@@ -16,7 +16,7 @@ func (a *app) about() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "about APP",
 		Short:   "Say what an app is, needs and asks",
-		Example: "  tivset about quaybench\n  tivset about quaybench --licence",
+		Example: "  tivset about willowbench\n  tivset about willowbench --licence",
 		Args:    cli.Takes(1, 1, "APP"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a.Freshen(cmd.Context())

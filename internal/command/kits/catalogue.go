@@ -35,7 +35,8 @@ func (a *app) catalogueAdd() *cobra.Command {
 		Long: "A folder holds one folder a kit. What somebody publishes is a folder or an https address with a signed\n" +
 			"index: its key is accepted once, by typing yes on a terminal, or by giving it with --key. Compare it with\n" +
 			"what the publisher says elsewhere. The kits that come along with the program are the catalogue “built-in”.",
-		Example: "  tivset catalogue add mine ./kits\n  tivset catalogue add harbour https://harbour.example/kits --key RW…",
+		Example: "  tivset catalogue add mine ./kits\n" +
+			"  tivset catalogue add millpond https://millpond.example/kits --key RW…",
 		Args:    cli.Takes(1, 2, "NAME FOLDER|ADDRESS"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			adding := catalogues.Adding{Name: args[0], Key: key}
@@ -88,7 +89,7 @@ func (a *app) catalogueRefresh() *cobra.Command {
 		Short: "Ask what published catalogues have now",
 		Long: "Asks for the index, and takes it when its signature holds and it is no older than the one before. It is\n" +
 			"asked for once a day by itself, when something is browsed, installed or updated.",
-		Example: "  tivset catalogue refresh\n  tivset catalogue refresh harbour", Annotations: cli.NoDryRun(),
+		Example: "  tivset catalogue refresh\n  tivset catalogue refresh millpond", Annotations: cli.NoDryRun(),
 		ValidArgsFunction: cli.Only(a.catalogueWords),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -123,7 +124,7 @@ func (a *app) catalogueUse() *cobra.Command {
 	return &cobra.Command{
 		Use:               "use APP NAME",
 		Short:             "Decide whose kit counts for an app that several catalogues have",
-		Example:           "  tivset catalogue use quaybench harbour",
+		Example:           "  tivset catalogue use willowbench millpond",
 		Args:              cli.Takes(2, 2, "APP NAME"),
 		Annotations:       cli.NoDryRun(),
 		ValidArgsFunction: cli.Only(a.AppWords),
@@ -167,7 +168,7 @@ func (a *app) catalogueForget() *cobra.Command {
 		Short: "Do without a catalogue",
 		Long: "Drops a catalogue from the list. Its folder or address is left alone. Sites of its apps cannot be\n" +
 			"looked after without it: where there are some, that is asked first.",
-		Example: "  tivset catalogue forget harbour", Args: cli.Takes(1, 1, "NAME"), Annotations: cli.NoDryRun(),
+		Example: "  tivset catalogue forget millpond", Args: cli.Takes(1, 1, "NAME"), Annotations: cli.NoDryRun(),
 		ValidArgsFunction: cli.Only(a.catalogueWords),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			sites, err := s.Book.Ledger.Sites(ctx)
@@ -205,7 +206,7 @@ func (a *app) catalogueKey() *cobra.Command {
 		Long: "Writes the secret key into FILE, locked with a passphrase, and the public one into FILE.pub: that is what\n" +
 			"owners are given. The form is minisign's. Keep a copy of FILE and the passphrase in a safe place: without\n" +
 			"them no owner takes a newer edition of the catalogue.",
-		Example: "  tivset catalogue key harbour.key", Args: cli.Takes(1, 1, "FILE"), Annotations: cli.NoDryRun(),
+		Example: "  tivset catalogue key millpond.key", Args: cli.Takes(1, 1, "FILE"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			word, err := a.passphrase(c.Context(), passphrase, true)
 			if err != nil {

@@ -23,7 +23,7 @@ func (a *app) kitCheck() *cobra.Command {
 		Short: "Say what is wrong with a kit, with file and line",
 		Long: "Reads the kit, and opens the archives of its releases that are at hand or can be fetched: whether\n" +
 			"all that it names is in them, and whether it knows them again by their marks.",
-		Example: "  tivset kit check ./quaybench\n  tivset kit check ./quaybench --quick\n  tivset kit check --schema",
+		Example: "  tivset kit check ./willowbench\n  tivset kit check ./willowbench --quick\n  tivset kit check --schema",
 		Args:    cli.Takes(0, 1, "[DIR]"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if schema {

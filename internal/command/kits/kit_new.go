@@ -26,7 +26,7 @@ func (a *app) kitNew() *cobra.Command {
 		Long: "Reads an unpacked app and writes a kit that tivset kit check takes: its needs, configuration, tables,\n" +
 			"set-up, sign-in, what it writes and what it says of its release. What cannot be told from the files stands\n" +
 			"in kit.yaml as a question, after “# ?”. Nothing of the app is run.",
-		Example: "  tivset kit new ./quaybench --from quaybench-2.4.1.tar.gz\n" +
+		Example: "  tivset kit new ./willowbench --from willowbench-2.4.1.tar.gz\n" +
 			"  tivset kit new ./tidebook --from debian:tidebook",
 		Args: cli.Takes(1, 1, "DIR"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -64,7 +64,7 @@ func (a *app) kitRelease() *cobra.Command {
 		Long: "Writes the release into kit.yaml before the others, with checksum, date, level and top folder, and the\n" +
 			"needs of the one before. Says what changed between the two: requirements, tables, samples of the configuration,\n" +
 			"set-up files. All else in kit.yaml stays as it is written.",
-		Example: "  tivset kit release ./quaybench 2.4.2 --archive quaybench-2.4.2.tar.gz",
+		Example: "  tivset kit release ./willowbench 2.4.2 --archive willowbench-2.4.2.tar.gz",
 		Args:    cli.Takes(2, 2, "DIR VERSION --archive FILE"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			if r.Dir, r.Release = args[0], args[1]; r.Archive == "" {

@@ -28,8 +28,8 @@ func (a *app) kitPack() *cobra.Command {
 		Long: "Packs each kit into one file, with a version that goes up when the kit changed, and signs the folder's\n" +
 			"index anew. Kits that are there and not named stay as they are. Serve the folder over https, or hand it on\n" +
 			"as it is: owners add it as a catalogue.",
-		Example: "  tivset kit pack ./quaybench ./helmroom --into ./shelf --key harbour.key\n" +
-			"  tivset kit pack --into ./shelf --key harbour.key --without helmroom",
+		Example: "  tivset kit pack ./willowbench ./slateroom --into ./shelf --key millpond.key\n" +
+			"  tivset kit pack --into ./shelf --key millpond.key --without slateroom",
 		Annotations: cli.NoDryRun(),
 		RunE:        func(c *cobra.Command, args []string) error { return a.runPack(c.Context(), args, p) },
 	}

@@ -26,7 +26,7 @@ func (a *app) kitTry() *cobra.Command {
 		Short: "Live the whole life of an app on real servers of this machine",
 		Long: "Starts private servers, installs the app and lives its life: sign-in, what an owner does, backup, updates,\n" +
 			"one that fails, copy, move, restore, renewal, removal. A line for each; at the end the account as it began.",
-		Example: "  tivset kit try ./quaybench\n  tivset kit try ./quaybench --on mariadb,apache --keep",
+		Example: "  tivset kit try ./willowbench\n  tivset kit try ./willowbench --on mariadb,apache --keep",
 		Args:    cli.Takes(1, 1, "DIR"), Annotations: cli.NoDryRun(),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.runTry(cmd.Context(), args[0], on, keep)

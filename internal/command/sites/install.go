@@ -49,10 +49,10 @@ func (a *app) install() *cobra.Command {
 			"site is set up, checked as a visitor and as the admin, and recorded. When anything fails,\n" +
 			"all that was begun is undone. With --table each row of a table is a site: all are looked at\n" +
 			"first, then installed side by side; a row that fails is undone, and the others go on.",
-		Example: "  tivset install quaybench --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
+		Example: "  tivset install willowbench --at lockside.localhost/forum -a title=\"Lockside Talk\" \\\n" +
 			"      -a admin.email=wharfinger@lockside.localhost --accept-licence\n" +
 			"  tivset install --answers lockside.yaml --yes\n" +
-			"  tivset install helmroom --table course.csv -a title=\"Class {number}\" --results done.csv",
+			"  tivset install slateroom --table course.csv -a title=\"Class {number}\" --results done.csv",
 		Args: cli.Takes(0, 1, "[APP] [--at ADDRESS]"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {

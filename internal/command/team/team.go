@@ -80,7 +80,7 @@ func (a *app) teamAdd() *cobra.Command {
 		Use: "add NAME KEY [--may all|look]", Short: "Have somebody, or a machine, work with the ledger",
 		Long: "Adds a public key, as “key” prints it there: every password is sealed for it too. Who may\n" +
 			"only look sees sites and jobs; no password is sealed for them, and so they can open no account.",
-		Example: "  tivset team add bosun age1…\n  tivset team add office age1… --may look",
+		Example: "  tivset team add steward age1…\n  tivset team add office age1… --may look",
 		Args:    cli.Takes(2, 2, "NAME KEY"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			name, err := person(args[0])
@@ -137,7 +137,7 @@ func (a *app) teamRemove() *cobra.Command {
 		Use: "remove NAME", Short: "Take somebody out of the team",
 		Long: "Seals every password anew without them. What they have seen or copied until now they still know: change\n" +
 			"what is worth it, and the password of the database's user.",
-		Example: "  tivset team remove bosun",
+		Example: "  tivset team remove steward",
 		Args:    cli.Takes(1, 1, "NAME"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			t, v, as, done, err := a.teamOf(c.Context())

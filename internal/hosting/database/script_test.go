@@ -98,13 +98,13 @@ func TestOtherSyntaxes(t *testing.T) {
 
 func TestPrefix(t *testing.T) {
 	for script, want := range map[string]string{
-		"SELECT * FROM ink_posts":                      "SELECT * FROM t1_posts",
-		"INSERT INTO `ink_posts` (a) VALUES (1)":       "INSERT INTO `t1_posts` (a) VALUES (1)",
-		"SELECT 'ink_posts', \"ink_x\" FROM ink_a":     "SELECT 'ink_posts', \"ink_x\" FROM t1_a",
+		"SELECT * FROM ink_entries":                    "SELECT * FROM t1_posts",
+		"INSERT INTO `ink_entries` (a) VALUES (1)":     "INSERT INTO `t1_posts` (a) VALUES (1)",
+		"SELECT 'ink_entries', \"ink_x\" FROM ink_a":   "SELECT 'ink_entries', \"ink_x\" FROM t1_a",
 		"SELECT drink_a, my_ink_b, ink_c.ink_d FROM x": "SELECT drink_a, my_ink_b, t1_c.t1_d FROM x",
-		"(ink_a,ink_b)":                                "(t1_a,t1_b)",
-		"SELECT `x`.`ink_a`, `drink_a`":                "SELECT `x`.`t1_a`, `drink_a`",
-		"SELECT INK_A":                                 "SELECT INK_A",
+		"(ink_a,ink_b)":                 "(t1_a,t1_b)",
+		"SELECT `x`.`ink_a`, `drink_a`": "SELECT `x`.`t1_a`, `drink_a`",
+		"SELECT INK_A":                  "SELECT INK_A",
 	} {
 		assert.Equal(t, []string{"1:" + want}, split(t, database.MariaDB.Syntax, script, "ink_", "t1_"))
 	}

@@ -16,7 +16,7 @@ import (
 var domains = []account.Domain{
 	{Name: "quillmere.localhost", Folder: "web/quillmere", URL: "http://quillmere.localhost:8780"},
 	{Name: "lockside.localhost", Folder: "web/lockside", URL: "http://lockside.localhost:8780"},
-	{Name: "helm-school.localhost", Folder: "web/helm-school", URL: "https://helm-school.localhost"},
+	{Name: "slate-school.localhost", Folder: "web/slate-school", URL: "https://slate-school.localhost"},
 }
 
 func TestResolve(t *testing.T) {
@@ -27,8 +27,8 @@ func TestResolve(t *testing.T) {
 			"lockside.localhost:8780/forum"},
 		"LOCKSIDE.localhost":       {"http://lockside.localhost:8780/", "web/lockside", "lockside.localhost:8780"},
 		"lockside.localhost:8780/": {"http://lockside.localhost:8780/", "web/lockside", "lockside.localhost:8780"},
-		"https://helm-school.localhost/a_b-2": {"https://helm-school.localhost/a_b-2/", "web/helm-school/a_b-2",
-			"helm-school.localhost/a_b-2"},
+		"https://slate-school.localhost/a_b-2": {"https://slate-school.localhost/a_b-2/", "web/slate-school/a_b-2",
+			"slate-school.localhost/a_b-2"},
 	} {
 		p, err := place.Resolve(address, domains)
 		require.NoError(t, err, address)

@@ -50,7 +50,7 @@ func TestInstallsOverFTP(t *testing.T) {
 	assert.Contains(t, strings.Join(planned.Warnings, "\n"), "plain FTP")
 	allApps(t, w)
 	w.EditAccount(func(a *account.Account) { a.Runtime.Folder = "" })
-	_, err = w.Planner.Plan(ctx, sitetest.Request("helmroom", "helm-school.localhost"))
+	_, err = w.Planner.Plan(ctx, sitetest.Request("slateroom", "slate-school.localhost"))
 	assert.ErrorContains(t, err, "not known where the account lies")
 }
 
@@ -103,7 +103,7 @@ func TestInstallsOverOpenSSH(t *testing.T) {
 	_, err := w.Reach.Hosts.Trust(s.Address, s.Fingerprint)
 	require.NoError(t, err)
 	before := w.Snapshot()
-	for _, app := range []string{"quaybench", "helmroom"} {
+	for _, app := range []string{"willowbench", "slateroom"} {
 		done, err := w.Install(sitetest.Request(app, "lockside.localhost/forum"))
 		require.NoError(t, err, app)
 		_, _, err = w.Desk.TakeBack(ctx, done.Job)

@@ -183,7 +183,8 @@ func (b *Backup) each(ctx context.Context, use func(*tar.Header, io.Reader) erro
 	if err != nil {
 		return err
 	}
-	unpacked, err := zstd.NewReader(plain, zstd.WithDecoderConcurrency(2), zstd.WithDecoderMaxMemory(64<<20))
+	unpacked, err := zstd.NewReader(plain, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true),
+		zstd.WithDecoderMaxMemory(64<<20))
 	if err != nil {
 		return err
 	}

@@ -89,7 +89,7 @@ func TestPeople(t *testing.T) {
 		"sites/a/b/admin.password": secret.Of("two")}))
 	_, err := second.Vault.Get("sites/a/admin.password")
 	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "%v", err)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "steward", Key: second.key, May: team.MayAll}, first.Vault))
 	require.NoError(t, first.team.Join(ctx, team.Person{Name: "office", Key: third.key, May: team.MayLook},
 		first.Vault))
 	got, err := second.Vault.Get("sites/a/admin.password")
@@ -100,7 +100,7 @@ func TestPeople(t *testing.T) {
 	assert.Equal(t, []string{"sites/a/admin.password"}, names)
 	_, err = third.Vault.Get("sites/a/admin.password")
 	assert.Error(t, err)
-	assert.ErrorIs(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: "age1x", May: team.MayAll},
+	assert.ErrorIs(t, first.team.Join(ctx, team.Person{Name: "steward", Key: "age1x", May: team.MayAll},
 		first.Vault), team.ErrKnown)
 
 	require.NoError(t, second.Vault.Set(map[string]secret.Text{"sites/a/admin.password": secret.Of("three")}))
@@ -115,13 +115,13 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, sum, other)
 
-	require.NoError(t, first.team.Leave(ctx, "bosun", first.Vault))
+	require.NoError(t, first.team.Leave(ctx, "steward", first.Vault))
 	_, err = second.Vault.Get("sites/a/admin.password")
 	assert.Error(t, err)
 	got, err = first.Vault.Get("sites/a/admin.password")
 	require.NoError(t, err)
 	assert.Equal(t, "three", got.Reveal())
-	assert.ErrorIs(t, first.team.Leave(ctx, "bosun", first.Vault), team.ErrNobody)
+	assert.ErrorIs(t, first.team.Leave(ctx, "steward", first.Vault), team.ErrNobody)
 	assert.ErrorIs(t, first.team.Leave(ctx, "wharfinger", first.Vault), team.ErrLast)
 	_, err = first.Vault.Get("sites/a/admin.password")
 	assert.NoError(t, err, "who cannot leave still opens")
@@ -141,7 +141,7 @@ func TestJoiningMeanwhile(t *testing.T) {
 		done <- err
 	}()
 	time.Sleep(30 * time.Millisecond)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "steward", Key: second.key, May: team.MayAll}, first.Vault))
 	require.NoError(t, <-done)
 	all, err := second.Vault.All()
 	require.NoError(t, err)
@@ -182,7 +182,7 @@ func TestThereAndBack(t *testing.T) {
 
 	l := open(t, at)
 	require.NoError(t, l.Begin(ctx, team.Person{Name: "wharfinger", Key: key}, b, checksums))
-	assert.ErrorContains(t, l.Begin(ctx, team.Person{Name: "bosun", Key: key}, b, checksums), "somebody else began")
+	assert.ErrorContains(t, l.Begin(ctx, team.Person{Name: "steward", Key: key}, b, checksums), "somebody else began")
 	there := l.Place(h, team.MayAll)
 	brought, err := there.Read(ctx)
 	require.NoError(t, err)
@@ -231,7 +231,7 @@ func TestDatabasesThatWillNotDo(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, found)
 	key := first.key
-	require.NoError(t, other.Begin(ctx, team.Person{Name: "bosun", Key: key}, &team.Belongings{}, secret.Of("00")))
+	require.NoError(t, other.Begin(ctx, team.Person{Name: "steward", Key: key}, &team.Belongings{}, secret.Of("00")))
 	require.NoError(t, other.PutSite(ctx, ledger.Site{Address: "b.localhost"}))
 	all, err := first.team.Addresses(ctx)
 	require.NoError(t, err)
@@ -268,12 +268,12 @@ func TestAKeyThatNobodyAdded(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
 	first, second, stranger := begun(t, at), another(t, at), another(t, at)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "steward", Key: second.key, May: team.MayAll}, first.Vault))
 	c := connected(t, at)
 	_, err := c.Exec(
 		ctx,
 		"INSERT INTO tivset.people (name, key, may, added, by, mark) SELECT 'stranger', $1, may, added, by, "+
-			"mark FROM tivset.people WHERE name = 'bosun'",
+			"mark FROM tivset.people WHERE name = 'steward'",
 		stranger.key,
 	)
 	require.NoError(t, err)
@@ -290,7 +290,7 @@ func TestAKeyThatNobodyAdded(t *testing.T) {
 	assert.Equal(t, "one", got.Reveal())
 	_, err = c.Exec(ctx, "DELETE FROM tivset.people WHERE name = 'stranger'")
 	require.NoError(t, err)
-	_, err = c.Exec(ctx, "UPDATE tivset.people SET key = $1 WHERE name = 'bosun'", stranger.key)
+	_, err = c.Exec(ctx, "UPDATE tivset.people SET key = $1 WHERE name = 'steward'", stranger.key)
 	require.NoError(t, err)
 	sealed("sites/b/admin.password")
 	third := another(t, at)
@@ -307,7 +307,7 @@ func TestTablesOfAnOlderRelease(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
 	first, second := begun(t, at), another(t, at)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "bosun", Key: second.key, May: team.MayAll}, first.Vault))
+	require.NoError(t, first.team.Join(ctx, team.Person{Name: "steward", Key: second.key, May: team.MayAll}, first.Vault))
 	c := connected(t, at)
 	now := time.Now()
 	for id, j := range map[string]ledger.Job{"a": {Ended: &now, Outcome: ledger.Done, Order: 3}, "b": {}} {

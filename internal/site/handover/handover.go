@@ -35,7 +35,7 @@ type From struct {
 	Site     *site.Site // as its kit has it; nil where the kit is not at hand
 	Password secret.Text
 	By       string // who looks after it
-	Ask      string // whom to ask: an address; By when it is empty
+	Ask      string // whom to text: an address; By when it is empty
 	Told     bool   // its account can send mails
 	Now      time.Time
 }

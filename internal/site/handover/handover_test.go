@@ -23,7 +23,7 @@ func record() ledger.Site {
 		URL:          "http://lockside.localhost/forum/",
 		Title:        "Lock <b>& Talk",
 		AdminURL:     "http://lockside.localhost/forum/admin/",
-		App:          "quaybench",
+		App:          "willowbench",
 		Release:      "2.4.1",
 		Care:         care.Usual,
 		Admin:        ledger.Admin{Name: "wharfinger", Email: "w@lockside.localhost"},
@@ -36,14 +36,14 @@ func record() ledger.Site {
 // nothing of a title is taken for HTML.
 func TestPage(t *testing.T) {
 	page := handover.Of(
-		handover.From{Record: record(), By: "quill on harbour", Ask: "desk@lockside.localhost", Told: true, Now: now},
+		handover.From{Record: record(), By: "quill on millpond", Ask: "desk@lockside.localhost", Told: true, Now: now},
 	)
 	text := handover.Text(page)
 	html, err := handover.HTML(page)
 	require.NoError(t, err)
 	for _, words := range []string{"http://lockside.localhost/forum/admin/", "wharfinger",
-		"quaybench 2.4.1, there since 2026-11-26",
-		"takes fixes by itself once they are 3 days old", "tells w@lockside.localhost of trouble", "quill on harbour",
+		"willowbench 2.4.1, there since 2026-11-26",
+		"takes fixes by itself once they are 3 days old", "tells w@lockside.localhost of trouble", "quill on millpond",
 		"not on this page", "desk@lockside.localhost", "2026-11-25 08:00 UTC"} {
 		assert.Contains(t, text, words)
 		assert.Contains(t, string(html), words)

@@ -33,11 +33,11 @@ func made() report.From {
 		title, host, app, health string
 		backup                   *time.Time
 		bytes                    int64
-	}{{"Lockside Talk", "lockside.localhost/forum", "quaybench", "good", ago(0), 61 << 20},
+	}{{"Lockside Talk", "lockside.localhost/forum", "willowbench", "good", ago(0), 61 << 20},
 		{"Lock Journal", "lockside.localhost/journal", "inkreach", "good", ago(3), 18 << 20},
 		{"Chandlery <Shop>", "chandlery.localhost", "towline", "bad", ago(19), 240 << 20},
-		{"Helm School", "helm-school.localhost", "helmroom", "good", ago(50), 510 << 20},
-		{"Class 2", "helm-school.localhost/class-2", "helmroom", "gone", nil, 0},
+		{"Slate School", "slate-school.localhost", "slateroom", "good", ago(50), 510 << 20},
+		{"Class 2", "slate-school.localhost/class-2", "slateroom", "gone", nil, 0},
 		{"Tides", "chandlery.localhost/tides", "inkreach", "", nil, 9 << 20}} {
 		until := now.AddDate(0, 0, 4+i*17)
 		x := ledger.Site{Address: of.host, URL: "https://" + of.host + "/", Title: of.title, App: of.app, Release: "2.0.1",
@@ -69,7 +69,7 @@ func made() report.From {
 		f.Jobs = append(f.Jobs, j)
 	}
 	for _, hours := range []int{6, 30, 24 * 40} {
-		f.Rounds = append(f.Rounds, ledger.Round{At: now.Add(-time.Duration(hours) * time.Hour), Who: "bosun@office",
+		f.Rounds = append(f.Rounds, ledger.Round{At: now.Add(-time.Duration(hours) * time.Hour), Who: "steward@office",
 			Seconds: 41.5, Lines: []ledger.RoundLine{{Address: f.Sites[0].Address, What: "updated"},
 				{Address: f.Sites[1].Address, What: "trouble"}, {Address: f.Sites[0].Address, What: "waits"}}})
 	}
@@ -94,7 +94,7 @@ func TestReport(t *testing.T) {
 		total += x.Bytes
 	}
 	assert.InDelta(t, total, r.Space[len(r.Space)-1].Bytes, float64(total)*.06, "days without a look count as before")
-	assert.Equal(t, "helm-school.localhost", r.Largest[0].Address)
+	assert.Equal(t, "slate-school.localhost", r.Largest[0].Address)
 	assert.Less(t, r.Largest[0].Before, r.Largest[0].Bytes)
 	assert.Equal(t, report.Certificate{Domain: "lockside.localhost", Days: 4}, r.Certificates[0], "that ends first")
 	jobs := 0
@@ -104,7 +104,7 @@ func TestReport(t *testing.T) {
 	assert.Len(t, r.Days, 28)
 	assert.Equal(t, 28, jobs)
 	assert.Len(t, r.Jobs, 28, "those of four weeks")
-	assert.Equal(t, report.Round{At: f.Rounds[0].At, Who: "bosun@office", Seconds: 41.5, Lines: 2, Trouble: 1}, *r.Round)
+	assert.Equal(t, report.Round{At: f.Rounds[0].At, Who: "steward@office", Seconds: 41.5, Lines: 2, Trouble: 1}, *r.Round)
 	assert.Len(t, r.Rounds, 2, "those of four weeks")
 	f.Of, f.Sites = "one", f.Sites[:1]
 	assert.Zero(t, report.Of(f).Rounds[0].Trouble, "of a site only what was done there")

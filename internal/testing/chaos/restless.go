@@ -75,7 +75,7 @@ func Packed(t *testing.T) catalogue.Source {
 }
 
 // needs are those of each release.
-const needs = "{php: {version: \">=8.0\", extensions: [mysqli]}, database: {mariadb: \">=10.4\"}, disk: 1MB}"
+const needs = "{php: {version: \">=8.0\", extensions: [mysqli]}, database: {mariadb: \">=10.4\"}, space: 1MB}"
 
 // Packages are a release as a distribution packs it, below usr/share/restless, with a
 // link into another package, and that one's.

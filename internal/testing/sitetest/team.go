@@ -74,7 +74,7 @@ func Another(t *testing.T, w *World, at string) *World {
 	place := l.Place(second.Home, team.MayAll)
 	key, err := place.Vault.PublicKey()
 	require.NoError(t, err)
-	require.NoError(t, l.Join(context.Background(), team.Person{Name: "bosun", Key: key, May: team.MayAll},
+	require.NoError(t, l.Join(context.Background(), team.Person{Name: "steward", Key: key, May: team.MayAll},
 		w.vault))
 	second.on(place)
 	return second

@@ -14,8 +14,9 @@ import (
 
 // Apps are the demo apps, and where tests install them.
 var Apps = map[string]string{
-	"inkreach": "lockside.localhost/journal", "quaybench": "lockside.localhost/forum", "pennywharf": "chandlery.localhost",
-	"helmroom": "helm-school.localhost", "lanternbox": "quillmere.localhost/pictures",
+	"inkreach": "lockside.localhost/journal", "willowbench": "lockside.localhost/forum",
+	"pennywharf": "chandlery.localhost",
+	"slateroom":  "slate-school.localhost", "lampshelf": "quillmere.localhost/pictures",
 	"towline": "lockside.localhost/help",
 }
 

@@ -267,7 +267,7 @@ func (w *walk) own(ctx context.Context, s Sighting) map[string]bool {
 	if err != nil {
 		return out
 	}
-	for _, name := range append(k.Place.Written(), k.Update.Keep...) {
+	for _, name := range append(k.Place.Writes(), k.Update.Keep...) {
 		first, _, _ := strings.Cut(name, "/")
 		out[first] = true
 	}

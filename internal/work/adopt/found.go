@@ -235,8 +235,8 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 	}
 	for n, v := range found {
 		v = answered(k, n, v)
-		id := strings.TrimPrefix(n, "ask.")
-		if q := k.Question(id); q != nil && strings.HasPrefix(n, "ask.") && !q.Secret {
+		id := strings.TrimPrefix(n, "answer.")
+		if q := k.Question(id); q != nil && strings.HasPrefix(n, "answer.") && !q.Secret {
 			x.Chosen = append(x.Chosen, ledger.Choice{ID: id, Answer: v})
 		} else if strings.HasPrefix(n, "extra.") || slices.Contains([]string{answer.Tagline, answer.AdminFirstName,
 			answer.AdminLastName,
@@ -258,7 +258,7 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 // answered is what a configuration says of a question as its owner answered it.
 func answered(k catalogue.Entry, name, value string) string {
 	kind := ""
-	if q := k.Question(strings.TrimPrefix(name, "ask.")); q != nil {
+	if q := k.Question(strings.TrimPrefix(name, "answer.")); q != nil {
 		kind = q.Kind
 	}
 	for _, x := range k.Extras {

@@ -31,7 +31,7 @@ func TestRotation(t *testing.T) {
 		assert.Error(t, err, bad)
 	}
 	w := sitetest.Demo(t)
-	_, err = w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
+	_, err = w.Install(sitetest.Request("lampshelf", "lockside.localhost/pictures"))
 	require.NoError(t, err)
 	at := day("2026-11-20")
 	w.Now = func() time.Time { return at }
@@ -49,7 +49,7 @@ func TestRotation(t *testing.T) {
 // The clock of another machine is ahead: what was just made is kept all the same.
 func TestWhatWasJustMadeIsKept(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
+	_, err := w.Install(sitetest.Request("lampshelf", "lockside.localhost/pictures"))
 	require.NoError(t, err)
 	at := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
 	w.Desk.Now = func() time.Time { return at }

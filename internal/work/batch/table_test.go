@@ -32,7 +32,7 @@ func course(t *testing.T, rows string) (*batch.Batch, error) {
 	read, err := table.Read([]byte(rows))
 	require.NoError(t, err)
 	all, err := requests.Installs(read, plan.Request{App: "inkreach", Answers: answer.Given{"title": "Class {number}",
-		"tagline": "with {teacher}", "admin.email": "head@helm-school.localhost"}})
+		"tagline": "with {teacher}", "admin.email": "head@slate-school.localhost"}})
 	return &batch.Batch{Rows: all, Strict: true}, err
 }
 
@@ -49,8 +49,8 @@ func looked(t *testing.T, w *sitetest.World, rows string) *batch.Batch {
 // installed is what was installed of a row.
 func installed(r *batch.Row) *requests.Installed { return r.Ended.(*requests.Installed) }
 
-const classes = "number;at;teacher\n1;helm-school.localhost/class-{number};Ada\n" +
-	"2;helm-school.localhost/class-{number};=2+2\n3;lockside.localhost/{number};Cid\n"
+const classes = "number;at;teacher\n1;slate-school.localhost/class-{number};Ada\n" +
+	"2;slate-school.localhost/class-{number};=2+2\n3;lockside.localhost/{number};Cid\n"
 
 // A row that fails is undone, and the others go on; run again, it does what is missing.
 func TestATable(t *testing.T) {
@@ -60,7 +60,7 @@ func TestATable(t *testing.T) {
 	sum := requests.Sum(b)
 	assert.Equal(t, []int{3, 3}, []int{sum.Install, sum.Databases})
 	sitetest.Same(t, before, w.Snapshot(), "looking changes nothing")
-	there := filepath.Join(w.Root, "web/helm-school/class-2")
+	there := filepath.Join(w.Root, "web/slate-school/class-2")
 	b.Carry(ctx, w.Desk, batch.How{Patient: true, Stage: func(row *batch.Row, _ job.Event) {
 		if row.Line == 3 { // somebody is faster
 			_ = os.MkdirAll(there, 0o755)

@@ -140,13 +140,13 @@ func TestTakingBackWhicheverCallFails(t *testing.T) {
 // Files that the owner put beside the app's are not taken away with it.
 func TestTakenBackWithOthersFiles(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost/classes"))
+	done, err := w.Install(sitetest.Request("slateroom", "slate-school.localhost/classes"))
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(w.Root, "web/helm-school/classes/mine.txt"), nil, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(w.Root, "web/slate-school/classes/mine.txt"), nil, 0o644))
 	require.DirExists(t, filepath.Join(w.Root, done.Site.DataFolder))
 	_, left, err := w.Desk.TakeBack(ctx, done.Job)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"web/helm-school/classes/mine.txt"}, left)
+	assert.Equal(t, []string{"web/slate-school/classes/mine.txt"}, left)
 	assert.NoDirExists(t, filepath.Join(w.Root, "data"))
 }
 
@@ -169,13 +169,13 @@ func TestNeverSetAside(t *testing.T) {
 		"twin.localhost":           "a site is at this address already", // the sitetest.Same folder under another name
 		"lockside.localhost/admin": "a part of the site",
 	} {
-		r := sitetest.Request("quaybench", at)
+		r := sitetest.Request("willowbench", at)
 		r.Answers["occupied"] = "set-aside"
 		_, err := w.Planner.Plan(ctx, r)
 		assert.ErrorContains(t, err, words, at)
 		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 	}
-	r := sitetest.Request("quaybench", "chandlery.localhost")
+	r := sitetest.Request("willowbench", "chandlery.localhost")
 	r.Answers["occupied"] = "set-aside"
 	planned, err := w.Planner.Plan(ctx, r)
 	require.NoError(t, err)
@@ -191,13 +191,13 @@ func TestTraps(t *testing.T) {
 		www := a.Domains[2]
 		www.Name, www.URL, www.Folder = "www.chandlery.localhost", strings.Replace(www.URL, "//", "//www.", 1), "web/www"
 		same := a.Domains[3]
-		same.Name, same.URL = "www.helm-school.localhost", strings.Replace(same.URL, "//", "//www.", 1)
+		same.Name, same.URL = "www.slate-school.localhost", strings.Replace(same.URL, "//", "//www.", 1)
 		a.Domains = append(a.Domains, www, same)
 	})
 	for at, words := range map[string]string{
 		"lockside.localhost/forum":      "inside the folder of",
 		"chandlery.localhost/forum":     "two addresses with two folders",
-		"helm-school.localhost/forum":   "www.helm-school.localhost shows the same folder",
+		"slate-school.localhost/forum":  "www.slate-school.localhost shows the same folder",
 		"quillmere.localhost/somewhere": "",
 	} {
 		look, err := w.Planner.LookAt(ctx, plan.Request{At: at})
@@ -309,10 +309,10 @@ func TestChoicesArrive(t *testing.T) {
 		{"pennywharf", "chandlery.localhost", "", []string{"Windlass", "class=\"slate\"", "invoice"}, []string{"noindex"}},
 		{"pennywharf", "chandlery.localhost/two", "about.page", []string{"Rope &#34;&amp; Paint&#34; #1; $5", "QM12345678",
 			"https://chandlery.localhost/terms?a=b&amp;c=d"}, nil},
-		{"helmroom", "helm-school.localhost", "", []string{"<p>Come in.</p>",
+		{"slateroom", "slate-school.localhost", "", []string{"<p>Come in.</p>",
 			"Sit &#34;down&#34;, \\ and &lt;/script&gt; wait.", "9 seats", "Put your name down", "also in de, nl",
-			"desk@helm-school.localhost"}, nil},
-		{"lanternbox", "quillmere.localhost/pictures", "", []string{"class=\"dawn\"", "noindex", "yours to download"},
+			"desk@slate-school.localhost"}, nil},
+		{"lampshelf", "quillmere.localhost/pictures", "", []string{"class=\"dawn\"", "noindex", "yours to download"},
 			[]string{"Top gate"}},
 		{"towline", "lockside.localhost", "", []string{"- one<br># two", "https://lockside.localhost/"}, nil},
 	} {
@@ -362,7 +362,7 @@ func TestLockoutLocksOut(t *testing.T) {
 // not show it.
 func TestTimer(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost"))
+	done, err := w.Install(sitetest.Request("slateroom", "slate-school.localhost"))
 	require.NoError(t, err)
 	require.Len(t, done.Todo, 1)
 	assert.Contains(t, done.Todo[0], "/timer.page?key=KEY every 5 minutes")

@@ -37,7 +37,7 @@ func ready(t *testing.T, w *sitetest.World, name string) (r plan.Request, login 
 	require.NoError(t, server.CreateDatabase(ctx, name))
 	require.NoError(t, server.CreateUser(ctx, u))
 	login = database.Login{Server: d.Server, User: name, Password: u.Password, Database: name}
-	r = sitetest.Request("quaybench", "lockside.localhost/forum")
+	r = sitetest.Request("willowbench", "lockside.localhost/forum")
 	r.Answers["data.from"], r.Answers["data.name"], r.Answers["data.user"], r.Answers["data.password"] = "existing", name,
 		name, u.Password.Reveal()
 	return r, login
@@ -149,13 +149,13 @@ func TestByHand(t *testing.T) {
 	w := sitetest.Demo(t)
 	r, _ := ready(t, w, "made")
 	w.EditAccount(func(a *account.Account) { a.Databases[0].Admin, a.Databases[0].Make = nil, "by-hand" })
-	plain := sitetest.Request("quaybench", r.At)
+	plain := sitetest.Request("willowbench", r.At)
 	_, err := w.Planner.Plan(ctx, plain)
 	f := fault.Of(err)
 	require.Equal(t, fault.NeedsConfirmation, f.Kind, "%v", err)
 	said := strings.Join(f.Details, "\n")
-	for _, words := range []string{"a database    quill_quay", "a user        quill_quay", "of your choice",
-		"all of them on quill_quay"} {
+	for _, words := range []string{"a database    quill_will", "a user        quill_will", "of your choice",
+		"all of them on quill_will"} {
 		assert.Contains(t, said, words)
 	}
 	r.Answers["data.from"] = "by-hand"
@@ -175,7 +175,7 @@ func TestByHand(t *testing.T) {
 // Names of a new database can be chosen, within the server's rules.
 func TestNamesOfANewDatabase(t *testing.T) {
 	w := sitetest.Demo(t)
-	r := sitetest.Request("quaybench", "lockside.localhost/forum")
+	r := sitetest.Request("willowbench", "lockside.localhost/forum")
 	for _, c := range []struct{ id, value, words string }{
 		{"data.name", "forum", "begin with quill_"}, {"data.name", "quill_a-b", "letters, digits and _"},
 		{"data.user", "quill_" + strings.Repeat("x", 30), "at most 32"}, {"data.tables", strings.Repeat("x", 25),

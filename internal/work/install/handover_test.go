@@ -18,7 +18,7 @@ func TestHandedOverByMail(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, sitetest.Mails(t, w), "nothing is mailed unasked")
 
-	r := sitetest.Request("quaybench", "lockside.localhost/forum")
+	r := sitetest.Request("willowbench", "lockside.localhost/forum")
 	r.Answers["handover.to"] = "wharfinger@lockside.localhost"
 	r.Answers["admin.password"] = "Kranich-Teekanne-74-Ufer"
 	done, err := w.Install(r)

@@ -70,8 +70,8 @@ func TestInstallsAndChecks(t *testing.T) {
 func TestUndoneWhicheverCallFails(t *testing.T) {
 	servers.Slow(t)
 	stride := servers.Sweep(7)
-	for _, app := range []string{"inkreach", "quaybench", "helmroom", "lanternbox"} {
-		at := sitetest.Apps["quaybench"]
+	for _, app := range []string{"inkreach", "willowbench", "slateroom", "lampshelf"} {
+		at := sitetest.Apps["willowbench"]
 		t.Run(app, func(t *testing.T) {
 			t.Parallel()
 			w := sitetest.Demo(t)
@@ -137,7 +137,7 @@ func TestLeftThenUndone(t *testing.T) {
 	w.Hosting.Settle, w.Desk.Patience = 0, 0
 	before := w.Snapshot()
 	for n := 10; n < 90; n += 7 {
-		planned, err := w.Planner.Plan(context.Background(), sitetest.Request("quaybench", "lockside.localhost/forum"))
+		planned, err := w.Planner.Plan(context.Background(), sitetest.Request("willowbench", "lockside.localhost/forum"))
 		require.NoError(t, err)
 		w.Trip.Arm(n, 1<<30)
 		_, err = install.Install(context.Background(), w.Desk, planned)
@@ -185,7 +185,7 @@ func TestRefusesWhatIsInTheWay(t *testing.T) {
 
 func TestSiteInsideASite(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	_, err := w.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
 	require.NoError(t, err)
 	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost/forum"))
 	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
@@ -205,7 +205,7 @@ func TestSiteInsideASite(t *testing.T) {
 
 func TestInnerSiteWhereTheOuterWouldPutAFolder(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/admin"))
+	_, err := w.Install(sitetest.Request("willowbench", "lockside.localhost/admin"))
 	require.NoError(t, err)
 	before := w.Snapshot()
 	_, err = w.Install(sitetest.Request("inkreach", "lockside.localhost"))
@@ -404,7 +404,7 @@ func TestConfigurationThatComesBack(t *testing.T) {
 	w := sitetest.Demo(t)
 	w.Demo.Standin.Web.IgnoreRules(true)
 	before := w.Snapshot()
-	_, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+	_, err := w.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
 	require.ErrorContains(t, err, "shows the configuration to everybody")
 	sitetest.Same(t, before, w.Snapshot())
 }
@@ -428,7 +428,7 @@ func TestSecretsStaySecret(t *testing.T) {
 	servers.Slow(t)
 	w := sitetest.Demo(t)
 	const mine = "Kranich-Teekanne-74-Ufer"
-	r := sitetest.Request("quaybench", "lockside.localhost/forum")
+	r := sitetest.Request("willowbench", "lockside.localhost/forum")
 	r.Answers["admin.password"] = mine
 	done, err := w.Install(r)
 	require.NoError(t, err)
@@ -437,7 +437,7 @@ func TestSecretsStaySecret(t *testing.T) {
 	assert.Equal(t, mine, creds.Password.Reveal())
 
 	w.Demo.Standin.Web.Break("/again/", 500)
-	r = sitetest.Request("quaybench", "lockside.localhost/again")
+	r = sitetest.Request("willowbench", "lockside.localhost/again")
 	r.Answers["admin.password"] = mine
 	_, err = w.Install(r)
 	require.Error(t, err)
@@ -449,7 +449,7 @@ func TestSecretsStaySecret(t *testing.T) {
 				return err
 			}
 			inDatabase := strings.Contains(name, "/demo/database/") || strings.HasSuffix(name,
-				"/demo/account/web/lockside/forum/config/quaybench.ini")
+				"/demo/account/web/lockside/forum/config/willowbench.ini")
 			text, err := os.ReadFile(name)
 			if err == nil && !inDatabase {
 				assert.NotContains(t, string(text), s, name)
@@ -502,7 +502,7 @@ func strangers(t *testing.T, w *sitetest.World) {
 		}
 	})
 	for range 3 {
-		done, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/forum"))
+		done, err := w.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
 		require.NoError(t, err)
 		_, _, err = w.Desk.TakeBack(ctx, done.Job)
 		require.NoError(t, err)

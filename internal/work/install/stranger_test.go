@@ -13,13 +13,13 @@ import (
 // ask asks, as a stranger, for what a set-up must not show, and reports what
 // came. It returns how many questions it asked.
 func ask(w *sitetest.World, base string, found chan<- string) int {
-	names := []string{"install/", "install/index.page", "config/quaybench.ini", "schema/tables.sql", ".htaccess"}
+	names := []string{"install/", "install/index.page", "config/willowbench.ini", "schema/tables.sql", ".htaccess"}
 	addresses := []string{"/.tivset/", "/.tivset/stage/", "/.tivset/busy/"}
 	for _, n := range names {
 		addresses = append(addresses, base+n, "/"+n, "/stage/"+n)
 	}
 	for _, a := range addresses {
-		look(w, a, found, "Set up your quaybench", "password")
+		look(w, a, found, "Set up your willowbench", "password")
 	}
 	return len(addresses)
 }
@@ -55,8 +55,8 @@ var link = regexp.MustCompile(`<a href="([^"/]+)">`)
 // the set-up in every folder that it finds.
 func wander(w *sitetest.World, folder string, found chan<- string, deep int) int {
 	asked := 1
-	for _, m := range link.FindAllStringSubmatch(look(w, folder, found, "Set up your quaybench"), -1) {
-		look(w, folder+m[1]+"/install/", found, "Set up your quaybench")
+	for _, m := range link.FindAllStringSubmatch(look(w, folder, found, "Set up your willowbench"), -1) {
+		look(w, folder+m[1]+"/install/", found, "Set up your willowbench")
 		asked++
 		if deep > 0 && !strings.Contains(m[1], ".") {
 			asked += wander(w, folder+m[1]+"/", found, deep-1)

@@ -55,7 +55,7 @@ func TestTimersInTheCrontab(t *testing.T) {
 					require.NoError(t, os.WriteFile(kept, []byte(before), 0o600))
 				}
 				account := w.Snapshot()
-				planned, err := w.Planner.Plan(ctx, sitetest.Request("helmroom", "helm-school.localhost"))
+				planned, err := w.Planner.Plan(ctx, sitetest.Request("slateroom", "slate-school.localhost"))
 				require.NoError(t, err)
 				assert.Len(t, planned.Changes.Timers, 1)
 				assert.Empty(t, planned.Todo)
@@ -65,7 +65,7 @@ func TestTimersInTheCrontab(t *testing.T) {
 				require.NoError(t, err)
 				assert.True(t, strings.HasPrefix(string(text), before), "what was there stays")
 				assert.Contains(t, string(text), "* * * * curl -fsS")
-				creds, err := w.Book.Reveal(ctx, "helm-school.localhost")
+				creds, err := w.Book.Reveal(ctx, "slate-school.localhost")
 				require.NoError(t, err)
 				for _, o := range creds.Others {
 					assert.NotContains(t, string(text), o.Value.Reveal(), "keys are not in the crontab")
@@ -90,7 +90,7 @@ func TestTimersInTheCrontab(t *testing.T) {
 			require.NoError(t, os.WriteFile(program,
 				[]byte("#!/bin/sh\n[ \"$1\" = -l ] && exit 0\necho 'You are not allowed to use this program' >&2; exit 1\n"),
 				0o755))
-			_, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost"))
+			_, err := w.Install(sitetest.Request("slateroom", "slate-school.localhost"))
 			assert.ErrorContains(t, err, "crontab cannot be written")
 			sitetest.Same(t, account, w.Snapshot())
 		})

@@ -22,7 +22,7 @@ func TestCopiesThatWillNotDo(t *testing.T) {
 	w := sitetest.Demo(t)
 	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	require.NoError(t, err)
-	_, err = w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
+	_, err = w.Install(sitetest.Request("lampshelf", "lockside.localhost/pictures"))
 	require.NoError(t, err)
 	away := httptest.NewServer(http.NotFoundHandler())
 	t.Cleanup(away.Close)

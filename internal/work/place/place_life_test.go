@@ -25,7 +25,7 @@ func TestMovesToAnotherAccount(t *testing.T) {
 		other := *a
 		other.Name, other.Reach = "other", "local:"+filepath.Join(w.Root, "web")
 		other.Domains = slices.Clone(a.Domains[3:])
-		other.Domains[0].Folder = "helm-school"
+		other.Domains[0].Folder = "slate-school"
 		a.Domains = a.Domains[:3]
 		other.Databases = slices.Clone(a.Databases)
 		admin := *a.Databases[0].Admin
@@ -37,9 +37,9 @@ func TestMovesToAnotherAccount(t *testing.T) {
 		require.NoError(t, err)
 	})
 	begin := w.Snapshot()
-	done, err := w.Install(sitetest.Request("helmroom", "lockside.localhost/school"))
+	done, err := w.Install(sitetest.Request("slateroom", "lockside.localhost/school"))
 	require.NoError(t, err)
-	moved := w.Copy(place.Request{Site: done.Site.Address, At: "helm-school.localhost", Account: "other", Move: true})
+	moved := w.Copy(place.Request{Site: done.Site.Address, At: "slate-school.localhost", Account: "other", Move: true})
 	assert.Equal(t, "other", moved.Site.Account)
 	e, _ := sitetest.Examined(t, w, moved.Site.Address)
 	assert.True(t, e.OK, "%v", e.Checks)

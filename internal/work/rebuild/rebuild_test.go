@@ -32,7 +32,7 @@ func TestRebuilds(t *testing.T) {
 	require.NoError(t, err, "%v", fault.Of(err))
 	_, err = update.To(ctx, w.Desk, update.Request{Site: first.Site.Address, Release: "1.4.0"}) // which backs it up before
 	require.NoError(t, err, "%v", fault.Of(err))
-	alone, err := w.Install(sitetest.Request("quaybench", "lockside.localhost/pictures"))
+	alone, err := w.Install(sitetest.Request("willowbench", "lockside.localhost/pictures"))
 	require.NoError(t, err, "%v", fault.Of(err))
 	gone, err := w.Install(sitetest.Request("inkreach", "chandlery.localhost"))
 	require.NoError(t, err, "%v", fault.Of(err))

@@ -36,7 +36,7 @@ func TestRehearses(t *testing.T) {
 		app, release, at string
 		ok               bool
 	}{{"inkreach", "1.3.2", "lockside.localhost", true}, {"towline", "2.0.1", "lockside.localhost/help", false},
-		{"lanternbox", "1.7.0", "chandlery.localhost/pictures", true}} {
+		{"lampshelf", "1.7.0", "chandlery.localhost/pictures", true}} {
 		t.Run(c.app, func(t *testing.T) {
 			done, err := w.Install(sitetest.Older(c.app, c.at, c.release))
 			require.NoError(t, err)
@@ -58,7 +58,7 @@ func TestRehearses(t *testing.T) {
 // guessed; an interrupt takes it away.
 func TestTheCopyIsQuiet(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Older("helmroom", "helm-school.localhost", "5.0.3"))
+	done, err := w.Install(sitetest.Older("slateroom", "slate-school.localhost", "5.0.3"))
 	require.NoError(t, err)
 	before := w.Snapshot()
 	within, stop := context.WithCancel(ctx)
@@ -74,7 +74,7 @@ func TestTheCopyIsQuiet(t *testing.T) {
 	_, err = rehearse.Rehearse(within, w.Desk, update.Request{Site: done.Site.Address})
 	require.Error(t, err)
 	require.NotEmpty(t, seen)
-	assert.Regexp(t, `^helm-school\.localhost:\d+/rehearsal-[a-z0-9]{16}$`, seen[0])
+	assert.Regexp(t, `^slate-school\.localhost:\d+/rehearsal-[a-z0-9]{16}$`, seen[0])
 	sitetest.Same(t, before, w.Snapshot())
 	assert.Len(t, addresses(t, w), 1)
 }
@@ -127,7 +127,7 @@ func TestSweeps(t *testing.T) {
 // What visitors write during a rehearsal stays.
 func TestVisitorsMeanwhile(t *testing.T) {
 	w := sitetest.Demo(t)
-	done, err := w.Install(sitetest.Older("lanternbox", "chandlery.localhost/pictures", "1.7.0"))
+	done, err := w.Install(sitetest.Older("lampshelf", "chandlery.localhost/pictures", "1.7.0"))
 	require.NoError(t, err)
 	mine := filepath.Join(w.Root, done.Site.Folder, "uploads", "late.txt")
 	w.Desk.Progress = func(job.Event) {

@@ -18,7 +18,7 @@ func TestOuterSiteRemoved(t *testing.T) {
 	w := sitetest.Demo(t)
 	outer, err := w.Install(sitetest.Request("inkreach", "lockside.localhost"))
 	require.NoError(t, err)
-	inner, err := w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
+	inner, err := w.Install(sitetest.Request("lampshelf", "lockside.localhost/pictures"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(w.Root, outer.Site.Folder, "parts", "mine.txt"), []byte("mine"), 0o600))
 	done := w.Remove(remove.Request{Site: outer.Site.Address})
@@ -61,7 +61,7 @@ func TestSharedDatabaseRemoved(t *testing.T) {
 		}
 		second, err := w.Install(shared)
 		require.NoError(t, err)
-		w.Query(second.Site, "DELETE FROM {tables}posts WHERE id = 2")
+		w.Query(second.Site, "DELETE FROM {tables}entries WHERE id = 2")
 		w.Remove(remove.Request{Site: second.Site.Address, Only: "data", NoBackup: true})
 		half, err := w.Book.Find(ctx, second.Site.Address)
 		require.NoError(t, err)

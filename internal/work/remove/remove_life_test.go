@@ -16,9 +16,9 @@ func TestFoldersOfSeveral(t *testing.T) {
 	servers.Slow(t)
 	w := sitetest.Demo(t)
 	begin := w.Snapshot()
-	first, err := w.Install(sitetest.Request("helmroom", "lockside.localhost/school"))
+	first, err := w.Install(sitetest.Request("slateroom", "lockside.localhost/school"))
 	require.NoError(t, err)
-	second, err := w.Install(sitetest.Request("helmroom", "helm-school.localhost"))
+	second, err := w.Install(sitetest.Request("slateroom", "slate-school.localhost"))
 	require.NoError(t, err)
 	moved := w.Copy(place.Request{Site: first.Site.Address, At: "chandlery.localhost", Move: true})
 	for _, x := range []string{second.Site.Address, moved.Site.Address} {

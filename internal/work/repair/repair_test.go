@@ -29,7 +29,7 @@ func damaged(t *testing.T) (w *sitetest.World, at, folder string) {
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "about.page"), []byte("hacked"), 0o644))
 	require.NoError(t, os.Remove(filepath.Join(folder, "licence.txt")))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "mine.txt"), []byte("mine"), 0o600))
-	w.Query(done.Site, "UPDATE {tables}options SET value = 'A title of today' WHERE name = 'title'")
+	w.Query(done.Site, "UPDATE {tables}facts SET value = 'A title of today' WHERE name = 'title'")
 	settings := filepath.Join(folder, "config", "settings.php")
 	text, err := os.ReadFile(settings)
 	require.NoError(t, err)

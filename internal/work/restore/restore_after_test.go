@@ -76,7 +76,7 @@ func TestBackupsThatWillNotDo(t *testing.T) {
 // Only the owner of the key opens a backup that is encrypted to it.
 func TestEncryptedBackup(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, err := w.Install(sitetest.Request("lanternbox", "lockside.localhost/pictures"))
+	_, err := w.Install(sitetest.Request("lampshelf", "lockside.localhost/pictures"))
 	require.NoError(t, err)
 	key, public := sitetest.AgeKey(t)
 	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: "pictures", To: []string{public}})

@@ -97,7 +97,7 @@ func (o *owned) entrust(site string, decided map[string]string) {
 func TestANight(t *testing.T) {
 	o := owners(t)
 	for _, r := range [][3]string{{"inkreach", "lockside.localhost/journal", "1.3.2"},
-		{"towline", "lockside.localhost/help", "2.0.1"}, {"lanternbox", "lockside.localhost/pictures", "1.8.2"}} {
+		{"towline", "lockside.localhost/help", "2.0.1"}, {"lampshelf", "lockside.localhost/pictures", "1.8.2"}} {
 		_, err := o.Install(sitetest.Older(r[0], r[1], r[2]))
 		require.NoError(t, err)
 	}
@@ -374,7 +374,7 @@ func TestTwoMachinesMakeRounds(t *testing.T) {
 	sitetest.OnTeam(t, w, at)
 	machines := []*owned{ownerOf(w), ownerOf(sitetest.Another(t, w, at))}
 	o := machines[0]
-	for n, kit := range []string{"inkreach", "quaybench", "inkreach", "helmroom"} {
+	for n, kit := range []string{"inkreach", "willowbench", "inkreach", "slateroom"} {
 		_, err := o.Install(sitetest.Request(kit, fmt.Sprintf("lockside.localhost/s%d", n)))
 		require.NoError(t, err)
 	}

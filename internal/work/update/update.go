@@ -249,7 +249,7 @@ func (p *Plan) handmade(ctx context.Context, d *work.Service) error {
 // kept lists what the new release does not replace: what the app writes.
 func (p *Plan) kept() []string {
 	k := p.next.Kit
-	return append(k.Place.Written(), k.Update.Keep...)
+	return append(k.Place.Writes(), k.Update.Keep...)
 }
 
 // Update carries a plan out.

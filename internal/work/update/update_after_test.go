@@ -91,7 +91,7 @@ func TestUpdatesThatWillNotDo(t *testing.T) {
 func TestUpdatesWhatIsDue(t *testing.T) {
 	servers.Slow(t)
 	w := sitetest.Demo(t)
-	for app, release := range map[string]string{"towline": "2.0.1", "lanternbox": "1.7.0"} {
+	for app, release := range map[string]string{"towline": "2.0.1", "lampshelf": "1.7.0"} {
 		r := sitetest.Older(app, sitetest.Apps[app], release)
 		r.Answers["care.takes"], r.Answers["care.tells"] = "breaking", "changes"
 		_, err := w.Install(r)

@@ -20,7 +20,7 @@ var dialects = map[string]dialect{
 		notes:   "CREATE TABLE notes (id INT NOT NULL PRIMARY KEY, text VARCHAR(100))",
 		dated:   "CREATE TABLE d (id INT NOT NULL PRIMARY KEY, at DATETIME NOT NULL, on_day DATE NOT NULL)",
 		schema: `-- a comment; with a semicolon
-CREATE TABLE ink_posts (
+CREATE TABLE ink_entries (
   id INT UNSIGNED NOT NULL AUTO_INCREMENT,
   title VARCHAR(100) NOT NULL,
   body TEXT,
@@ -28,10 +28,10 @@ CREATE TABLE ink_posts (
   KEY by_title (title)
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;
 /* another; one */
-INSERT INTO ink_posts (title, body) VALUES ('it''s; here', 'ink_posts "quoted"\n-- no comment'), ('zwei – é', NULL);
+INSERT INTO ink_entries (title, body) VALUES ('it''s; here', 'ink_entries "quoted"\n-- no comment'), ('zwei – é', NULL);
 # the last
-INSERT INTO ` + "`ink_posts`" + ` (title) VALUES ('drei')`,
-		ran: 3, quoted: "ink_posts \"quoted\"\n-- no comment",
+INSERT INTO ` + "`ink_entries`" + ` (title) VALUES ('drei')`,
+		ran: 3, quoted: "ink_entries \"quoted\"\n-- no comment",
 		rich: `CREATE TABLE boats (id INT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(50) NOT NULL, weight DECIMAL(8,2), photo BLOB, built DATETIME, flags BIT(3), note TEXT, upper_name VARCHAR(50) AS (UPPER(name)) STORED, UNIQUE KEY (name));
 CREATE TABLE trips (id INT AUTO_INCREMENT PRIMARY KEY, boat INT NOT NULL, miles DOUBLE, FOREIGN KEY (boat) REFERENCES boats (id) ON DELETE CASCADE) AUTO_INCREMENT = 70;
 INSERT INTO boats (name, weight, photo, built, flags, note) VALUES ('it''s "a" \\ boat', 12.50, 0x00ff2710, '2026-10-19 20:11:00', b'101', 'line\nbreak\t;'), ('zwei – 日本', NULL, '', NULL, NULL, '');
@@ -56,20 +56,20 @@ DELIMITER ;`,
 		notes:   "CREATE TABLE notes (id INT NOT NULL PRIMARY KEY, text VARCHAR(100))",
 		dated:   "CREATE TABLE d (id INT NOT NULL PRIMARY KEY, at TIMESTAMP NOT NULL, on_day DATE NOT NULL)",
 		schema: `-- a comment; with a semicolon
-CREATE TABLE ink_posts (
+CREATE TABLE ink_entries (
   id SERIAL PRIMARY KEY,
   title VARCHAR(100) NOT NULL,
   body TEXT
 );
 /* another; /* nested; */ one */
-CREATE FUNCTION ink_count() RETURNS bigint AS $body$ BEGIN /* ; */ RETURN (SELECT count(*) FROM ink_posts); END; $body$ LANGUAGE plpgsql;
-COPY ink_posts (title, body) FROM stdin;
-it's; here	ink_posts "quoted"\n-- no comment
+CREATE FUNCTION ink_count() RETURNS bigint AS $body$ BEGIN /* ; */ RETURN (SELECT count(*) FROM ink_entries); END; $body$ LANGUAGE plpgsql;
+COPY ink_entries (title, body) FROM stdin;
+it's; here	ink_entries "quoted"\n-- no comment
 zwei – é	\N
 \.
 
-INSERT INTO "ink_posts" (title) VALUES (E'dr\u0065i')`,
-		ran: 4, quoted: "ink_posts \"quoted\"\n-- no comment",
+INSERT INTO "ink_entries" (title) VALUES (E'dr\u0065i')`,
+		ran: 4, quoted: "ink_entries \"quoted\"\n-- no comment",
 		rich: `CREATE TYPE kind AS ENUM ('sail', 'it''s');
 CREATE TABLE boats (id SERIAL PRIMARY KEY, name VARCHAR(50) NOT NULL UNIQUE, weight NUMERIC(8,2), photo BYTEA, built TIMESTAMPTZ, what kind, note TEXT DEFAULT 'none', upper_name TEXT GENERATED ALWAYS AS (upper(name)) STORED);
 CREATE TABLE trips (id INT GENERATED ALWAYS AS IDENTITY (START 70) PRIMARY KEY, boat INT NOT NULL REFERENCES boats ON DELETE CASCADE, miles DOUBLE PRECISION CHECK (miles > -10));
@@ -108,17 +108,17 @@ SELECT setval('boats_id_seq', 41);`,
 		notes:   "CREATE TABLE notes (id INT NOT NULL PRIMARY KEY, text VARCHAR(100))",
 		dated:   "CREATE TABLE d (id INT NOT NULL PRIMARY KEY, at DATETIME NOT NULL, on_day DATE NOT NULL)",
 		schema: `-- a comment; with a semicolon
-CREATE TABLE ink_posts (
+CREATE TABLE ink_entries (
   id INTEGER PRIMARY KEY AUTOINCREMENT,
   title VARCHAR(100) NOT NULL,
   body TEXT
 );
 /* another; one */
-CREATE TRIGGER ink_shout AFTER INSERT ON ink_posts BEGIN UPDATE ink_posts SET title = title WHERE id = new.id; SELECT 1; END;
-INSERT INTO ink_posts (title, body) VALUES ('it''s; here', 'ink_posts "quoted"
+CREATE TRIGGER ink_shout AFTER INSERT ON ink_entries BEGIN UPDATE ink_entries SET title = title WHERE id = new.id; SELECT 1; END;
+INSERT INTO ink_entries (title, body) VALUES ('it''s; here', 'ink_entries "quoted"
 -- no comment'), ('zwei – é', NULL);
-INSERT INTO [ink_posts] (title) VALUES ('drei')`,
-		ran: 4, quoted: "ink_posts \"quoted\"\n-- no comment",
+INSERT INTO [ink_entries] (title) VALUES ('drei')`,
+		ran: 4, quoted: "ink_entries \"quoted\"\n-- no comment",
 		rich: `CREATE TABLE boats (id INTEGER PRIMARY KEY AUTOINCREMENT, name VARCHAR(50) NOT NULL UNIQUE, weight NUMERIC, photo BLOB, built DATETIME, note TEXT, upper_name TEXT GENERATED ALWAYS AS (upper(name)) STORED);
 CREATE TABLE trips (id INTEGER PRIMARY KEY, boat INT NOT NULL REFERENCES boats (id) ON DELETE CASCADE, miles DOUBLE);
 CREATE INDEX far ON trips (miles);

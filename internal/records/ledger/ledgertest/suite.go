@@ -60,7 +60,7 @@ func sites(t *testing.T, l, another ledger.Ledger) {
 func jobs(t *testing.T, l ledger.Ledger) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 5, time.UTC)
 	for i, id := range []string{"1", "3", "2"} {
-		require.NoError(t, l.PutJob(ctx, ledger.Job{ID: id, Who: "bosun", Started: now.Add(time.Duration(i) *
+		require.NoError(t, l.PutJob(ctx, ledger.Job{ID: id, Who: "steward", Started: now.Add(time.Duration(i) *
 			time.Millisecond)}))
 	}
 	require.NoError(t, l.PutJob(ctx, ledger.Job{ID: "3", Outcome: ledger.Undone, Started: now.Add(time.Millisecond)}))
@@ -68,7 +68,7 @@ func jobs(t *testing.T, l ledger.Ledger) {
 	require.NoError(t, err)
 	require.Len(t, all, 3)
 	assert.Equal(t, []string{"2", "3", "1"}, []string{all[0].ID, all[1].ID, all[2].ID}, "newest first")
-	assert.Equal(t, []any{"bosun", ledger.Undone}, []any{all[0].Who, all[1].Outcome})
+	assert.Equal(t, []any{"steward", ledger.Undone}, []any{all[0].Who, all[1].Outcome})
 }
 
 // jobsByFilter proves which jobs are listed, and which are forgotten.
@@ -210,14 +210,14 @@ func several(t *testing.T, open func(t *testing.T) ledger.Ledger) {
 func rounds(t *testing.T, l ledger.Ledger) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	for _, days := range []int{-90, -3, 0} {
-		require.NoError(t, l.PutRound(ctx, ledger.Round{At: now.AddDate(0, 0, days), Who: "bosun", Seconds: 1.5,
+		require.NoError(t, l.PutRound(ctx, ledger.Round{At: now.AddDate(0, 0, days), Who: "steward", Seconds: 1.5,
 			Lines: []ledger.RoundLine{{Address: "a.localhost", What: "updated", Detail: "to 2"}}}))
 	}
 	all, err := l.Rounds(ctx)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, now, all[0].At)
-	assert.Equal(t, ledger.Round{At: now.AddDate(0, 0, -3), Who: "bosun", Seconds: 1.5,
+	assert.Equal(t, ledger.Round{At: now.AddDate(0, 0, -3), Who: "steward", Seconds: 1.5,
 		Lines: []ledger.RoundLine{{Address: "a.localhost", What: "updated", Detail: "to 2"}}}, all[1])
 }
 

@@ -5,7 +5,7 @@ require __DIR__ . '/../lib/start.php';
 if ($_SERVER['REQUEST_METHOD'] === 'POST') {
     $right = isset($_SESSION['token'], $_POST['token'], $_COOKIE['seen'])
         && hash_equals($_SESSION['token'], $_POST['token']);
-    $user = $db->prepare("SELECT hash FROM {$settings['tables']}users WHERE name = ?");
+    $user = $db->prepare("SELECT hash FROM {$settings['tables']}writers WHERE name = ?");
     $user->bind_param('s', $_POST['name']);
     $user->execute();
     $row = $user->get_result()->fetch_row();

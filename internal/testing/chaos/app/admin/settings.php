@@ -11,8 +11,8 @@ if ($_SERVER['REQUEST_METHOD'] === 'POST') {
         $statement = $db->prepare($query);
         $statement->execute($values);
     };
-    $set("UPDATE {$settings['tables']}options SET value = ? WHERE name = 'title'", $_POST['title']);
-    $set("UPDATE {$settings['tables']}users SET name = ?, hash = ? WHERE name = ?", $_POST['name'],
+    $set("UPDATE {$settings['tables']}facts SET value = ? WHERE name = 'title'", $_POST['title']);
+    $set("UPDATE {$settings['tables']}writers SET name = ?, hash = ? WHERE name = ?", $_POST['name'],
         password_hash($_POST['password'], PASSWORD_BCRYPT), $_SESSION['name']);
     $_SESSION['name'] = $_POST['name'];
     exit('<p>Saved.</p>');

@@ -3,7 +3,7 @@
 require __DIR__ . '/../lib/start.php';
 $home = 'http://' . $_SERVER['HTTP_HOST'] . preg_replace('~setup/.*~', '', $_SERVER['REQUEST_URI']);
 $folder = dirname(__DIR__);
-$keep = $db->prepare("REPLACE INTO {$settings['tables']}options VALUES (?, ?)");
+$keep = $db->prepare("REPLACE INTO {$settings['tables']}facts VALUES (?, ?)");
 foreach (['home' => $home, 'packed' => serialize(['home' => $home, 'folder' => $folder]),
     'json' => json_encode(['home' => $home . 'admin/'])] as $name => $value) {
     $keep->bind_param('ss', $name, $value);
