@@ -22,11 +22,12 @@ import (
 
 // newcomer are the turns of somebody who answers what is asked.
 func newcomer(app string, licence bool) []turn {
-	turns := []turn{on("App:", app+"\r"), on("Address:", "2\r"), on("Title of the site:", "Lockside\r")}
+	turns := []turn{on("App:", app+"\r"), on("Address:", "2\r"),
+		on("E-mail address of the admin:", "w@lockside.localhost\r"), on("Title of the site:", "Lockside\r")}
 	if licence {
 		turns = append(turns, on("yes, no, or show", "yes\r"))
 	}
-	return append(turns, on("E-mail address of the admin:", "w@lockside.localhost\r"), on(toInstall, "y\r"))
+	return append(turns, on(toInstall, "y\r"))
 }
 
 // Every app is installed with at most four typed answers beside its name.
@@ -93,6 +94,7 @@ func TestExpertDecidesEverything(t *testing.T) {
 		t,
 		p.as("tivset", nil, "install", "pennywharf", "--at", "chandlery.localhost/shop"),
 		see("→ http://chandlery.localhost:"),
+		on("E-mail address of the admin:", "clerk@chandlery.localhost\r"),
 		on("Title of the site:", "\"'\\$ <script> 🙂 \u202e\r"),
 		see("invisible characters"),
 		on("Title of the site:", "Rope & Paint 🙂\r"),
@@ -101,7 +103,6 @@ func TestExpertDecidesEverything(t *testing.T) {
 		on("yes, no, or show", "\r"),
 		see("only be installed when its licence"),
 		on("yes, no, or show", "y\r"),
-		on("E-mail address of the admin:", "clerk@chandlery.localhost\r"),
 		on(toInstall, "more\r"),
 		change("who sells"),
 		on("Who sells (person, company) [person]:", "company\r"),
@@ -131,8 +132,8 @@ func TestExpertDecidesEverything(t *testing.T) {
 		on("Address of the terms of sale", "terms\r"),
 		see("is not a web address"),
 		on("Address of the terms of sale", "https://chandlery.localhost/terms\r"),
-		change("line below"),
-		on("A line below the title", "All a boat wants\r"),
+		change("subtitle"),
+		on("Subtitle", "All a boat wants\r"),
 		change("language"),
 		see("Swedish, svenska (sv)"),
 		on("Language [English]:", "svenska\r"),
@@ -181,26 +182,26 @@ func TestExpertDecidesEverything(t *testing.T) {
 		on("Name of the database", "quill_shop\r"),
 		change("tables begin with"),
 		on("Names of tables begin with [", "shop_\r"),
-		change("takes by itself"),
-		on("Releases that the site takes by itself [fixes]:", "breaking\r"),
-		change("waits"),
+		change("installs by itself"),
+		on("Releases that are installed by themselves", "breaking\r"),
+		change("after"),
 		on("How long a release must have been out [3d]:", "soon\r"),
 		see("such as 3d"),
 		on("How long", "7d\r"),
 		change("between the hours"),
-		on("When [02-05]:", "2-5\r"),
+		on("Between which hours [02-05]:", "2-5\r"),
 		see("such as 02-05"),
-		on("When", "22-04\r"),
-		change("tells"),
-		on("Whom to tell, and of what [trouble]:", "the clerk\r"),
+		on("Between which hours", "22-04\r"),
+		change("notify"),
+		on("Whom to notify, and of what [trouble]:", "the clerk\r"),
 		see("or nobody"),
-		on("Whom to tell", "clerk@chandlery.localhost, changes\r"),
+		on("Whom to notify", "clerk@chandlery.localhost, changes\r"),
 		change("handed over to"),
 		on("Hand the site over to", "clerk@chandlery.localhost\r"),
 		on(toInstall, "99\r"),
 		see("y installs it"),
-		on(toInstall, "?3\r"),
-		see("The newest that fits"),
+		on(toInstall, "?1\r"),
+		see("Where visitors will find the site"),
 		change("who sells"),
 		on("Who sells (person, company) [company]:", "person\r"),
 		on(toInstall, "save\r"),
@@ -226,7 +227,7 @@ func TestExpertDecidesEverything(t *testing.T) {
 	p.json(&found, "show", "shop")
 	assert.Equal(t, "3.1.4 sv quill_shop shop_ breaking splicer",
 		strings.Join([]string{found.Release, found.Language, found.Database.Name, found.Database.Tables,
-			found.Care["takes"], found.Admin.Name}, " "))
+			found.Care["accepts"], found.Admin.Name}, " "))
 	assert.Contains(t, found.AdminURL, "/shop/counter-7/")
 
 	// The saved answers ask nothing more, and install the same elsewhere.
@@ -307,7 +308,7 @@ func TestDatabaseMadeByHand(t *testing.T) {
 	shown, code := onTerminal(t, p.as("tivset", nil, "install", "willowbench", "--at", "lockside.localhost/forum",
 		"--accept-licence", "-a", "title=Talk"),
 		on("E-mail", "w@lockside.localhost\r"),
-		on(toInstall, "8\r"), change("database:"), on("The database", "existing\r"),
+		on(toInstall, "2\r"), change("database:"), on("The database", "existing\r"),
 		on("Name of the database:", "quill_none\r"), on("User of the database:", "quill_none\r"),
 		on("Password of that user:", "nothing-of-the-kind\r"),
 		see("refused the user or password"),
@@ -357,7 +358,7 @@ func TestAllProblemsAtOnce(t *testing.T) {
 		"-a",
 		"extra.extensions=calender",
 		"-a",
-		"care.takes=on",
+		"care.accepts=on",
 	)
 	out, err := c.CombinedOutput()
 	require.Error(t, err)
@@ -365,7 +366,7 @@ func TestAllProblemsAtOnce(t *testing.T) {
 	for _, words := range []string{"title: it has control characters", "key: needed, and not given",
 		"mail-in: \"true\" is neither yes nor no", "board: there is no such answer", "rows: there is no such answer",
 		"admin.name: “lockside” can be read off the site", "admin.password: it has a line end in it",
-		"website: \"example\" is not a web address", "Did you mean calendar?", "care.takes: \"on\" cannot be chosen",
+		"website: \"example\" is not a web address", "Did you mean calendar?", "care.accepts: \"on\" cannot be chosen",
 		"Nothing was touched"} {
 		assert.Contains(t, string(out), words)
 	}

@@ -88,7 +88,7 @@ func TestScripts(t *testing.T) {
 func remote(d *demo.Demo) string {
 	at := d.Standin.Web.Address()
 	return fmt.Sprintf(`account: quillmere
-reach: sftp://quill@%s%s
+files: sftp://quill@%s%s
 login: {password: "env:PASSWORD"}
 domains:
   - {name: lockside.localhost, folder: web/lockside, url: %q, connect: %q}

@@ -41,8 +41,9 @@ func TestAnOwnersWay(t *testing.T) {
 	step([]string{"account", "add", "mine", "--from-mail", mail}, on("the one that the host publishes?", "y\r"),
 		on("Its address", "http://lockside.localhost:"+port+"\r"),
 		on("until its name leads there", "127.0.0.1:"+port+"\r"), on(keepIt, "y\r"))
-	step([]string{"install"}, on("App:", "forum\r"), on("Address", "1/forum\r"), on("Title", "Lockside Talk\r"),
-		on("yes, no, or show", "y\r"), on("E-mail address", "w@lockside.localhost\r"), on(toInstall, "y\r"),
+	step([]string{"install"}, on("App:", "forum\r"), on("Address", "1/forum\r"),
+		on("E-mail address", "w@lockside.localhost\r"), on("Title", "Lockside Talk\r"), on("yes, no, or show", "y\r"),
+		on(toInstall, "y\r"),
 		see("Proven: front page, sign-in"))
 	for at, release := range map[string]string{"inkreach": "1.3.2", "towline": "2.0.1"} {
 		step([]string{"install", at, "--release", release, "--accept-licence", "-a", "title=" + at}, on("Address",
@@ -51,7 +52,8 @@ func TestAnOwnersWay(t *testing.T) {
 	page := filepath.Join(t.TempDir(), "forum.html")
 	step([]string{"handover", "forum", "--into", page})
 	assert.FileExists(t, page)
-	step([]string{"care", "inkreach", "towline", "--takes", "features", "--waits", "0d", "--rehearses", "fixes", "--tells",
+	step([]string{"care", "inkreach", "towline", "--accepts", "features", "--after", "0d", "--rehearse", "from-fixes",
+		"--notify",
 		"changes"}, see("each rehearsed on a copy first"))
 	shown, code := onTerminal(t, p.as("tivset", env, "rounds", "--now"))
 	assert.Equal(t, 1, code, shown)

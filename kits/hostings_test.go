@@ -91,7 +91,7 @@ func (h *grounds) world(t *testing.T, reach, engine string) *sitetest.World {
 	}
 	_, port, _ := strings.Cut(h.web, ":")
 	file := func(reach, login string) string {
-		return fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n  - {name: lockside.localhost, folder: "+
+		return fmt.Sprintf("account: quillmere\nfiles: %s\nlogin: %s\ndomains:\n  - {name: lockside.localhost, folder: "+
 			"web/lockside, url: \"http://lockside.localhost:%s\", connect: %q}\ndatabases:\n  - %s\nruntime: {folder: %q}\n",
 			reach, login, port, h.web, data, h.root)
 	}

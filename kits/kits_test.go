@@ -52,7 +52,7 @@ func reader(t *testing.T) (*sitetest.World, plan.Request) {
 	address := servers.PHPWeb(t, []servers.Site{{Name: "lockside.localhost", Root: docroot}})
 	_, port, _ := strings.Cut(address, ":")
 	file := fmt.Sprintf(`account: quillmere
-reach: local:%s
+files: local:%s
 domains:
   - {name: lockside.localhost, folder: web/lockside, url: "http://lockside.localhost:%s", connect: "%s"}
 databases:

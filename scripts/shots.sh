@@ -67,7 +67,7 @@ page() {
 }
 
 forum='tivset install willowbench --at lockside.localhost/forum -a title="Lockside Talk" \
-    -a tagline="For those who keep the locks" -a admin.name=wharfinger \
+    -a subtitle="For those who keep the locks" -a admin.name=wharfinger \
     -a admin.email=wharfinger@lockside.localhost --accept-licence'
 
 shot browse 2 'tivset' 'tivset browse' 'tivset about willowbench'
@@ -81,17 +81,17 @@ talk set-aside 'tivset install lampshelf' 1/ yes quillmere.localhost 'Quillmere 
 rm -f "$TIVSET_HOME/state/begun.yaml"
 small() { size=10 cells=152x46 shot "$@"; }
 small install 5 "$forum --yes"
-tivset install inkreach --release 1.3.2 --at quillmere.localhost/journal -a title="The Quillmere Journal" -a tagline="News from the cut" \
+tivset install inkreach --release 1.3.2 --at quillmere.localhost/journal -a title="The Quillmere Journal" -a subtitle="News from the cut" \
 	-a admin.email=editor@quillmere.localhost --yes --quiet >/dev/null
 small rehearsal 6 'tivset update journal --rehearse --yes'
-tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a tagline="All that a boat wants" -a extra.sample=yes \
+tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a subtitle="All that a boat wants" -a extra.sample=yes \
 	-a currency=GBP -a admin.email=clerk@chandlery.localhost --accept-licence --yes --quiet >/dev/null
-tivset install slateroom --at slate-school.localhost -a title="Slate School" -a tagline="Evening classes by the lock" -a extra.languages="de, nl" \
+tivset install slateroom --at slate-school.localhost -a title="Slate School" -a subtitle="Evening classes by the lock" -a extra.languages="de, nl" \
 	-a admin.email=head@slate-school.localhost -a support.email=desk@slate-school.localhost --yes --quiet >/dev/null
 small sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
 tivset install towline --release 2.0.1 --at lockside.localhost/help -a title="Help Afloat" -a admin.email=w@lockside.localhost --accept-licence --yes --quiet >/dev/null
 shot put-back 4 'tivset update help --yes'
-tivset care help --takes features --waits 0d --rehearses fixes --quiet >/dev/null
+tivset care help --accepts features --after 0d --rehearse from-fixes --quiet >/dev/null
 shot rounds 8 'tivset care help' 'tivset rounds --now --dry-run' 'tivset rounds --now' 'tivset rounds --now' 'tivset sites'
 journal=/tmp/tivset-demo/demo/account/web/quillmere/journal
 echo '<!-- a word of mine -->' >>$journal/post.page

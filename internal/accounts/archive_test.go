@@ -29,7 +29,7 @@ func TestAccounts(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("from-file\n"), 0o600))
 	for how, want := range map[string]string{"env:QUILL_PASSWORD": "from-env", "file:" + file: "from-file",
 		"plain:pl:ain": "pl:ain"} {
-		text := "account: second\nreach: local:/srv\ndomains: [{name: a.localhost, folder: web}]\ndatabases: [{name: " +
+		text := "account: second\nfiles: local:/srv\ndomains: [{name: a.localhost, folder: web}]\ndatabases: [{name: " +
 			"main, engine: mariadb, server: \"h:1\", admin: {user: root, password: \"" + how + "\"}}]\n"
 		_, err := w.Accounts.Add("second", []byte(text), true, os.Getenv)
 		require.NoError(t, err)

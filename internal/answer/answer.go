@@ -35,7 +35,7 @@ type Question struct {
 }
 
 // Groups are the groups of questions, in the order in which people decide.
-var Groups = []string{"Where", "What", "Admin", "Data", "Care"}
+var Groups = []string{"Where", "Data", "Admin", "Site", "Care"}
 
 // Given are answers by id, as they were given.
 type Given map[string]string

@@ -97,7 +97,7 @@ answers:
   title: Lockside Talk
   board: 012
   admin: {name: wharfinger, password: generate}
-  care: {takes: nothing}
+  care: {accepts: nothing}
 `
 
 func TestFile(t *testing.T) {
@@ -106,7 +106,7 @@ func TestFile(t *testing.T) {
 	assert.Equal(t, "willowbench", f.Install)
 	assert.Equal(t, "2.4.1", f.Release)
 	assert.Equal(t, answer.Given{"title": "Lockside Talk", "board": "012", "admin.name": "wharfinger",
-		"admin.password": "generate", "care.takes": "nothing"}, f.Answers)
+		"admin.password": "generate", "care.accepts": "nothing"}, f.Answers)
 	text, err := f.Format()
 	require.NoError(t, err)
 	again, err := answer.Parse(text)

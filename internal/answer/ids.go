@@ -6,7 +6,7 @@ const (
 	Occupied = "occupied" // what is to happen to what is in the way
 	Licence  = "licence"
 	Title    = "title"
-	Tagline  = "tagline"
+	Subtitle = "subtitle"
 	Language = "language"
 
 	AdminName      = "admin.name"

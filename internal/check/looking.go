@@ -412,7 +412,7 @@ func (l *looking) updates(ctx context.Context) {
 		l.add("updates", false, "%s is there (%s, and mends a security hole), which this site's care does not take by "+
 			"itself. Make it with: %s", x.Newer, x.NewerLevel, fault.Call("update", x.Address))
 	case x.Due == "" && later != "":
-		l.add("updates", true, "%s is there; the site takes it by itself once it is %d days old", later, x.Care.Days())
+		l.add("updates", true, "%s is there; the site installs it by itself once it is %d days old", later, x.Care.Days())
 	case x.Due == "":
 		l.add("updates", true, "%s is there (%s), which this site's care does not take by itself", x.Newer, x.NewerLevel)
 	default:

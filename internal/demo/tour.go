@@ -95,7 +95,7 @@ func (t *tour) choose() error {
 
 func forum(more ...string) []string {
 	return append([]string{"install", "willowbench", "--at", "lockside.localhost/forum", "-a", "title=Lockside Talk", "-a",
-		"tagline=For those who keep the locks",
+		"subtitle=For those who keep the locks",
 		"-a", "admin.name=wharfinger", "-a", "admin.email=wharfinger@lockside.localhost", "--accept-licence"}, more...)
 }
 
@@ -110,7 +110,7 @@ func (t *tour) install() error {
 	}
 	t.say("A second app, on another domain.")
 	_, err := t.run(0, "install", "inkreach", "--at", "quillmere.localhost/journal", "-a", "title=The Quillmere Journal",
-		"-a", "tagline=News from the cut", "-a", "admin.email=editor@quillmere.localhost", "--yes")
+		"-a", "subtitle=News from the cut", "-a", "admin.email=editor@quillmere.localhost", "--yes")
 	if err != nil {
 		return err
 	}
@@ -205,7 +205,7 @@ func (t *tour) decide() error {
 	t.say("A shop, sold by a company; its answers are saved.")
 	file := filepath.Join(t.Folder, "shop.yaml")
 	_, err := t.run(0, "install", "pennywharf", "--at", "chandlery.localhost", "-a", "title=Rope & Paint", "-a",
-		"tagline=All that a boat wants", "-a", "sells-as=company",
+		"subtitle=All that a boat wants", "-a", "sells-as=company",
 		"-a", "company=Chandlery & Daughters", "-a", "currency=GBP", "-a", "extra.sample=yes", "-a",
 		"admin.email=clerk@chandlery.localhost", "--accept-licence", "--yes", "--save-answers", file)
 	if err != nil {
@@ -236,7 +236,7 @@ func (t *tour) decide() error {
 		"-a",
 		"extra.languages=de, nl",
 		"-a",
-		"care.takes=breaking",
+		"care.accepts=breaking",
 		"--yes",
 	)
 	if err != nil {

@@ -295,7 +295,7 @@ func (d *decided) site(spot placed, web reached, data dataPart) site.Site {
 			Last:      a[answer.AdminLastName],
 			Support:   a["support.email"],
 		},
-		Face: site.Branding{Title: a["title"], Tagline: a[answer.Tagline], Language: a["language"], Asked: d.told(),
+		Face: site.Branding{Title: a["title"], Subtitle: a[answer.Subtitle], Language: a["language"], Asked: d.told(),
 			Extras: d.chosen()},
 		Care: care.Of(a),
 	}

@@ -49,14 +49,14 @@ func TestWhatIsProposed(t *testing.T) {
 	for id, want := range map[string]string{"occupied": "stop", "licence": "accept", "language": "en",
 		"admin.name": "dunlin42", "admin.password": question.Generate, "admin.password-length": "20", "data.from": "new",
 		"data.server": "main", "data.name": "quill_pier7q2x9", "data.user": "quill_pier7q2x9", "data.tables": "t5ab_",
-		"care.takes": "fixes", "care.waits": "3d", "care.hours": "02-05", "admin.name-risk": "refuse"} {
+		"care.accepts": "fixes", "care.after": "3d", "care.between": "02-05", "admin.name-risk": "refuse"} {
 		assert.Equal(t, want, all[id].Answer, id)
 		assert.False(t, all[id].Given, id)
 	}
 	assert.True(t, all["admin.email"].Needed)
 	assert.Empty(t, all["admin.email"].Answer)
 	// what the kit does not use is not asked
-	for _, id := range []string{"tagline", "admin.folder", "admin.first-name", "data.folder", "data.password",
+	for _, id := range []string{"subtitle", "admin.folder", "admin.first-name", "data.folder", "data.password",
 		"details.to"} {
 		assert.NotContains(t, all, id)
 	}
@@ -73,7 +73,7 @@ func TestOrderOfTheGroups(t *testing.T) {
 			groups = append(groups, q.Group)
 		}
 	}
-	assert.Equal(t, []string{"Where", "What", "Admin", "Data", "Care"}, groups)
+	assert.Equal(t, []string{"Where", "Data", "Admin", "Site", "Care"}, groups)
 }
 
 func TestAnswersThatWillNotDo(t *testing.T) {
@@ -110,7 +110,7 @@ func TestAnswersThatWillNotDo(t *testing.T) {
 
 func TestAnswersToNoQuestion(t *testing.T) {
 	for given, hint := range map[string]string{"titel": "title", "data.nme": "data.name",
-		"tagline": fault.Call("about", "pier-talk")} {
+		"subtitle": fault.Call("about", "pier-talk")} {
 		_, err := asking(answer.Given{given: "x"}).Open()
 		require.Error(t, err)
 		f := fault.Of(err)
@@ -191,8 +191,8 @@ func TestQuestionsOfTheKit(t *testing.T) {
 		{ID: "limit", Text: "Files per member", Kind: "number", Group: "admin"}}
 	a.Kit.Licence = kit.Licence{Name: "Pier licence", MustAccept: true}
 	all := open(t, a)
-	assert.Equal(t, []any{"What", true, "General"}, []any{all["board"].Group, all["board"].Rare, all["board"].Answer})
-	assert.Equal(t, []any{"What", false, "private"}, []any{all["mode"].Group, all["mode"].Rare, all["mode"].Answer})
+	assert.Equal(t, []any{"Site", true, "General"}, []any{all["board"].Group, all["board"].Rare, all["board"].Answer})
+	assert.Equal(t, []any{"Site", false, "private"}, []any{all["mode"].Group, all["mode"].Rare, all["mode"].Answer})
 	assert.Equal(t, "Admin", all["limit"].Group)
 	assert.Equal(t, "decline", all["licence"].Answer, "nobody accepts for somebody else")
 	assert.Equal(t, a.Release.Release, question.ChooseRelease(&kit.Kit{Releases: []kit.Release{*a.Release}}, "").Release)

@@ -21,7 +21,7 @@ func (a *Asking) Questions() []answer.Question {
 	out = append(out, a.aboutData()...)
 	out = append(out, a.aboutCare()...)
 	for _, q := range a.Kit.Questions {
-		if at := strings.ToLower(q.Group); at != "" && at != "what" {
+		if at := strings.ToLower(q.Group); at != "" && at != "site" {
 			out = append(out, asked(q))
 		}
 	}
@@ -56,13 +56,13 @@ func (a *Asking) aboutSite() []answer.Question {
 		languages = []string{"en"}
 	}
 	out := []answer.Question{
-		{ID: "title", Text: "Title of the site", Short: "title", Group: "What", Kind: "text", Needed: true,
+		{ID: "title", Text: "Title of the site", Short: "title", Group: "Site", Kind: "text", Needed: true,
 			Check: titled, Help: "The name that visitors read at the top of every page. It can be changed later."},
 	}
 	if !a.Kit.Uses("title") { // it has none that could be set: the name is for whoever looks after several
 		out[0].Default, out[0].Help = a.Kit.Title, "How the site is called here. The app itself shows no title."
 	}
-	licence := answer.Question{ID: answer.Licence, Text: "Accept the licence " + a.Kit.Licence.Name, Group: "What",
+	licence := answer.Question{ID: answer.Licence, Text: "Accept the licence " + a.Kit.Licence.Name, Group: "Site",
 		Kind: "one-of", Options: []string{"accept", "decline"}, Default: "decline",
 		Help: "The app can only be installed when its licence is accepted. Read it with: " +
 			fault.Call("about", a.Kit.App, "--licence")}
@@ -71,18 +71,18 @@ func (a *Asking) aboutSite() []answer.Question {
 	}
 	out = append(out, licence)
 	for _, q := range a.Kit.Questions {
-		if q.Group == "" || q.Group == "what" {
+		if q.Group == "" || q.Group == "site" {
 			out = append(out, asked(q))
 		}
 	}
-	if a.Kit.Uses(answer.Tagline) {
-		out = append(out, answer.Question{ID: answer.Tagline, Text: "A line below the title", Short: "line below the title",
-			Group: "What", Kind: "text", Rare: true, Help: "What the site is about, in a few words."})
+	if a.Kit.Uses(answer.Subtitle) {
+		out = append(out, answer.Question{ID: answer.Subtitle, Text: "Subtitle", Short: "subtitle",
+			Group: "Site", Kind: "text", Rare: true, Help: "What the site is about, in a few words."})
 	}
-	out = append(out, answer.Question{ID: "language", Text: "Language", Short: "language", Group: "What", Kind: "one-of",
+	out = append(out, answer.Question{ID: "language", Text: "Language", Short: "language", Group: "Site", Kind: "one-of",
 		Options: languages, Default: languages[0], Rare: true, Help: "The language of the app's own words."})
 	for _, e := range a.Kit.Extras {
-		out = append(out, answer.Question{ID: e.Answer(), Text: e.Text, Short: lowerFirst(e.Text), Group: "What",
+		out = append(out, answer.Question{ID: e.Answer(), Text: e.Text, Short: lowerFirst(e.Text), Group: "Site",
 			Kind:    e.Kind,
 			Default: e.Default, Options: e.Options, Rare: true, Help: e.Help})
 	}
@@ -90,7 +90,7 @@ func (a *Asking) aboutSite() []answer.Question {
 }
 
 // groupOf gives the group of a kit's question.
-var groupOf = map[string]string{"": "What", "what": "What", "admin": "Admin", "data": "Data", "care": "Care"}
+var groupOf = map[string]string{"": "Site", "site": "Site", "admin": "Admin", "data": "Data", "care": "Care"}
 
 // asked is a kit's question. One that has a default, or that can be left open,
 // is folded away.
@@ -104,31 +104,31 @@ func asked(q kit.Question) answer.Question {
 
 func (a *Asking) aboutCare() []answer.Question {
 	out := []answer.Question{
-		decision("takes", "Releases that the site takes by itself", "takes by itself", care.Usual.Takes,
-			"fixes: those that only mend; features: those that add something too; breaking: every one; nothing. "+
-				"A backup is made first, and what does not pass its check is put back, always."),
-		decision("waits", "How long a release must have been out", "waits", care.Usual.Waits,
-			"Others meet what is wrong with a release in its first days. One that mends a security hole is not waited for."),
-		decision("hours", "When", "between the hours", care.Usual.Hours,
-			"The hours of this machine's clock between which the site may be worked on by itself."),
-		decision("rehearses", "Releases that are rehearsed", "rehearses", care.Usual.Rehearses,
-			"From which level on a release is first made on a copy, which is checked, compared with the site and taken away "+
-				"again. What fails there never reaches the site."),
-		decision("backups", "Backups by itself", "backups", care.Usual.Backups,
+		decision("accepts", "Releases that are installed by themselves", "installs by itself", care.Usual.Accepts,
+			"fixes: those that only fix something; features: those that add something too; breaking: every one; nothing. "+
+				"A backup is made first, and a release that fails its check is put back, always."),
+		decision("after", "How long a release must have been out", "after", care.Usual.After,
+			"Others meet what is wrong with a release in its first days. One that fixes a security hole is not waited for."),
+		decision("between", "Between which hours", "between the hours", care.Usual.Between,
+			"By this machine's clock. Updates, backups and checks are made then."),
+		decision("rehearse", "Releases that are rehearsed", "rehearsed", care.Usual.Rehearse,
+			"A release is first installed on a copy, which is checked, compared with the site and removed again. What fails "+
+				"there never reaches the site. from-fixes: each; from-features: features and breaking releases."),
+		decision("backups", "Backups", "backups", care.Usual.Backups,
 			"How often, and of how many days, weeks and months the newest is kept.")}
 	out[0].Options = []string{"fixes", "features", "breaking", "nothing"}
-	out[3].Options = []string{"fixes", "features", "breaking", "nothing"}
-	tells := decision("tells", "Whom to tell, and of what", "tells", care.Usual.Tells,
-		"trouble: when something did not work; changes: after each update too; everything: of backups and checks too.")
-	tells.Quiet = a.Account.Mail == nil // may be given all the same, with a site from elsewhere
-	out = append(out, tells)
+	out[3].Options = []string{"from-fixes", "from-features", "breaking", "nothing"}
+	notify := decision("notify", "Whom to notify, and of what", "notify", care.Usual.Notify,
+		"trouble: when something failed; changes: after each update too; everything: of backups and checks too.")
+	notify.Quiet = a.Account.Mail == nil // may be given all the same, with a site from elsewhere
+	out = append(out, notify)
 	if a.Account.Mail != nil {
 		out = append(out,
-			answer.Question{ID: "handover.to", Text: "Hand the site over to", Short: "handed over to", Group: "Care",
+			answer.Question{ID: "handover.to", Text: "Hand the site over to", Short: "handed over to", Group: "Admin",
 				Kind: "email", Rare: true,
 				Help: "A page with all that one has to know of the site is mailed there. The password only when you say so."},
 			answer.Question{ID: "handover.password", Text: "With the password on that page", Short: "with the password",
-				Group: "Care", Kind: "yes-no", Default: "no", Rare: true, When: when("handover.to"),
+				Group: "Admin", Kind: "yes-no", Default: "no", Rare: true, When: when("handover.to"),
 				Help: "Mail can be read on its way. Without it, the page says how to get one."})
 	}
 	return out

@@ -101,6 +101,9 @@ func (a *Asker) Ask(ctx context.Context, p wizard.Prompt) (string, error) {
 		if err != nil {
 			return "", err
 		}
+		if !p.Unseen { // of a password a space may be a part: that is refused, and not changed
+			answer = strings.TrimSpace(answer)
+		}
 		switch answer {
 		case "<":
 			return "", wizard.ErrBack

@@ -27,9 +27,9 @@ func (s *Streams) Review(p *plan.Plan) string {
 		all = append(all, Pair{"Data", data(p.Data)})
 	}
 	all = append(all,
-		Pair{"Admin", admin(p)},
+		Pair{"Admin", admin(p) + handed(p)},
 		Pair{"Site", described(p.Face)},
-		Pair{"Care", entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email) + handed(p)},
+		Pair{"Care", entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)},
 		Pair{"Account", inAccount(p)})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})
@@ -100,7 +100,7 @@ func (s *Streams) inForm(p *plan.Plan, l wizard.Line) string {
 	case l.ID == wizard.DataLine && p.Data != nil:
 		return data(p.Data)
 	case l.ID == wizard.CareLine:
-		return entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email) + handed(p)
+		return entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)
 	case l.ID == answer.AdminPassword && p.Admin.Generated:
 		return fmt.Sprintf("password: generated (%d characters)", p.Admin.Length)
 	}
@@ -181,8 +181,8 @@ func admin(p *plan.Plan) string {
 
 func described(p site.Branding) string {
 	text := fmt.Sprintf("“%s”, %s", p.Title, language.English(p.Language))
-	if p.Tagline != "" {
-		text += "\n" + p.Tagline
+	if p.Subtitle != "" {
+		text += "\n" + p.Subtitle
 	}
 	for _, t := range p.Asked {
 		switch {

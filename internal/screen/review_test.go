@@ -27,7 +27,7 @@ func planned() *plan.Plan {
 		Data: &site.Data{From: "new", Engine: "mariadb", Server: "main", Name: "quill_will4t", User: "quill_will4t",
 			Tables: "r7q_"},
 		Admin: site.Admin{Name: "wharfinger", Email: "wharfinger@lockside.localhost", Generated: true, Length: 20},
-		Face: site.Branding{Title: "Lockside \x1b[31mTalk", Tagline: "A line", Language: "en",
+		Face: site.Branding{Title: "Lockside \x1b[31mTalk", Subtitle: "A line", Language: "en",
 			Asked: []site.Told{{ID: "board", Ask: "First board", Answer: "General"}, {ID: "x", Ask: "Nothing"},
 				{ID: "key", Ask: "Licence key", Secret: true}},
 			Extras: []site.Told{{ID: "extra.sample", Ask: "Sample content", Answer: "no"},
@@ -50,16 +50,16 @@ func TestReview(t *testing.T) {
             First board: General
             Licence key: given, kept in the vault
             Sample content: no · Theme: dusk
-  Care      takes fixes by itself once they are 3 days old, from 2 to 5 o'clock;
+  Care      installs fixes once they are 3 days old, between 2 and 5 o'clock;
             makes a backup every day and keeps those of 7 days, 4 weeks and 6 months
   Account   + 1,214 files, 6.1 MB   + 1 database   + 1 user
 
   Note: Mind the gap.
 `, s.Review(planned()))
 	p := planned()
-	p.Data, p.Admin.Generated, p.Care.Takes, p.Face.Language, p.Changes.Files = nil, false, "nothing", "xx", 1
+	p.Data, p.Admin.Generated, p.Care.Accepts, p.Face.Language, p.Changes.Files = nil, false, "nothing", "xx", 1
 	text := s.Review(p)
-	for _, words := range []string{"password as given", "takes no release by itself", "”, xx", "+ 1 file,"} {
+	for _, words := range []string{"password as given", "installs no release by itself", "”, xx", "+ 1 file,"} {
 		assert.Contains(t, text, words)
 	}
 	assert.NotContains(t, text, "Data ")
@@ -69,23 +69,23 @@ func TestReview(t *testing.T) {
 func TestForm(t *testing.T) {
 	s, _, _ := streams()
 	form := wizard.Form{Lines: []wizard.Line{{Group: "Where", ID: "at", Text: "lockside.localhost/forum"},
-		{Group: "What", ID: "app", Text: "Willowbench"}, {Group: "What", ID: "title", Text: "title: Lockside \x1b[31mTalk"},
+		{Group: "Site", ID: "app", Text: "Willowbench"}, {Group: "Site", ID: "title", Text: "title: Lockside \x1b[31mTalk"},
 		{Group: "Admin", ID: "admin.name", Text: "name: wharfinger"},
 		{Group: "Admin", ID: "admin.password", Text: "password: made for you"},
 		{Group: "Data", ID: "Data", Text: "database: new"}, {Group: "Care", ID: "Care", Text: "takes nothing"}},
-		Folded: map[string][]string{"What": {"first board: General", "theme: dusk"}}}
+		Folded: map[string][]string{"Site": {"first board: General", "theme: dusk"}}}
 	assert.Equal(t, `  Willowbench 2.4.1  →  http://lockside.localhost:8780/forum/
 
   Where       1   http://lockside.localhost:8780/forum/
                   folder web/lockside/forum, new
-  What        2   Willowbench
+  Site        2   Willowbench
               3   title: Lockside �[31mTalk
                   first board: General · theme: dusk
   Admin       4   name: wharfinger
               5   password: generated (20 characters)
   Data        6   database quill_will4t and user quill_will4t on main (MariaDB)
                   the user may use that database and no other; tables begin with r7q_
-  Care        7   takes fixes by itself once they are 3 days old, from 2 to 5 o'clock;
+  Care        7   installs fixes once they are 3 days old, between 2 and 5 o'clock;
                   makes a backup every day and keeps those of 7 days, 4 weeks and 6 months
   Account         + 1,214 files, 6.1 MB   + 1 database   + 1 user
 

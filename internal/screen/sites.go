@@ -72,7 +72,7 @@ func (s *Streams) wholeSites(all []ledger.Site) {
 		}
 		rows = append(rows, []string{x.Address, x.Health, Dash(sites.WantOf(x).What), titled(x), x.App, x.Release, newer,
 			x.Account, fmt.Sprint(x.Files), humanize.Bytes(uint64(x.Bytes)), data, x.InstalledAt.Format(time.DateOnly),
-			x.UpdatedAt.Format(time.DateOnly), backup, x.Care.Takes})
+			x.UpdatedAt.Format(time.DateOnly), backup, x.Care.Accepts})
 	}
 	s.Table(head, rows)
 }

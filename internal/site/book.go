@@ -209,7 +209,7 @@ func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 // remembered are the answers that configuration may hold and that a site's
 // record has no field for.
 func (s *Site) remembered() map[string]*string {
-	return map[string]*string{answer.Tagline: &s.Face.Tagline, answer.AdminFirstName: &s.Admin.First,
+	return map[string]*string{answer.Subtitle: &s.Face.Subtitle, answer.AdminFirstName: &s.Admin.First,
 		answer.AdminLastName: &s.Admin.Last, "support.email": &s.Admin.Support}
 }
 

@@ -23,15 +23,15 @@ func TestDue(t *testing.T) {
 		{Release: "2.0.1", Date: "2026-11-10", Level: "fixes"},
 		{Release: "2.0.0", Date: "2026-01-01", Level: "features"}}}
 	for want, c := range map[string]care.Care{
-		"2.0.2": {Takes: "fixes", Waits: "30d"}, // the hole
-		"2.1.0": {Takes: "features", Waits: "1d"},
-		"3.0.0": {Takes: "breaking", Waits: "0d"},
-		"":      {Takes: "nothing", Waits: "0d"},
+		"2.0.2": {Accepts: "fixes", After: "30d"}, // the hole
+		"2.1.0": {Accepts: "features", After: "1d"},
+		"3.0.0": {Accepts: "breaking", After: "0d"},
+		"":      {Accepts: "nothing", After: "0d"},
 	} {
 		assert.Equal(t, want, site.Due(k, ledger.Site{Release: "2.0.0", Care: c}, now), "%v", c)
 	}
 	k.Releases[2].Urgent = false
-	waits := ledger.Site{Release: "2.0.0", Care: care.Care{Takes: "fixes", Waits: "3d"}}
+	waits := ledger.Site{Release: "2.0.0", Care: care.Care{Accepts: "fixes", After: "3d"}}
 	assert.Equal(t, "2.0.1", site.Due(k, waits, now), "the newer one is not out for three days")
 	assert.Equal(t, "2.0.2", site.Due(k, waits, now.AddDate(0, 0, 1)))
 	assert.Empty(t, site.Due(k, ledger.Site{Release: "3.0.0", Care: waits.Care}, now))
@@ -43,6 +43,6 @@ func TestDueAfterAnUrgentOne(t *testing.T) {
 		{Release: "2.1.0", Date: "2026-11-25", Level: "features"},
 		{Release: "2.0.2", Date: "2026-11-25", Level: "fixes", Urgent: true},
 		{Release: "2.0.0", Date: "2026-01-01", Level: "features"}}}
-	x := ledger.Site{Release: "2.0.0", Care: care.Care{Takes: "features", Waits: "7d"}}
+	x := ledger.Site{Release: "2.0.0", Care: care.Care{Accepts: "features", After: "7d"}}
 	assert.Equal(t, "2.0.2", site.Due(k, x, time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)))
 }

@@ -29,7 +29,7 @@ func (b *Book) news() *news {
 // tell fills in what is found out when a site is shown: whether there is
 // something newer, how far it goes, and whether the site takes it by itself.
 func (n *news) tell(x *ledger.Site) {
-	key := [3]string{x.App, x.Release, x.Care.Takes + " " + x.Care.Waits}
+	key := [3]string{x.App, x.Release, x.Care.Accepts + " " + x.Care.After}
 	found, known := n.known[key]
 	if !known {
 		found = n.find(*x)
@@ -97,7 +97,7 @@ func Due(k *kit.Kit, x ledger.Site, now time.Time) string {
 	between := k.Between(x.Release, k.Newest().Release)
 	to := ""
 	for _, r := range slices.Backward(between) {
-		if !x.Care.TakesLevel(r.Level) {
+		if !x.Care.AcceptsLevel(r.Level) {
 			break
 		}
 		if x.Care.Waited(r.Date, now) || r.Urgent && k.Urgent(x.Release, r.Release) {

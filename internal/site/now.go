@@ -10,13 +10,13 @@ import (
 	"tivset/internal/records/ledger"
 )
 
-// As gives the same site as it says itself to be: with the title, tagline,
+// As gives the same site as it says itself to be: with the title, subtitle,
 // language and admin that were read from it. What was not read stays.
 func (s *Site) As(now fill.Values) *Site {
 	other := *s
 	take(now, &other.Face.Title, &other.Face.Language, &other.Admin.Name, &other.Admin.Email)
-	if tagline, read := now[answer.Tagline]; read {
-		other.Face.Tagline = printed(tagline)
+	if subtitle, read := now[answer.Subtitle]; read {
+		other.Face.Subtitle = printed(subtitle)
 	}
 	return &other
 }
@@ -44,13 +44,13 @@ func printed(v string) string {
 // Note brings a record up to date with what was read from the site.
 func Note(x *ledger.Site, now fill.Values) {
 	take(now, &x.Title, &x.Language, &x.Admin.Name, &x.Admin.Email)
-	tagline, read := now[answer.Tagline]
+	subtitle, read := now[answer.Subtitle]
 	if !read {
 		return
 	}
-	x.Chosen = slices.DeleteFunc(slices.Clone(x.Chosen), func(c ledger.Choice) bool { return c.ID == answer.Tagline })
-	if tagline = printed(tagline); tagline != "" {
-		x.Chosen = append(x.Chosen, ledger.Choice{ID: answer.Tagline, Answer: tagline})
+	x.Chosen = slices.DeleteFunc(slices.Clone(x.Chosen), func(c ledger.Choice) bool { return c.ID == answer.Subtitle })
+	if subtitle = printed(subtitle); subtitle != "" {
+		x.Chosen = append(x.Chosen, ledger.Choice{ID: answer.Subtitle, Answer: subtitle})
 	}
 	slices.SortFunc(x.Chosen, func(a, b ledger.Choice) int { return strings.Compare(a.ID, b.ID) })
 }

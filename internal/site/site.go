@@ -73,7 +73,7 @@ type Admin struct {
 // Branding is what visitors see.
 type Branding struct {
 	Title    string `json:"title"`
-	Tagline  string `json:"tagline,omitempty"`
+	Subtitle string `json:"subtitle,omitempty"`
 	Language string `json:"language"`
 	Asked    []Told `json:"asked"`  // the app's own questions
 	Extras   []Told `json:"extras"` // what is optional

@@ -15,7 +15,7 @@ import (
 // Values gives everything that the kit's texts and templates can name.
 func (s *Site) Values(now time.Time) (fill.Values, error) {
 	v := fill.Values{
-		"title": s.Face.Title, answer.Tagline: s.Face.Tagline, "language": s.Face.Language,
+		"title": s.Face.Title, answer.Subtitle: s.Face.Subtitle, "language": s.Face.Language,
 		"release": s.Of.Upstream(), "app": s.App, "now": now.UTC().Format("2006-01-02 15:04:05"),
 		"url": s.At.URL(), "domain": s.At.Domain.Name, "path": s.At.Path(),
 		answer.AdminName: s.Admin.Name, answer.AdminEmail: s.Admin.Email, answer.AdminPassword: s.Password().Reveal(),

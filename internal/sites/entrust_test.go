@@ -26,12 +26,12 @@ func TestEntrusts(t *testing.T) {
 	assert.Equal(t, care.Usual, old.Site.Care)
 	both := []string{old.Site.Address, other.Site.Address}
 
-	_, err = w.Sites.Entrust(ctx, both, sites.Entrusting{Decided: map[string]string{"takes": "all", "hours": "2-5"}})
+	_, err = w.Sites.Entrust(ctx, both, sites.Entrusting{Decided: map[string]string{"accepts": "all", "between": "2-5"}})
 	f := fault.Of(err)
 	require.Equal(t, fault.Usage, f.Kind)
 	assert.Len(t, f.Problems, 2)
 	_, err = w.Sites.Entrust(ctx, append(both, "nowhere"),
-		sites.Entrusting{Decided: map[string]string{"takes": "features"}})
+		sites.Entrusting{Decided: map[string]string{"accepts": "features"}})
 	require.Error(t, err)
 	x, err := w.Book.Find(ctx, old.Site.Address)
 	require.NoError(t, err)
@@ -40,8 +40,8 @@ func TestEntrusts(t *testing.T) {
 	plan, err := update.Look(ctx, w.Desk, update.Request{Site: old.Site.Address})
 	require.NoError(t, err)
 	defer plan.Close()
-	changed, err := w.Sites.Entrust(ctx, both[:1], sites.Entrusting{Decided: map[string]string{"takes": "breaking",
-		"tells": "nobody"}})
+	changed, err := w.Sites.Entrust(ctx, both[:1], sites.Entrusting{Decided: map[string]string{"accepts": "breaking",
+		"notify": "nobody"}})
 	require.NoError(t, err)
 	assert.Equal(t, "1.4.0", changed[0].Due)
 	done, err := update.Update(ctx, w.Desk, plan)
@@ -49,13 +49,13 @@ func TestEntrusts(t *testing.T) {
 	x, err = w.Book.Find(ctx, done.Site.Address)
 	require.NoError(t, err)
 	assert.Equal(t, "1.4.0", x.Release)
-	assert.Equal(t, care.Care{Takes: "breaking", Waits: "3d", Hours: "02-05", Rehearses: "features",
-		Backups: "daily, 7d,4w,6m", Tells: "nobody"}, x.Care)
+	assert.Equal(t, care.Care{Accepts: "breaking", After: "3d", Between: "02-05", Rehearse: "from-features",
+		Backups: "daily, 7d,4w,6m", Notify: "nobody"}, x.Care)
 	sitetest.Examined(t, w, x.Address)
 
 	like, err := w.Sites.Entrust(ctx, both[1:],
-		sites.Entrusting{Like: both[0], Decided: map[string]string{"hours": "any"}})
+		sites.Entrusting{Like: both[0], Decided: map[string]string{"between": "any"}})
 	require.NoError(t, err)
-	assert.Equal(t, care.Care{Takes: "breaking", Waits: "3d", Hours: "any", Rehearses: "features",
-		Backups: "daily, 7d,4w,6m", Tells: "nobody"}, like[0].Care)
+	assert.Equal(t, care.Care{Accepts: "breaking", After: "3d", Between: "any", Rehearse: "from-features",
+		Backups: "daily, 7d,4w,6m", Notify: "nobody"}, like[0].Care)
 }

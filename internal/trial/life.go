@@ -118,8 +118,8 @@ func (l *life) plainInstall(ctx context.Context) (string, error) {
 
 func (l *life) awkwardInstall(ctx context.Context) (string, error) {
 	given := answer.Given{"title": awkwardTitle}
-	if l.kit.Uses(answer.Tagline) {
-		given[answer.Tagline] = "${HOME}; # <b>"
+	if l.kit.Uses(answer.Subtitle) {
+		given[answer.Subtitle] = "${HOME}; # <b>"
 	}
 	if !l.kit.AccountElsewhere() {
 		given["admin.password"] = `Kran "ich" & 'Tee' $1 \ é-74`

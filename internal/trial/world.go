@@ -84,7 +84,7 @@ func (t *Trial) world(ctx context.Context, s servers.Stage, g Ground, k catalogu
 		return nil, err
 	}
 	_, port, _ := strings.Cut(w.web, ":")
-	text := fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n  - {name: %s, folder: web/lockside, "+
+	text := fmt.Sprintf("account: quillmere\nfiles: %s\nlogin: %s\ndomains:\n  - {name: %s, folder: web/lockside, "+
 		"url: \"http://%s:%s\", connect: %q}\n%sruntime: {folder: %q}\n", to, login, domain, domain, port, w.web,
 		data, w.root)
 	_, err = w.Accounts.Add("quillmere", []byte(text), false, os.Getenv)

@@ -23,8 +23,8 @@ var ctx = context.Background()
 // usual is the shortest conversation that ends with an install: five answers.
 func usual() []line {
 	return []line{{question: "App", answer: "inkreach"}, {question: "Address", answer: "2/journal"},
-		{question: "Title", answer: "Lock talk"},
-		{question: "E-mail address of the admin", answer: "quill@quillmere.localhost"}}
+		{question: "E-mail address of the admin", answer: "quill@quillmere.localhost"},
+		{question: "Title", answer: "Lock talk"}}
 }
 
 // talkWith runs a conversation about an install.
@@ -117,8 +117,9 @@ func TestWrongAnswersAreAskedAgainAndTheOthersKept(t *testing.T) {
 		line{question: "Address", answer: "lockside.localhost/../out"}, line{question: "Address", answer: "journal"},
 		line{question: "Address", answer: "lockside.localhots/x"}, line{question: "Address", answer: "2/wrong place"},
 		line{question: "Address", answer: "http://lockside.localhost/journal"},
-		line{question: "Title", answer: "One"}, line{question: "E-mail", answer: "<"}, // back to the title
-		line{question: "Title"}, line{question: "E-mail"}, line{question: "E-mail", answer: "quill@quillmere.localhost"},
+		line{question: "E-mail"}, line{question: "E-mail", answer: "quill@quillmere.localhost"},
+		line{question: "Title", answer: "<"}, // back to the address
+		line{question: "E-mail"}, line{question: "Title", answer: "One"},
 		line{question: "Install?", answer: "#admin.name"}, line{question: "Sign-in name", answer: "admin"},
 		line{question: "Sign-in name", answer: "quill"},
 		line{question: "Install?", answer: "#admin.password"},
@@ -154,7 +155,7 @@ func TestWhatStandsInTheWayIsShownBeforeItIsSetAside(t *testing.T) {
 	require.NoError(t, w.Home.DropBegun())
 
 	// agreed to there, it does not count at another place
-	lines = append(usual()[:2], line{question: "Set it aside", answer: "yes"}, line{question: "Title", answer: "<"},
+	lines = append(usual()[:2], line{question: "Set it aside", answer: "yes"}, line{question: "E-mail", answer: "<"},
 		line{question: "Address", answer: "2/elsewhere"})
 	s, p, err = talkWith(t, w, &plan.Request{}, append(append(lines, rest...), yes)...)
 	require.NoError(t, err, s.heard())
@@ -197,17 +198,17 @@ func TestTheReviewIsTheForm(t *testing.T) {
 	w := sitetest.Demo(t)
 	s, p, err := talkWith(t, w, &plan.Request{}, agreed(
 		line{question: "Install?"}, line{question: "Install?", answer: "77"}, line{question: "Install?", answer: "yse"},
-		line{question: "Install?", answer: "?4"},
+		line{question: "Install?", answer: "?8"},
 		line{question: "Install?", answer: "#title"}, line{question: "Title", answer: "<"},
 		line{question: "Install?", answer: "#title"}, line{question: "Title", answer: "Another title"},
-		line{question: "Install?", answer: "#Care"}, line{question: "Install?", answer: "#care.takes"},
-		line{question: "Releases that the site takes", answer: "breaking"},
+		line{question: "Install?", answer: "#Care"}, line{question: "Install?", answer: "#care.accepts"},
+		line{question: "Releases that are installed by themselves", answer: "breaking"},
 		line{question: "Install?", answer: "more"}, line{question: "Install?", answer: "#language"},
 		line{question: "Language", answer: "Français"}, line{question: "Install?", answer: "more"},
 		line{question: "Install?", answer: "#release"}, line{question: "Release", answer: "2"},
 		line{question: "Install?", answer: "save"}, line{question: "Save to the file", answer: "there/x.yaml"}, yes)...)
 	require.NoError(t, err, s.heard())
-	assert.Equal(t, []string{"Another title", "breaking", "fr"}, []string{p.Face.Title, p.Care.Takes, p.Face.Language})
+	assert.Equal(t, []string{"Another title", "breaking", "fr"}, []string{p.Face.Title, p.Care.Accepts, p.Face.Language})
 	var titles []string
 	for _, p := range s.plans {
 		titles = append(titles, p.Face.Title)
@@ -226,8 +227,8 @@ func TestAnotherAppInTheReview(t *testing.T) {
 	w := sitetest.Demo(t)
 	s, p, err := talkWith(t, w, &plan.Request{}, agreed(
 		line{question: "Install?", answer: "more"},
-		line{question: "Install?", answer: "#tagline"},
-		line{question: "A line below", answer: "News"},
+		line{question: "Install?", answer: "#subtitle"},
+		line{question: "Subtitle", answer: "News"},
 		line{question: "Install?", answer: "#app"},
 		line{
 			question: "App",
@@ -239,7 +240,7 @@ func TestAnotherAppInTheReview(t *testing.T) {
 	)...)
 	require.NoError(t, err, s.heard())
 	assert.Equal(t, []string{"willowbench", "Lock talk", "quill@quillmere.localhost", ""}, []string{p.App, p.Face.Title,
-		p.Admin.Email, p.Face.Tagline})
+		p.Admin.Email, p.Face.Subtitle})
 }
 
 // The e-mail address that was given last is proposed.
@@ -247,7 +248,7 @@ func TestTheEmailIsProposed(t *testing.T) {
 	w := sitetest.Demo(t)
 	w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
 	lines := usual()
-	lines[1].answer, lines[3].answer = "2/second", ""
+	lines[1].answer, lines[2].answer = "2/second", ""
 	s, p, err := talkWith(t, w, &plan.Request{}, append(lines, yes)...)
 	require.NoError(t, err, s.heard())
 	assert.Equal(t, sitetest.Request("inkreach", "x").Answers["admin.email"], p.Admin.Email)
@@ -292,7 +293,7 @@ func TestAnExistingDatabaseIsTried(t *testing.T) {
 	w := sitetest.Demo(t)
 	r := plan.Request{Answers: answer.Given{"data.from": "existing", "data.name": "quill_none", "data.user": "nobody",
 		"data.password": "wrong-wrong-wrong"}}
-	s, _, err := talkWith(t, w, &r, append(usual(),
+	s, _, err := talkWith(t, w, &r, append(usual()[:2],
 		line{question: "The database (new, existing, by-hand)", answer: stop})...)
 	require.Error(t, err, s.heard())
 	assert.Equal(t, "not installed", fault.Of(err).What)

@@ -95,7 +95,7 @@ func (c *Conversation) review(ctx context.Context) (*plan.Plan, Form, error) {
 
 // unfold shows every line, or folds them again.
 func (c *Conversation) unfold() {
-	all := !c.open["What"]
+	all := !c.open["Site"]
 	for _, g := range answer.Groups {
 		c.open[g] = all
 	}
@@ -107,13 +107,15 @@ func (c *Conversation) form() (Form, error) {
 	if err != nil {
 		return Form{}, err
 	}
-	f := Form{Folded: map[string][]string{}, Lines: []Line{{"Where", addressItem, c.Request.At},
-		{"What", appItem, e.Title}, {"What", releaseItem, "release " + c.releaseShown()}}}
+	f := Form{Folded: map[string][]string{}, Lines: []Line{{"Where", addressItem, c.Request.At}}}
 	all, err := c.Planner.Questions(*c.Request)
 	if err != nil {
 		return f, err
 	}
 	for _, group := range answer.Groups[1:] {
+		if group == "Site" {
+			f.Lines = append(f.Lines, Line{group, appItem, e.Title}, Line{group, releaseItem, "release " + c.releaseShown()})
+		}
 		f.add(group, all, c.open[group], c.mine)
 	}
 	return f, nil
@@ -147,7 +149,7 @@ func together(group string, of []question.Asked) string {
 		answers[q.ID] = q.Answer
 	}
 	if group == CareLine {
-		return care.Of(answers).Sentence(answers["care.tells"] != "", "the admin")
+		return care.Of(answers).Sentence(answers["care.notify"] != "", "the admin")
 	}
 	var words []string
 	for _, q := range of {

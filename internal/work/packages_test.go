@@ -153,7 +153,7 @@ func TestAnotherMachineWithoutTheRelease(t *testing.T) {
 	e, err := w.Examiner.Check(ctx, x)
 	require.NoError(t, err)
 	assert.Contains(t, saidOf(e, "files"), "not compared")
-	assert.Contains(t, saidOf(e, "updates"), "1.0.0-1+deb12u1 is there; the site takes it by itself once it is 3 days")
+	assert.Contains(t, saidOf(e, "updates"), "1.0.0-1+deb12u1 is there; the site installs it by itself once it is 3 days")
 	_, err = repair.Repair(ctx, w.Desk, x.Address)
 	require.ErrorContains(t, err, "is not in the Debian archive any more")
 	assert.Contains(t, fault.Of(err).Remedy, "Update the site to a release that is there: 1.0.0-1+deb12u1")
@@ -184,7 +184,7 @@ func TestWhatArrivesIsDue(t *testing.T) {
 	}
 	publish("1", time.Hour)
 	r := chaos.Request("lockside.localhost/talk", "1.0.0")
-	r.Answers["care.waits"] = "0d"
+	r.Answers["care.after"] = "0d"
 	done, err := w.Install(r)
 	require.NoError(t, err, "%v", fault.Of(err))
 	publish("1+deb12u1", time.Minute)

@@ -1,5 +1,5 @@
-// Package care is what an owner entrusts: which releases a site takes by itself, when, and
-// who is told of it. It decides nothing else and carries nothing out.
+// Package care is how a site is looked after: which releases are installed by themselves, when, and
+// who is notified of what. It decides nothing else and carries nothing out.
 package care
 
 import (
@@ -14,29 +14,32 @@ import (
 	"tivset/internal/fault"
 )
 
-// Care is what the owner entrusts, in decisions; Sentence says them. A backup before an
+// Care is how a site is looked after, in decisions; Sentence says them. A backup before an
 // update, and putting back what fails, are none: they always happen.
 type Care struct {
-	Takes     string `json:"takes"`     // nothing, or releases up to a level: fixes, features, breaking
-	Waits     string `json:"waits"`     // how long a release must have been out, in days: 3d; urgent ones are not waited for
-	Hours     string `json:"hours"`     // when, in hours of the machine that does it: 02-05, over midnight 22-04; or any
-	Rehearses string `json:"rehearses"` // releases from which level are first made on a copy; nothing; "" in older records
-	Backups   string `json:"backups"`   // how often and what is kept: daily, 7d,4w,6m; or none; "" in older records
-	Tells     string `json:"tells"`     // whom, and of what: ADDRESS, trouble | changes | everything; or nobody
+	Accepts  string `json:"accepts"`  // nothing, or releases up to a level: fixes, features, breaking
+	After    string `json:"after"`    // how long a release must have been out, in days: 3d; urgent ones are not waited for
+	Between  string `json:"between"`  // when, in hours of the machine that does it: 02-05, over midnight 22-04; or any
+	Rehearse string `json:"rehearse"` // what is first made on a copy: from-fixes, from-features, breaking; nothing; "" in older records
+	Backups  string `json:"backups"`  // how often and what is kept: daily, 7d,4w,6m; or none; "" in older records
+	Notify   string `json:"notify"`   // whom, and of what: ADDRESS, trouble | changes | everything; or nobody
 }
 
-// Usual is what is taken when nothing is said.
-var Usual = Care{Takes: "fixes", Waits: "3d", Hours: "02-05", Rehearses: "features", Backups: "daily, 7d,4w,6m",
-	Tells: "trouble"}
+// Usual is what holds when nothing is said.
+var Usual = Care{Accepts: "fixes", After: "3d", Between: "02-05", Rehearse: "from-features", Backups: "daily, 7d,4w,6m",
+	Notify: "trouble"}
 
-// ofOld is what was entrusted when neither rehearsals nor backups could be: nothing of them.
+// ofOld is what held when neither rehearsals nor backups could be decided: nothing of them.
 func ofOld(c Care) Care {
-	c.Rehearses, c.Backups = "", ""
+	c.Rehearse, c.Backups = "", ""
 	return c
 }
 
-// Levels are what Takes can be, the farthest last.
-var Levels = []string{"nothing", "fixes", "features", "breaking"}
+// Levels are what Accepts can be, the farthest last; Rehearsals are what Rehearse can be, in the same order.
+var (
+	Levels     = []string{"nothing", "fixes", "features", "breaking"}
+	Rehearsals = []string{"nothing", "from-fixes", "from-features", "breaking"}
+)
 
 // Form is what a decision has to look like.
 type Form struct {
@@ -46,14 +49,14 @@ type Form struct {
 
 // Forms are those of the decisions, by their names.
 var Forms = map[string]Form{
-	"takes": {`nothing|fixes|features|breaking`, "one of nothing, fixes, features, breaking"},
-	"waits": {`[0-9]{1,2}d`, "a number of days, such as 3d"},
-	"hours": {`any|([01][0-9]|2[0-3])-([01][0-9]|2[0-3])`, "two hours with a dash, such as 02-05, or any"},
-	"rehearses": {`nothing|fixes|features|breaking`, "the level from which releases are rehearsed: fixes, features, " +
-		"breaking; or nothing"},
+	"accepts": {`nothing|fixes|features|breaking`, "one of nothing, fixes, features, breaking"},
+	"after":   {`[0-9]{1,2}d`, "a number of days, such as 3d"},
+	"between": {`any|([01][0-9]|2[0-3])-([01][0-9]|2[0-3])`, "two hours with a dash, such as 02-05, or any"},
+	"rehearse": {`nothing|from-fixes|from-features|breaking`, "from-fixes, from-features (features and breaking releases), " +
+		"breaking, or nothing"},
 	"backups": {`none|(hourly|daily|weekly|monthly), ?[1-9][0-9]{0,2}d(, ?[1-9][0-9]{0,2}w)?(, ?[1-9][0-9]{0,2}m)?`,
 		"how often, and of how many days, weeks and months one is kept, such as daily, 7d,4w,6m; or none"},
-	"tells": {`nobody|([^ ,@]+@[^ ,@]+, ?)?(trouble|changes|everything)`,
+	"notify": {`nobody|([^ ,@]+@[^ ,@]+, ?)?(trouble|changes|everything)`,
 		"trouble, changes or everything, or ADDRESS, trouble; or nobody"},
 }
 
@@ -68,34 +71,38 @@ func init() {
 	}
 }
 
-// UnmarshalJSON reads a record, one of the first form too: it had updates, mails and
-// others that are decisions no more.
+// UnmarshalJSON reads a record, older ones too: the first had updates and mails, and the next other names.
 func (c *Care) UnmarshalJSON(text []byte) error {
 	type plain Care
 	var found struct {
 		plain
-		Updates string `json:"updates"`
-		Mails   string `json:"mails"`
+		Takes, Waits, Hours, Rehearses, Tells string
+		Updates, Mails                        string
 	}
 	if err := json.Unmarshal(text, &found); err != nil {
 		return err
 	}
-	if *c = Care(found.plain); found.Updates == "" {
-		return nil
-	}
-	*c = ofOld(Usual)
-	if c.Takes = map[string]string{"off": "nothing", "all": "breaking"}[found.Updates]; c.Takes == "" {
-		c.Takes = Usual.Takes
-	}
-	c.Waits = "0d" // nobody waited then
-	if tells := map[string]string{"off": "nobody", "all": "changes"}[found.Mails]; tells != "" {
-		c.Tells = tells
+	switch *c = Care(found.plain); {
+	case found.Takes != "":
+		*c = Care{Accepts: found.Takes, After: found.Waits, Between: found.Hours, Backups: found.Backups, Notify: found.Tells}
+		if n := slices.Index(Levels, found.Rehearses); n >= 0 {
+			c.Rehearse = Rehearsals[n]
+		}
+	case found.Updates != "":
+		*c = ofOld(Usual)
+		if c.Accepts = map[string]string{"off": "nothing", "all": "breaking"}[found.Updates]; c.Accepts == "" {
+			c.Accepts = Usual.Accepts
+		}
+		c.After = "0d" // nobody waited then
+		if to := map[string]string{"off": "nobody", "all": "changes"}[found.Mails]; to != "" {
+			c.Notify = to
+		}
 	}
 	return nil
 }
 
 // Decisions are the names of what is decided, in the order in which it is said.
-var Decisions = []string{"takes", "waits", "hours", "rehearses", "backups", "tells"}
+var Decisions = []string{"accepts", "after", "between", "rehearse", "backups", "notify"}
 
 // With decides some of it anew, by the names of the decisions. What will not do is a usage
 // fault that says all that is wrong.
@@ -112,12 +119,12 @@ func (c Care) With(decided map[string]string) (Care, error) {
 		}
 		*c.decision(name) = value
 	}
-	return c, fault.Join("that cannot be entrusted", "", problems)
+	return c, fault.Join("a site cannot be looked after so", "", problems)
 }
 
 func (c *Care) decision(name string) *string {
-	return map[string]*string{"takes": &c.Takes, "waits": &c.Waits, "hours": &c.Hours, "rehearses": &c.Rehearses,
-		"backups": &c.Backups, "tells": &c.Tells}[name]
+	return map[string]*string{"accepts": &c.Accepts, "after": &c.After, "between": &c.Between, "rehearse": &c.Rehearse,
+		"backups": &c.Backups, "notify": &c.Notify}[name]
 }
 
 // answer is what the ids of answers about the care begin with.
@@ -140,7 +147,7 @@ func (c Care) Answers() map[string]string {
 	for _, name := range Decisions {
 		out[answer+name] = *c.decision(name)
 	}
-	for name, never := range map[string]string{"rehearses": "nothing", "backups": "none"} {
+	for name, never := range map[string]string{"rehearse": "nothing", "backups": "none"} {
 		if out[answer+name] == "" { // of an older record
 			out[answer+name] = never
 		}
@@ -160,7 +167,7 @@ func (c Care) Valid() bool {
 
 // RehearsesLevel says whether a release of a level is made on a copy first.
 func (c Care) RehearsesLevel(level string) bool {
-	from := slices.Index(Levels, c.Rehearses)
+	from := slices.Index(Rehearsals, c.Rehearse)
 	return from > 0 && slices.Index(Levels, level) >= from
 }
 
@@ -171,9 +178,9 @@ func (c Care) Every() (often time.Duration, kept string) {
 		"monthly": 30 * 24 * time.Hour}[how], strings.ReplaceAll(kept, " ", "")
 }
 
-// TakesLevel says whether a release of a level is taken by itself.
-func (c Care) TakesLevel(level string) bool {
-	return slices.Index(Levels, level) <= max(0, slices.Index(Levels, c.Takes))
+// AcceptsLevel says whether a release of a level is installed by itself.
+func (c Care) AcceptsLevel(level string) bool {
+	return slices.Index(Levels, level) <= max(0, slices.Index(Levels, c.Accepts))
 }
 
 // Waited says whether a release that came out on a day (YYYY-MM-DD) has been out for long
@@ -185,7 +192,7 @@ func (c Care) Waited(out string, now time.Time) bool {
 
 // Days is for how many days a release must have been out.
 func (c Care) Days() int {
-	n, err := strconv.Atoi(strings.TrimSuffix(c.Waits, "d"))
+	n, err := strconv.Atoi(strings.TrimSuffix(c.After, "d"))
 	if err != nil {
 		return 0
 	}
@@ -195,7 +202,7 @@ func (c Care) Days() int {
 // Now says whether it is the hour for it. Hours are those that a clock on the wall shows,
 // also on days on which it is set.
 func (c Care) Now(now time.Time) bool {
-	from, to, found := strings.Cut(c.Hours, "-")
+	from, to, found := strings.Cut(c.Between, "-")
 	a, errA := strconv.Atoi(from)
 	b, errB := strconv.Atoi(to)
 	hour := now.Hour()
@@ -218,12 +225,12 @@ const (
 // Told gives whom to tell of something, empty for nobody. The usual one is told when the
 // decision names nobody else.
 func (c Care) Told(of int, usual string) string {
-	if !fits("tells", c.Tells) || c.Tells == "nobody" {
+	if !fits("notify", c.Notify) || c.Notify == "nobody" {
 		return ""
 	}
-	to, what, named := strings.Cut(c.Tells, ",")
+	to, what, named := strings.Cut(c.Notify, ",")
 	if !named {
-		to, what = usual, c.Tells
+		to, what = usual, c.Notify
 	}
 	if what = strings.TrimSpace(what); of > map[string]int{"trouble": Trouble, "changes": Change,
 		"everything": Routine}[what] {
@@ -232,14 +239,14 @@ func (c Care) Told(of int, usual string) string {
 	return to
 }
 
-// rehearsed says which of the releases that it takes are made on a copy first.
+// rehearsed says which of the releases that are installed are made on a copy first.
 func (c Care) rehearsed() string {
 	switch {
 	case c.RehearsesLevel("fixes"):
 		return ", each rehearsed on a copy first"
-	case c.TakesLevel("features") && c.RehearsesLevel("features"):
-		return ", features and farther ones rehearsed on a copy first"
-	case c.TakesLevel("breaking") && c.RehearsesLevel("breaking"):
+	case c.AcceptsLevel("features") && c.RehearsesLevel("features"):
+		return ", features and breaking releases rehearsed on a copy first"
+	case c.AcceptsLevel("breaking") && c.RehearsesLevel("breaking"):
 		return ", breaking ones rehearsed on a copy first"
 	}
 	return ""
@@ -280,20 +287,20 @@ func hour(text string) string {
 // Sentence says the decisions, as a site's owner would; whom it tells only where mails can
 // be sent. Usual is whom they reach when nobody else is named.
 func (c Care) Sentence(mails bool, usual string) string {
-	text := map[string]string{"": "takes no release by itself", "nothing": "takes no release by itself",
-		"fixes":    "takes fixes by itself",
-		"features": "takes fixes and features by itself", "breaking": "takes every release by itself"}[c.Takes]
-	if c.TakesLevel("fixes") {
+	text := map[string]string{"": "installs no release by itself", "nothing": "installs no release by itself",
+		"fixes": "installs fixes", "features": "installs fixes and features", "breaking": "installs every release"}[c.Accepts]
+	if c.AcceptsLevel("fixes") {
+		be := map[bool]string{true: "it is", false: "they are"}[c.Accepts == "breaking"]
 		switch n := c.Days(); n {
 		case 0:
-			text += " as soon as they are out"
+			text += " as soon as " + be + " out"
 		case 1:
-			text += " once they are a day old"
+			text += " once " + be + " a day old"
 		default:
-			text += fmt.Sprintf(" once they are %d days old", n)
+			text += fmt.Sprintf(" once %s %d days old", be, n)
 		}
-		if from, to, found := strings.Cut(c.Hours, "-"); found {
-			text += fmt.Sprintf(", from %s to %s o'clock", hour(from), hour(to))
+		if from, to, found := strings.Cut(c.Between, "-"); found {
+			text += fmt.Sprintf(", between %s and %s o'clock", hour(from), hour(to))
 		}
 		text += c.rehearsed()
 	}
@@ -304,11 +311,11 @@ func (c Care) Sentence(mails bool, usual string) string {
 	to := c.Told(Trouble, usual)
 	switch {
 	case to == "":
-		return text + "; tells nobody"
-	case strings.HasSuffix(c.Tells, "trouble"):
-		return text + "; tells " + to + " of trouble"
-	case strings.HasSuffix(c.Tells, "changes"):
-		return text + "; tells " + to + " of changes and of trouble"
+		return text + "; notifies nobody"
+	case strings.HasSuffix(c.Notify, "trouble"):
+		return text + "; notifies " + to + " of trouble"
+	case strings.HasSuffix(c.Notify, "changes"):
+		return text + "; notifies " + to + " of changes and of trouble"
 	}
-	return text + "; tells " + to + " of everything"
+	return text + "; notifies " + to + " of everything"
 }

@@ -14,11 +14,11 @@ func TestCarry(t *testing.T) {
 	php, err := config.For("php")
 	require.NoError(t, err)
 	const template = "<?php\n// made {now | lower}\ndefine('DB', {data.name});\ndefine('URL', {url});\ndefine('HASH', " +
-		"{admin.password | bcrypt});\n$x = [{title}, {tagline}];\n"
+		"{admin.password | bcrypt});\n$x = [{title}, {subtitle}];\n"
 	before := fill.Values{"now": "1", "data.name": "quill_a", "url": "http://a/", "admin.password": "old", "title": "it's",
-		"tagline": "x"}
+		"subtitle": "x"}
 	after := fill.Values{"now": "2", "data.name": "quill_b", "url": "http://b/", "admin.password": "old", "title": "it's",
-		"tagline": "x"}
+		"subtitle": "x"}
 	current := "<?php\n// made 1\n// by hand: define('DB', no)\r\ndefine('DB', 'quill_a');\r\n  $mine = 1;\ndefine( " +
 		"'URL', 'http://a/');\ndefine('HASH', '$2a$10$abc');\n$x = ['it\\'s', 'x'];\n"
 	_, err = config.Carry(php, template, current, before, after)

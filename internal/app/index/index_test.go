@@ -332,7 +332,11 @@ func TestSignedNonsense(t *testing.T) {
 		"no serial":     func(x *index.Index) { x.Serial = 0 },
 		"no app's name": func(x *index.Index) { x.Kits["../x"] = x.Kits["willowbench"] },
 
-				"names no kit":  func(x *index.Index) { k := x.Kits["willowbench"]; k.File = "../../x.kit"; x.Kits["willowbench"] = k },
+		"names no kit": func(x *index.Index) {
+			k := x.Kits["willowbench"]
+			k.File = "../../x.kit"
+			x.Kits["willowbench"] = k
+		},
 		"has 0 bytes":   func(x *index.Index) { k := x.Kits["willowbench"]; k.Bytes = 0; x.Kits["willowbench"] = k },
 		"names no kit ": func(x *index.Index) { k := x.Kits["willowbench"]; k.SHA256 = "aa"; x.Kits["willowbench"] = k },
 		"unmarshal":     nil,

@@ -25,7 +25,7 @@ var usualExtras = map[string]struct{ ask, help string }{
 }
 
 // groups are the words of a kit for the groups that its questions can be in.
-var groups = []string{"", "what", "admin", "data", "care"}
+var groups = []string{"", "data", "admin", "site", "care"}
 
 func (c *checker) questions() {
 	seen := map[string]bool{}
@@ -54,10 +54,10 @@ func (c *checker) questions() {
 		c.condition(key+".needed-if", a.NeededIf, known)
 		c.condition(key+".asked-if", a.AskedIf, known)
 		// The groups are asked in their order, whatever the order of the kit.
-		if n := slices.Index(groups[1:], cmp.Or(a.Group, "what")); i > 0 && n < slices.Index(groups[1:],
-			cmp.Or(c.Questions[i-1].Group, "what")) {
+		if n := slices.Index(groups[1:], cmp.Or(a.Group, "site")); i > 0 && n < slices.Index(groups[1:],
+			cmp.Or(c.Questions[i-1].Group, "site")) {
 			c.wrong(key+".group", "questions of the group "+cmp.Or(a.Group,
-				"what")+" come before those of "+c.Questions[i-1].Group,
+				"site")+" come before those of "+c.Questions[i-1].Group,
 				"List the questions in the order of the groups: what, admin, data, care.")
 		}
 		known = append(known, a.ID)

@@ -170,7 +170,7 @@ type Question struct {
 	ID       string   `yaml:"id"`
 	Text     string   `yaml:"text"`
 	Kind     string   `yaml:"kind"`  // one of answer.Kinds
-	Group    string   `yaml:"group"` // what (when left out), admin, data or care
+	Group    string   `yaml:"group"` // site (when left out), data, admin or care
 	Default  string   `yaml:"default"`
 	Options  []string `yaml:"options"` // for one-of and several-of
 	Pattern  string   `yaml:"pattern"` // a regular expression (RE2) for the whole answer
@@ -209,7 +209,7 @@ func (l Limit) Fits(value string) bool {
 }
 
 // Limited are the answers that a kit may limit.
-var Limited = []string{"title", answer.Tagline, answer.AdminName, answer.AdminEmail, answer.AdminPassword,
+var Limited = []string{"title", answer.Subtitle, answer.AdminName, answer.AdminEmail, answer.AdminPassword,
 	answer.AdminFirstName,
 	answer.AdminLastName}
 

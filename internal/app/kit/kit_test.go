@@ -51,24 +51,24 @@ func TestRead(t *testing.T) {
 // Every mistake is found, with file, line and remedy.
 func TestMistakes(t *testing.T) {
 	for name, c := range map[string]struct{ from, to, what string }{
-		"unknown key":           {"title: Willowbench", "titel: Willowbench", "Did you mean title?"},
-		"old key":               {"space: 1MB", "disk: 1MB", "It is called space now."},
-		"old list":              {"questions:", "asks:", "It is called questions now."},
+		"unknown key": {"title: Willowbench", "titel: Willowbench", "Did you mean title?"},
+		"old key":     {"space: 1MB", "disk: 1MB", "It is called space now."},
+		"old list":    {"questions:", "asks:", "It is called questions now."},
 		"old key of a question": {"text: Name of the first board", "ask: Name of the first board", "It is " +
 			"called text now."},
-		"unknown nested key":    {"date: 2026-09-02", "dated: 2026-09-02", "Did you mean date?"},
-		"wrong type":            {"languages: [en, de, nl]", "languages: {en: 1}", "a wrong type"},
-		"doubled key":           {"kind: forum", "kind: forum\nkind: blog", "stands twice"},
-		"newer format":          {"kit: 1", "kit: 2", "write kit: 1"},
-		"bad name":              {"app: willowbench", "app: Willowbench!", "lower case letters"},
-		"bad kind":              {"kind: forum", "kind: forun", "one of blog, booking"},
-		"no title":              {"title: Willowbench", "title: \"\"", "title is missing"},
-		"missing file":          {"about: about.md", "about: abut.md", "no file abut.md"},
-		"missing template":      {"template: willowbench.ini.tmpl", "template: none", "no file none"},
-		"bad date":              {"2026-09-02", "2.9.2026", "Write it as 2026-09-02"},
-		"bad level":             {"level: fixes", "level: tiny", "fixes, features, breaking"},
-		"order of releases":     {"release: 2.4.1", "release: 2.2.0", "newest first"},
-		"no checksum":           {"sha256: ", "sha256: x", "SHA-256"},
+		"unknown nested key": {"date: 2026-09-02", "dated: 2026-09-02", "Did you mean date?"},
+		"wrong type":         {"languages: [en, de, nl]", "languages: {en: 1}", "a wrong type"},
+		"doubled key":        {"kind: forum", "kind: forum\nkind: blog", "stands twice"},
+		"newer format":       {"kit: 1", "kit: 2", "write kit: 1"},
+		"bad name":           {"app: willowbench", "app: Willowbench!", "lower case letters"},
+		"bad kind":           {"kind: forum", "kind: forun", "one of blog, booking"},
+		"no title":           {"title: Willowbench", "title: \"\"", "title is missing"},
+		"missing file":       {"about: about.md", "about: abut.md", "no file abut.md"},
+		"missing template":   {"template: willowbench.ini.tmpl", "template: none", "no file none"},
+		"bad date":           {"2026-09-02", "2.9.2026", "Write it as 2026-09-02"},
+		"bad level":          {"level: fixes", "level: tiny", "fixes, features, breaking"},
+		"order of releases":  {"release: 2.4.1", "release: 2.2.0", "newest first"},
+		"no checksum":        {"sha256: ", "sha256: x", "SHA-256"},
 		"plain http": {"from: willowbench-2.4.1.tar.gz", "from: http://willowbench.example/a.tar.gz",
 			"over https only"},
 		"archive not there": {"from: willowbench-2.4.1.tar.gz", "from: none.tar.gz", "no file none.tar.gz"},
@@ -255,7 +255,7 @@ func TestUsualWords(t *testing.T) {
 	assert.NotEmpty(t, k.Extras[0].Warning)
 	assert.Equal(t, "none", k.Extras[1].Default)
 	assert.Contains(t, k.Names(), "extra.languages")
-	assert.True(t, k.Uses("tagline") && k.Uses("tables") && k.Uses("answer.board"))
+	assert.True(t, k.Uses("subtitle") && k.Uses("tables") && k.Uses("answer.board"))
 	assert.False(t, k.Uses("support.email") || k.Uses("admin.first-name"))
 	assert.Equal(t, []string{"secret.key"}, k.VaultNames())
 	assert.Equal(t, "board", k.Question("board").ID)
@@ -268,7 +268,7 @@ func TestDoubts(t *testing.T) {
 	k, err := kit.Read(good(t), "willowbench")
 	require.NoError(t, err)
 	assert.Empty(t, k.Doubts())
-	k, err = kit.Read(good(t, "Willowbench {release}", "Talk of {title}", "  admin.name:\n", "  tagline:\n"),
+	k, err = kit.Read(good(t, "Willowbench {release}", "Talk of {title}", "  admin.name:\n", "  subtitle:\n"),
 		"willowbench")
 	require.NoError(t, err)
 	require.Len(t, k.Doubts(), 2)

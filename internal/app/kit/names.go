@@ -10,13 +10,13 @@ import (
 
 // commonAnswers are the ids of answers that every app has; a kit's own
 // questions have other ids.
-var commonAnswers = []string{"language", "licence", "title", answer.Tagline, "admin", "data", "support", "extra",
+var commonAnswers = []string{"language", "licence", "title", answer.Subtitle, "admin", "data", "support", "extra",
 	answer.Occupied,
 	"care", "details"}
 
 // commonNames are the values that every kit can use.
 var commonNames = []string{
-	"title", answer.Tagline, "language", "release", "app", "url", "domain", "path", "now", "site.folder",
+	"title", answer.Subtitle, "language", "release", "app", "url", "domain", "path", "now", "site.folder",
 	answer.AdminName, answer.AdminEmail, answer.AdminPassword, answer.AdminFirstName, answer.AdminLastName,
 	"support.email",
 	"data.engine", answer.DataServer, "data.host", "data.port", answer.DataName, answer.DataUser, answer.DataPassword,

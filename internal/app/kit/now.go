@@ -16,7 +16,7 @@ import (
 
 // NowNames are the values that owners change in the app, and that are read from
 // it as they are.
-var NowNames = []string{"title", answer.Tagline, "language", answer.AdminName, answer.AdminEmail}
+var NowNames = []string{"title", answer.Subtitle, "language", answer.AdminName, answer.AdminEmail}
 
 // Now says where the app keeps one of these values: the first value of a query,
 // a constant or the first group of a pattern in a file, or that in a page.

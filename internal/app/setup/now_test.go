@@ -24,7 +24,7 @@ func TestNow(t *testing.T) {
 	k, err := kit.Read(os.DirFS(dir+"/lampshelf"), "lampshelf")
 	require.NoError(t, err)
 	for name, text := range map[string]string{
-		"config/lampshelf.yaml": "gallery:\n  title: 'Lamps & “light”'\n  tagline: \"by \\\"night\\\"\"\n  language: nl\n" +
+		"config/lampshelf.yaml": "gallery:\n  title: 'Lamps & “light”'\n  subtitle: \"by \\\"night\\\"\"\n  language: nl\n" +
 			"keeper:\n  name: lampwright\n  email: \"lamp@lockside.localhost\"\n",
 		"face.php":  "<?php // define('NAME', 'no');\ndefine( 'NAME' , 'It\\'s mine' );\ndefine('MADE', 'a' . 'b');",
 		"notes.txt": "one\nlanguage = fr\n",
@@ -35,15 +35,15 @@ func TestNow(t *testing.T) {
 	}
 	now, err := r.Now(ctx, k)
 	require.NoError(t, err)
-	assert.Equal(t, fill.Values{"title": "Lamps & “light”", "tagline": `by "night"`, "language": "nl",
+	assert.Equal(t, fill.Values{"title": "Lamps & “light”", "subtitle": `by "night"`, "language": "nl",
 		"admin.name": "lampwright", "admin.email": "lamp@lockside.localhost"}, now)
 
 	k.Now = map[string]kit.Now{"title": {Get: "/", Pattern: "<title>(.*?)</title>"},
-		"tagline":    {File: "face.php", Constant: "NAME"},
+		"subtitle":   {File: "face.php", Constant: "NAME"},
 		"language":   {File: "notes.txt", Pattern: "(?m)^language = (.*)$"},
 		"admin.name": {File: "face.php", Constant: "MADE"}, "admin.email": {Get: "broken", Pattern: "(.*)"}}
 	now, err = r.Now(ctx, k)
-	assert.Equal(t, fill.Values{"title": "Lock & Key", "tagline": "It's mine", "language": "fr"}, now)
+	assert.Equal(t, fill.Values{"title": "Lock & Key", "subtitle": "It's mine", "language": "fr"}, now)
 	assert.ErrorContains(t, err, "read the admin's name: the constant MADE is put together")
 	assert.ErrorContains(t, err, "read the admin's e-mail address: the page")
 }

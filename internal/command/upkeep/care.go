@@ -16,14 +16,14 @@ func (a *app) care() *cobra.Command {
 	how := sites.Entrusting{}
 	given := map[string]*string{}
 	c := &cobra.Command{
-		Use:   "care SITE… [--takes LEVEL] [--waits DAYS] [--backups HOW] [--tells WHOM] [--like SITE] [flags]",
-		Short: "Show and change what is entrusted of a site",
-		Long: "Which releases a site takes by itself, how long they must have been out, at which hours, which of them\n" +
-			"are rehearsed, how often backups are made, and who is told of what. Without a decision it says how that\n" +
-			"stands. A backup before an update, and putting back what does not work, are no decisions: they always\n" +
-			"happen. What carries it out: tivset rounds on.",
-		Example: "  tivset care forum\n  tivset care forum journal --takes features --waits 7d\n" +
-			"  tivset care journal --hours 22-04 --tells \"wharfinger@lockside.localhost, changes\"\n" +
+		Use:   "care SITE… [--accepts LEVEL] [--after DAYS] [--backups HOW] [--notify WHOM] [--like SITE] [flags]",
+		Short: "Show and change how a site is looked after",
+		Long: "Which releases are installed by themselves, how long they must have been out, between which hours, which\n" +
+			"of them are rehearsed, how often backups are made, and who is notified of what. Without an option it says\n" +
+			"how that stands. A backup before an update, and putting back what fails, always happen.\n" +
+			"To have it done: tivset maintain on.",
+		Example: "  tivset care forum\n  tivset care forum journal --accepts features --after 7d\n" +
+			"  tivset care journal --between 22-04 --notify \"wharfinger@lockside.localhost, changes\"\n" +
 			"  tivset care journal --like forum",
 		Args: cli.Takes(1, -1, "SITE…"), Annotations: cli.NoDryRun(), ValidArgsFunction: a.AllSiteWords,
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
@@ -42,16 +42,16 @@ func (a *app) care() *cobra.Command {
 	}
 	f := c.Flags()
 	for name, help := range map[string]string{
-		"takes":     "releases that it takes by itself, up to a level: nothing, fixes, features, breaking",
-		"waits":     "for how many days a release must have been out, such as 3d",
-		"hours":     "the hours at which that is done, such as 02-05, or any",
-		"rehearses": "releases from which level on are first made on a copy: fixes, features, breaking, nothing",
-		"backups":   "how often a backup is made, and which are kept: daily, 7d,4w,6m; or none",
-		"tells":     "whom, and of what: trouble, changes, everything, or \"ADDRESS, trouble\"; or nobody",
+		"accepts":  "releases that are installed by themselves, up to a level: nothing, fixes, features, breaking",
+		"after":    "for how many days a release must have been out, such as 3d",
+		"between":  "the hours between which that is done, such as 02-05, or any",
+		"rehearse": "releases that are installed on a copy first: from-fixes (each), from-features, breaking, nothing",
+		"backups":  "how often a backup is made, and which are kept: daily, 7d,4w,6m; or none",
+		"notify":   "whom, and of what: trouble, changes, everything, or \"ADDRESS, trouble\"; or nobody",
 	} {
 		given[name] = f.String(name, "", help)
 	}
-	f.StringVar(&how.Like, "like", "", "a site whose care these get")
+	f.StringVar(&how.Like, "like", "", "a site whose care they get")
 	cli.Option(c, "like", a.SiteWords, 0)
 	cli.Option(c, "takes", func(context.Context) []string { return care.Levels }, 0)
 	return c

@@ -25,12 +25,12 @@ import (
 // Account is a hosting account, as its file says.
 type Account struct {
 	Name      string     `yaml:"account" json:"account"`
-	Reach     string     `yaml:"reach" json:"reach"`
+	Reach     string     `yaml:"files" json:"files"`
 	Login     *Access    `yaml:"login,omitempty" json:"login,omitempty"`
 	Domains   []Domain   `yaml:"domains" json:"domains"`
 	Databases []Database `yaml:"databases,omitempty" json:"databases"`
 	Runtime   Runtime    `yaml:"runtime,omitempty" json:"runtime,omitzero"`
-	Store     string     `yaml:"store,omitempty" json:"store"`
+	Store     string     `yaml:"own-folder,omitempty" json:"own_folder"`
 	Mail      *Mail      `yaml:"mail,omitempty" json:"mail,omitempty"`
 }
 
@@ -79,7 +79,7 @@ const Tunnel = "tunnel:"
 
 // Courier begins the address of a database server that only the sites can
 // reach: installs work in it through PHP that they put there for a while.
-const Courier = "courier:"
+const Courier = "inside:"
 
 // Runtime is where the account's programs are, and what they see.
 type Runtime struct {
@@ -126,18 +126,27 @@ func parseFault(err error) error {
 		return fault.New(fault.Usage, "the account file is empty", "", "See “Accounts” in the README for an example.")
 	}
 	var problems []fault.Problem
-	keys := []string{"account", "reach", "login", "key", "passphrase", "domains", "databases", "runtime", "store", "mail",
+	keys := []string{"account", "files", "login", "key", "passphrase", "domains", "databases", "runtime", "own-folder",
+		"mail",
 		"name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "helper",
 		"folder", "crontab", "prefix", "user", "password", "php", "from"}
 	for _, m := range unknownKey.FindAllStringSubmatch(err.Error(), -1) {
 		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here",
-			Remedy: suggest.Hint(m[2], keys)})
+			Remedy: hint(m[2], keys)})
 	}
 	if len(problems) > 0 {
 		return fault.Join("the account file has mistakes", "Correct them and add the account again.", problems)
 	}
 	return fault.New(fault.Usage, "the account file cannot be read", "",
 		"See “Accounts” in the README for an example.").Wrap(err)
+}
+
+// hint is the key that was meant; of one that has another name now, that name.
+func hint(key string, keys []string) string {
+	if now := map[string]string{"reach": "files", "store": "own-folder"}[key]; now != "" {
+		return "It is called " + now + " now."
+	}
+	return suggest.Hint(key, keys)
 }
 
 // complete fills in what may be left out.

@@ -11,7 +11,7 @@ import (
 )
 
 const file = `account: quillmere
-reach: local:/srv/quillmere
+files: local:/srv/quillmere
 domains:
   - name: lockside.localhost
     folder: web/lockside/
@@ -54,7 +54,7 @@ func TestParse(t *testing.T) {
 }
 
 func TestMistakes(t *testing.T) {
-	const start = "account: a\nreach: local:/srv\n"
+	const start = "account: a\nfiles: local:/srv\n"
 	const domain = "domains: [{name: a.localhost, folder: web}]\n"
 	const data = start + domain + "databases: [{name: m, "
 	const maria = data + "engine: mariadb, server: "
@@ -63,24 +63,24 @@ func TestMistakes(t *testing.T) {
 		"account: [":                         "cannot be read",
 		start + domain + "stor: x\n":         "Did you mean store?",
 		start + domain + "---\naccount: b\n": "more than one document",
-		"account: A B\nreach: local:/srv\n" +
+		"account: A B\nfiles: local:/srv\n" +
 			domain: "not a name for an account",
-		"account: sites\nreach: local:/srv\n" +
+		"account: sites\nfiles: local:/srv\n" +
 			domain: "not a name for an account",
-		"account: a\nreach: local:srv\n" +
+		"account: a\nfiles: local:srv\n" +
 			domain: "folder from the root",
-		"account: a\nreach: sftp://x:pw@y/z\n" +
+		"account: a\nfiles: sftp://x:pw@y/z\n" +
 			domain: "a password does not belong into reach",
-		"account: a\nreach: sftp://y/z\n" +
+		"account: a\nfiles: sftp://y/z\n" +
 			domain: "is not sftp://USER@HOST",
-		"account: a\nreach: sftp://x@y\n" +
+		"account: a\nfiles: sftp://x@y\n" +
 			domain: "is not sftp://USER@HOST",
-		"account: a\nreach: ftp://x@y/z\n" +
+		"account: a\nfiles: ftp://x@y/z\n" +
 			domain: "FTP needs a password",
-		"account: a\nreach: ftps://y/z\n" +
+		"account: a\nfiles: ftps://y/z\n" +
 			domain: "is not ftps://USER@HOST",
 		start + domain + "runtime: {folder: web}\n": "not a folder from the root",
-		"account: a\nreach: gopher:x\n" +
+		"account: a\nfiles: gopher:x\n" +
 			domain: "not a way to reach files",
 		start: "there are none",
 		start + "domains: [{name: A_b, folder: web}]\n":                                            "is not a domain",
@@ -123,7 +123,7 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestRemote(t *testing.T) {
-	a, err := account.Parse([]byte("account: a\nreach: sftp://quill@ssh.quillmere.example/home/quill/\nlogin: " +
+	a, err := account.Parse([]byte("account: a\nfiles: sftp://quill@ssh.quillmere.example/home/quill/\nlogin: " +
 		"{password: \"plain:x\", key: /k}\ndomains: [{name: a.localhost, folder: web}]\n" +
 		"databases: [{name: main, engine: mariadb, server: \"tunnel:localhost:3306\", make: by-hand}]"))
 	require.NoError(t, err)
@@ -135,14 +135,14 @@ func TestRemote(t *testing.T) {
 	assert.Equal(t, []string{"localhost", "127.0.0.1"}, a.Databases[0].Clients)
 	assert.Equal(t, "/home/quill", a.ServerTop())
 	assert.Equal(t, account.SFTP, a.Line())
-	plain, err := account.Parse([]byte("account: a\nreach: ftps://quill@ftp.quillmere.example/\nlogin: {password: " +
+	plain, err := account.Parse([]byte("account: a\nfiles: ftps://quill@ftp.quillmere.example/\nlogin: {password: " +
 		"\"plain:x\"}\ndomains: [{name: a.localhost, folder: web}]"))
 	require.NoError(t, err)
 	assert.Equal(t, &account.Remote{User: "quill", Address: "ftp.quillmere.example:21", Top: "."}, plain.Remote())
 	assert.Empty(t, plain.ServerTop(), "over FTP paths may begin anywhere")
 	plain.Runtime.Folder = "/home/quill"
 	assert.Equal(t, "/home/quill", plain.ServerTop())
-	here, err := account.Parse([]byte("account: a\nreach: local:/srv/a\ndomains: [{name: a.localhost, folder: web}]"))
+	here, err := account.Parse([]byte("account: a\nfiles: local:/srv/a\ndomains: [{name: a.localhost, folder: web}]"))
 	require.NoError(t, err)
 	assert.Nil(t, here.Remote())
 }
@@ -150,8 +150,8 @@ func TestRemote(t *testing.T) {
 // All mistakes are told at once, each at its place in the file.
 func TestAllMistakesAtOnce(t *testing.T) {
 	_, err := account.Parse([]byte(`account: a
-reach: ftp://quill@ftp.quillmere.example/
-store: web/one/store
+files: ftp://quill@ftp.quillmere.example/
+own-folder: web/one/store
 domains:
   - {name: "http://a.localhost", folder: web/one}
   - {name: b.localhost, folder: ../b, connect: nowhere}
@@ -164,7 +164,7 @@ mail: {server: here}
 	for _, p := range fault.Of(err).Problems {
 		at = append(at, p.ID)
 	}
-	for _, want := range []string{"login", "store", "domains[0].name", "domains[0].url", "domains[1].folder",
+	for _, want := range []string{"login", "own-folder", "domains[0].name", "domains[0].url", "domains[1].folder",
 		"domains[1].connect", "databases[0].server", "databases[0].admin", "databases[1].server", "mail.server"} {
 		assert.Contains(t, at, want)
 	}

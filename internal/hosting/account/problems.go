@@ -29,13 +29,13 @@ func (a *Account) problems() []fault.Problem {
 	p.unless(accountName.MatchString(a.Name) && a.Name != "sites", "account",
 		fmt.Sprintf("%q is not a name for an account", a.Name), "Use lower case letters, digits and -.")
 	a.reachProblems(&p)
-	p.unless(Inside(a.Store), "store", fmt.Sprintf("%q is not a folder inside the account", a.Store),
+	p.unless(Inside(a.Store), "own-folder", fmt.Sprintf("%q is not a folder inside the account", a.Store),
 		"Write it from the account's top, such as .tivset.")
 	p.unless(len(a.Domains) > 0, "domains", "there are none", "Add at least one, with name and folder.")
 	for i, d := range a.Domains {
 		id := fmt.Sprintf("domains[%d]", i)
 		d.problems(&p, id)
-		p.unless(!within(a.Store, d.Folder), "store", "the store lies in the document root of "+d.Name,
+		p.unless(!within(a.Store, d.Folder), "own-folder", "Tivset's own folder lies in the document root of "+d.Name,
 			"Choose a folder that no domain serves.")
 		first := slices.IndexFunc(a.Domains, func(o Domain) bool { return o.Name == d.Name })
 		p.unless(first == i, id+".name", d.Name+" stands twice", "Keep one.")
@@ -64,7 +64,7 @@ func within(folder, other string) bool {
 // reachProblems looks at how the files are reached.
 func (a *Account) reachProblems(p *problems) {
 	if _, err := a.Top(); err != nil {
-		p.unless(false, "reach", err.Error(),
+		p.unless(false, "files", err.Error(),
 			"Write local:/srv/quillmere, or sftp://quill@host:22/home/quill (ftps://, ftp://) with login: {password: …}; "+
 				"over SFTP also {key: FILE}.")
 	}

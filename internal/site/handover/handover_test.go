@@ -43,7 +43,7 @@ func TestPage(t *testing.T) {
 	require.NoError(t, err)
 	for _, words := range []string{"http://lockside.localhost/forum/admin/", "wharfinger",
 		"willowbench 2.4.1, there since 2026-11-26",
-		"takes fixes by itself once they are 3 days old", "tells w@lockside.localhost of trouble", "quill on millpond",
+		"installs fixes once they are 3 days old", "notifies w@lockside.localhost of trouble", "quill on millpond",
 		"not on this page", "desk@lockside.localhost", "2026-11-25 08:00 UTC"} {
 		assert.Contains(t, text, words)
 		assert.Contains(t, string(html), words)
@@ -58,5 +58,5 @@ func TestPage(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(html), "Kranich &amp; &lt;Ufer&gt;")
 	assert.Equal(t, 2, strings.Count(string(html), "<article>"), "a page each")
-	assert.NotContains(t, handover.Text(with), "tells", "where no mail can be sent nobody is told")
+	assert.NotContains(t, handover.Text(with), "notifies", "where no mail can be sent nobody is told")
 }

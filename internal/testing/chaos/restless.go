@@ -241,7 +241,7 @@ func (g *Ground) world(t *testing.T, reach string, kits catalogue.Source) *sitet
 	t.Helper()
 	_, port, _ := strings.Cut(g.Web, ":")
 	file := func(to, login string) string {
-		return fmt.Sprintf("account: quillmere\nreach: %s\nlogin: %s\ndomains:\n"+
+		return fmt.Sprintf("account: quillmere\nfiles: %s\nlogin: %s\ndomains:\n"+
 			"  - {name: lockside.localhost, folder: web/lockside, url: \"http://lockside.localhost:%[3]s\", connect: %[4]q}\n"+
 			"  - {name: chandlery.localhost, folder: web/chandlery, url: \"http://chandlery.localhost:%[3]s\", connect: "+
 			"%[4]q}\ndatabases:\n  - {name: main, engine: mariadb, server: %[5]q, admin: {user: %[6]q, password: %[7]q}, "+
@@ -260,7 +260,7 @@ func (g *Ground) world(t *testing.T, reach string, kits catalogue.Source) *sitet
 // Request asks for an install of a release.
 func Request(at, release string) plan.Request {
 	r := sitetest.Older("restless", at, release)
-	delete(r.Answers, answer.Tagline)
+	delete(r.Answers, answer.Subtitle)
 	delete(r.Answers, answer.Licence)
 	return r
 }

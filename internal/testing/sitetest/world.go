@@ -232,7 +232,7 @@ func (w *World) Snapshot() string {
 // Request is an install of one of the demo apps, with all that it needs.
 func Request(app, at string) plan.Request {
 	r := plan.Request{App: app, At: at, Answers: answer.Given{
-		"title": `Lock "Talk" & 'co' \ $x`, "tagline": `${HOME} ; # <b>`, "admin.name": "wharfinger",
+		"title": `Lock "Talk" & 'co' \ $x`, "subtitle": `${HOME} ; # <b>`, "admin.name": "wharfinger",
 		answer.AdminEmail: "wharfinger@lockside.localhost", "licence": "accept",
 	}}
 	maps.Copy(r.Answers, choices[app])

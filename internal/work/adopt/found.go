@@ -216,8 +216,8 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 			"en")[0]),
 		Admin: ledger.Admin{Name: name, Email: cmp.Or(given[answer.AdminEmail], found[answer.AdminEmail])}, InstalledAt: now,
 		UpdatedAt: now, CheckedAt: &now, Adopted: true,
-		Care: care.Care{Takes: "nothing", Waits: care.Usual.Waits, Hours: care.Usual.Hours,
-			Rehearses: care.Usual.Rehearses, Backups: "none", Tells: care.Usual.Tells}}
+		Care: care.Care{Accepts: "nothing", After: care.Usual.After, Between: care.Usual.Between,
+			Rehearse: care.Usual.Rehearse, Backups: "none", Notify: care.Usual.Notify}}
 	admin, err := fill.Text(k.Admin, fill.Values{answer.AdminFolder: found[answer.AdminFolder]})
 	if err != nil {
 		return x, nil, err
@@ -238,7 +238,7 @@ func (f *found) record(now time.Time, given answer.Given) (ledger.Site, map[stri
 		id := strings.TrimPrefix(n, "answer.")
 		if q := k.Question(id); q != nil && strings.HasPrefix(n, "answer.") && !q.Secret {
 			x.Chosen = append(x.Chosen, ledger.Choice{ID: id, Answer: v})
-		} else if strings.HasPrefix(n, "extra.") || slices.Contains([]string{answer.Tagline, answer.AdminFirstName,
+		} else if strings.HasPrefix(n, "extra.") || slices.Contains([]string{answer.Subtitle, answer.AdminFirstName,
 			answer.AdminLastName,
 			"support.email"}, n) {
 			x.Chosen = append(x.Chosen, ledger.Choice{ID: n, Answer: v})

@@ -32,7 +32,7 @@ func course(t *testing.T, rows string) (*batch.Batch, error) {
 	read, err := table.Read([]byte(rows))
 	require.NoError(t, err)
 	all, err := requests.Installs(read, plan.Request{App: "inkreach", Answers: answer.Given{"title": "Class {number}",
-		"tagline": "with {teacher}", "admin.email": "head@slate-school.localhost"}})
+		"subtitle": "with {teacher}", "admin.email": "head@slate-school.localhost"}})
 	return &batch.Batch{Rows: all, Strict: true}, err
 }
 

@@ -106,7 +106,7 @@ func (*There) OK() bool { return true }
 var notAnswers = []string{"app", "at", "release"}
 
 // common are answers that a column gives even where a text has a place for it.
-var common = []string{"title", answer.Tagline, "language", answer.AdminName, answer.AdminEmail}
+var common = []string{"title", answer.Subtitle, "language", answer.AdminName, answer.AdminEmail}
 
 // Installs are the installs of a table. What it has no column for comes from all, whose texts may
 // have places for columns.

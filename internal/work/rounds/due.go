@@ -82,7 +82,7 @@ func (o *round) level(x ledger.Site) string {
 		return ""
 	}
 	for _, b := range k.Between(x.Release, x.Due) {
-		if !(care.Care{Takes: level}).TakesLevel(b.Level) {
+		if !(care.Care{Accepts: level}).AcceptsLevel(b.Level) {
 			level = b.Level
 		}
 	}

@@ -101,8 +101,9 @@ func TestANight(t *testing.T) {
 		_, err := o.Install(sitetest.Older(r[0], r[1], r[2]))
 		require.NoError(t, err)
 	}
-	o.entrust("journal", map[string]string{"takes": "breaking", "waits": "0d", "tells": "q@quillmere.localhost, changes"})
-	o.entrust("help", map[string]string{"takes": "breaking", "waits": "0d", "rehearses": "fixes"})
+	o.entrust("journal", map[string]string{"accepts": "breaking", "after": "0d",
+		"notify": "q@quillmere.localhost, changes"})
+	o.entrust("help", map[string]string{"accepts": "breaking", "after": "0d", "rehearse": "from-fixes"})
 	o.begin()
 	_, due := o.round(rounds.Request{Dry: true})
 	assert.ElementsMatch(t, []string{"due help", "due help", "due help", "due journal", "due journal", "due journal",
@@ -151,7 +152,7 @@ func TestHours(t *testing.T) {
 	o := owners(t)
 	_, err := o.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
-	o.entrust("journal", map[string]string{"takes": "breaking", "waits": "0d", "rehearses": "nothing"})
+	o.entrust("journal", map[string]string{"accepts": "breaking", "after": "0d", "rehearse": "nothing"})
 	o.at = o.at.Add(10 * time.Hour) // after noon
 	o.begin()
 	_, err = backup.Make(ctx, o.Desk, backup.Request{Site: "journal"})
@@ -279,7 +280,7 @@ func TestOneSiteFails(t *testing.T) {
 	for _, name := range []string{"a", "b", "c"} {
 		_, err := o.Install(sitetest.Request("inkreach", "lockside.localhost/"+name))
 		require.NoError(t, err)
-		o.entrust(name, map[string]string{"tells": "q@quillmere.localhost, everything"})
+		o.entrust(name, map[string]string{"notify": "q@quillmere.localhost, everything"})
 	}
 	o.begin()
 	_, err := o.Book.Ledger.Tell(ctx, ledger.Telling{Address: o.find("b").Address, Trouble: "backup", At: o.Now()}, 0)
@@ -335,7 +336,7 @@ func TestAReleaseWithoutFixes(t *testing.T) {
 	o := owners(t)
 	_, err := o.Install(sitetest.Older("pennywharf", "lockside.localhost/shop", "3.1.4"))
 	require.NoError(t, err)
-	o.entrust("shop", map[string]string{"takes": "nothing", "tells": "nobody", "backups": "none"})
+	o.entrust("shop", map[string]string{"accepts": "nothing", "notify": "nobody", "backups": "none"})
 	o.at = o.at.AddDate(3, 0, 0)
 	o.begin()
 	told := 0
@@ -356,10 +357,10 @@ func TestTheOwnerDecidesOtherwiseMeanwhile(t *testing.T) {
 	o := owners(t)
 	_, err := o.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
-	o.entrust("journal", map[string]string{"takes": "breaking", "waits": "0d", "rehearses": "fixes"})
+	o.entrust("journal", map[string]string{"accepts": "breaking", "after": "0d", "rehearse": "from-fixes"})
 	o.begin()
 	var once sync.Once
-	o.Desk.Progress = func(job.Event) { once.Do(func() { o.entrust("journal", map[string]string{"takes": "nothing"}) }) }
+	o.Desk.Progress = func(job.Event) { once.Do(func() { o.entrust("journal", map[string]string{"accepts": "nothing"}) }) }
 	_, lines := o.round(rounds.Request{})
 	assert.NotContains(t, lines, "updated journal")
 	assert.Equal(t, "1.3.2", o.find("journal").Release)
@@ -380,7 +381,7 @@ func TestTwoMachinesMakeRounds(t *testing.T) {
 	}
 	_, err := o.Install(sitetest.Older("inkreach", "lockside.localhost/journal", "1.3.2"))
 	require.NoError(t, err)
-	o.entrust("journal", map[string]string{"takes": "breaking", "waits": "0d", "tells": "nobody"})
+	o.entrust("journal", map[string]string{"accepts": "breaking", "after": "0d", "notify": "nobody"})
 	broken := o.find("s1")
 	o.Query(broken, "DROP TABLE {tables}threads")
 	for _, m := range machines {

@@ -93,7 +93,7 @@ func TestUpdatesWhatIsDue(t *testing.T) {
 	w := sitetest.Demo(t)
 	for app, release := range map[string]string{"towline": "2.0.1", "lampshelf": "1.7.0"} {
 		r := sitetest.Older(app, sitetest.Apps[app], release)
-		r.Answers["care.takes"], r.Answers["care.tells"] = "breaking", "changes"
+		r.Answers["care.accepts"], r.Answers["care.notify"] = "breaking", "changes"
 		_, err := w.Install(r)
 		require.NoError(t, err)
 	}
@@ -125,7 +125,7 @@ func TestUpdatesWhatIsDue(t *testing.T) {
 func TestAFailedReleaseIsNotTriedEveryNight(t *testing.T) {
 	w := sitetest.Demo(t)
 	r := sitetest.Older("towline", "lockside.localhost/help", "2.0.1")
-	r.Answers["care.takes"] = "breaking"
+	r.Answers["care.accepts"] = "breaking"
 	done, err := w.Install(r)
 	require.NoError(t, err)
 	find := func() ledger.Site {

@@ -172,7 +172,7 @@ func measures(t *testing.T, l ledger.Ledger) {
 func entrusted(t *testing.T, l ledger.Ledger) {
 	x := ledger.Site{Address: "a.localhost/forum", Account: "quill", Release: "1.0.0", Care: care.Usual}
 	require.NoError(t, l.KeepSite(ctx, x), "a new one")
-	decided := care.Care{Takes: "breaking", Waits: "0d", Hours: "any", Tells: "nobody"}
+	decided := care.Care{Accepts: "breaking", After: "0d", Between: "any", Notify: "nobody"}
 	require.NoError(t, l.Entrust(ctx, map[string]care.Care{x.Address: decided}))
 	later := x
 	later.Release = "2.0.0"
