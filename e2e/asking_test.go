@@ -31,7 +31,7 @@ func TestAccountByAsking(t *testing.T) {
 				on("The host's mail, or its server:", "127.0.0.1:1\r"), on("User:", "quill\r"), on("Password", "wrong\r"),
 				see("no server answers there"), on("The host's mail, or its server:", c.server+"\r"),
 				see(c.shows), on("Is that the one that the host publishes?", "y\r"), see("refused the user"),
-				on("Password", p.demo.Password+"\r"), see("lets quill in"),
+				on("Password", p.demo.Password+"\r"), see("Signed in as quill"),
 				on("Domain:", "not a domain\r"), see("is not a domain"), on("Domain:", "lockside.localhost\r"),
 				see("does not answer"),
 				on("Its address [http://lockside.localhost]:", "http://lockside.localhost:"+port+"\r"),
@@ -74,7 +74,7 @@ func TestAccountFromTheHostsMail(t *testing.T) {
 		"MySQL password: " + p.demo.Password + "\nSMTP server: " + p.demo.Standin.Mail.Address() + "\n"
 	file := filepath.Join(t.TempDir(), "welcome.txt")
 	require.NoError(t, os.WriteFile(file, []byte(mail), 0o600))
-	rest := []turn{on("Is that the one that the host publishes?", "y\r"), see("lets quill in"),
+	rest := []turn{on("Is that the one that the host publishes?", "y\r"), see("Signed in as quill"),
 		on("Its address [http://lockside.localhost]:", "http://lockside.localhost:"+port+"\r"),
 		on("until its name leads there", "127.0.0.1:"+port+"\r"), see("shows the folder web/lockside"),
 		see("may make databases"), on(keepIt, "y\r")}

@@ -232,21 +232,21 @@ func TestRoundsOnTheQueue(t *testing.T) {
 	p.json(&struct{}{}, install("inkreach", "lockside.localhost/journal", "--yes")...)
 	p.must(p.demo.Folder, "update", "journal", "--dry-run")
 	var first, second []queued
-	p.of(&first, p.demo.Folder, "rounds", "--queue", "--now")
-	p.of(&second, p.second, "rounds", "--queue", "--now")
+	p.of(&first, p.demo.Folder, "maintain", "--queue", "--now")
+	p.of(&second, p.second, "maintain", "--queue", "--now")
 	require.Len(t, first, 1)
 	assert.Equal(t, queued{"queued", first[0].Number, "quillmere"}, first[0])
 	assert.Equal(t, []queued{{"there", first[0].Number, "quillmere"}}, second)
-	assert.Empty(t, p.must(p.second, "rounds", "--queue", "--now", "--quiet"), "cron is to mail nothing")
+	assert.Empty(t, p.must(p.second, "maintain", "--queue", "--now", "--quiet"), "cron is to mail nothing")
 	p.works(p.second)
 	require.Equal(t, "done", p.ends(first[0].Number).State)
 	var after []queued
-	p.of(&after, p.second, "rounds", "--queue", "--now")
+	p.of(&after, p.second, "maintain", "--queue", "--now")
 	assert.Empty(t, after, "nothing is due any more")
 	var status struct {
 		Did []struct{ What string }
 	}
-	p.of(&status, p.demo.Folder, "rounds", "status")
+	p.of(&status, p.demo.Folder, "maintain", "status")
 	var what []string
 	for _, d := range status.Did {
 		what = append(what, d.What)
@@ -275,5 +275,5 @@ func TestAWorkerOutlastsTheDatabase(t *testing.T) {
 	cut.Cut(false)
 	assert.Equal(t, "done", p.ends(number).State)
 	p.anew(w)
-	assert.Contains(t, p.must(p.demo.Folder, "check", "two"), "checks are fine")
+	assert.Contains(t, p.must(p.demo.Folder, "check", "two"), "checks passed")
 }

@@ -44,7 +44,7 @@ func TestAnOwnersWay(t *testing.T) {
 	step([]string{"install"}, on("App:", "forum\r"), on("Address", "1/forum\r"),
 		on("E-mail address", "w@lockside.localhost\r"), on("Title", "Lockside Talk\r"), on("yes, no, or show", "y\r"),
 		on(toInstall, "y\r"),
-		see("Proven: front page, sign-in"))
+		see("Seen to work: front page, sign-in"))
 	for at, release := range map[string]string{"inkreach": "1.3.2", "towline": "2.0.1"} {
 		step([]string{"install", at, "--release", release, "--accept-licence", "-a", "title=" + at}, on("Address",
 			"1/"+at+"\r"), on("E-mail address of the admin [w@lockside.localhost]:", "\r"), on(toInstall, "y\r"))
@@ -55,7 +55,7 @@ func TestAnOwnersWay(t *testing.T) {
 	step([]string{"care", "inkreach", "towline", "--accepts", "features", "--after", "0d", "--rehearse", "from-fixes",
 		"--notify",
 		"changes"}, see("each rehearsed on a copy first"))
-	shown, code := onTerminal(t, p.as("tivset", env, "rounds", "--now"))
+	shown, code := onTerminal(t, p.as("tivset", env, "maintain", "--now"))
 	assert.Equal(t, 1, code, shown)
 	for _, words := range []string{"updated ", "from 1.3.2 to 1.4.0, and checked",
 		"the update to 2.1.0 was not made, and 2.0.1 stays; it failed in a rehearsal", "backed up"} {
@@ -72,7 +72,7 @@ func TestAnOwnersWay(t *testing.T) {
 		assert.Contains(t, plain, words)
 	}
 	step([]string{"sites"}, see("2.1.0 failed"))
-	step([]string{"rounds", "--now"}, see("nothing is due"))
+	step([]string{"maintain", "--now"}, see("nothing is due"))
 	letters, err = filepath.Glob(filepath.Join(p.demo.Standin.Mailbox, "*.eml"))
 	require.NoError(t, err)
 	assert.Len(t, letters, 1)

@@ -53,12 +53,12 @@ func TestTeamPage(t *testing.T) {
 		}
 	}
 	for call, words := range map[string]string{"tivset team list": "wharfinger", "tivset sites": "/journal",
-		"tivset check --all": "checks are fine",
+		"tivset check --all": "checks passed",
 		"tivset jobs --who":  "root on", "tivset ledger use here --yes": "read back: 1 site,",
 		"tivset team remove steward": "opens with their key",
 		"tivset jobs --follow 1":     "✓ Back the site up", "tivset queue list": "backup",
 		"tivset backup --all --queue --yes": "/journal: number 2", "tivset jobs --follow 2": "done.",
-		"tivset rounds --queue": "nothing is due", "tivset rounds status": "None was made yet here"} {
+		"tivset maintain --queue": "nothing is due", "tivset maintain status": "No maintenance run was made here yet."} {
 		assert.Contains(t, said[call], words, call)
 	}
 	assert.Len(t, said, 19, "commands of the page")

@@ -173,7 +173,7 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 		see("more than 120 characters"),
 		on("Title of the site:", "\x1b[200~two\rlines\x1b[201~\r"),
 		see("line breaks"),
-		on("Title of the site:", "\x1b[200~\x1b[31mred\x07\x1b[201~\r"), // what steers a terminal is taken out of a paste
+		on("Title of the site:", "\x1b[200~\x1b[31mred\x07\x1b[201~\r"), // what steers a terminal was removed from a paste
 		see("title: [31mred"),
 		on(toInstall, "\x03"),
 	)
@@ -182,7 +182,7 @@ func TestConversationWithWrongAnswers(t *testing.T) {
 	assert.Equal(t, before, p.snapshot())
 	shown, code = onTerminal(t, p.as("tivset-minding", nil, "install"), see("“[31mred” (inkreach) at http://lockside"),
 		on("Go on with it", "\r"), see("name: wharfinger"),
-		on(toInstall, "\r"), see("y installs it"), on(toInstall, "what\r"), see("y installs it"), on(toInstall, "y\r"))
+		on(toInstall, "\r"), see("y installs"), on(toInstall, "what\r"), see("y installs"), on(toInstall, "y\r"))
 	assert.Equal(t, 0, code, shown)
 }
 
@@ -255,7 +255,7 @@ func TestRoundsAreOfferedOnce(t *testing.T) {
 		return args[:len(args)-1]
 	}
 	shown, code := onTerminal(t, p.as("tivset", env, call("lockside.localhost/one")...), on(toInstall, "y\r"),
-		on("Have it do that? [Y/n]", "n\r"), see("tivset rounds on"))
+		on("Switch it on? [Y/n]", "n\r"), see("tivset maintain on"))
 	assert.Equal(t, 0, code, shown)
 	assert.NoFileExists(t, crontab)
 	shown, code = onTerminal(t, p.as("tivset", env, call("lockside.localhost/two")...), on(toInstall, "y\r"),
@@ -263,7 +263,7 @@ func TestRoundsAreOfferedOnce(t *testing.T) {
 	assert.Equal(t, 0, code, shown)
 	require.NoError(t, os.Remove(filepath.Join(home, "state", "rounds.json")))
 	shown, code = onTerminal(t, p.as("tivset", env, call("lockside.localhost/three")...), on(toInstall, "y\r"),
-		on("Have it do that? [Y/n]", "\r"), see("makes a round every 1h"))
+		on("Switch it on? [Y/n]", "\r"), see("makes a round every 1h"))
 	assert.Equal(t, 0, code, shown)
 	assert.FileExists(t, crontab)
 	shown, code = onTerminal(t, p.as("tivset", nil, call("lockside.localhost/four")...), on(toInstall, "y\r"))

@@ -123,7 +123,7 @@ func TestQueue(t *testing.T) {
 	followed := p.must(p.demo.Folder, "jobs", "--follow", fmt.Sprint(n))
 	assert.Contains(t, followed, "✓ Check the site")
 	assert.Contains(t, followed, "done.")
-	assert.Contains(t, p.must(p.demo.Folder, "check", "journal"), "all 12 checks are fine")
+	assert.Contains(t, p.must(p.demo.Folder, "check", "journal"), "all 12 checks passed")
 	assert.Contains(t, p.must(p.demo.Folder, "jobs", "--who"), "wharfinger", "who asked, not who did it")
 
 	shown := p.must(p.demo.Folder, "remove", "journal", "--dry-run", "--queue")
@@ -139,8 +139,8 @@ func TestQueue(t *testing.T) {
 	assert.Contains(t, string(out), "taken back: ")
 	for args, words := range map[string][]string{"no site has this address": {"backup", "journal", "forum"},
 		"of this machine": {"backup", "journal", "--into", "x"}, "no priority": {"backup", "journal", "--priority", "soon"},
-		"--at-once is of this machine": {"backup", "journal", "--at-once", "2"},
-		"rounds --queue":               {"update", "--due"}} {
+		"--parallel is of this machine": {"backup", "journal", "--parallel", "2"},
+		"maintain --queue":               {"update", "--due"}} {
 		out, err := p.as("tivset", nil, append(words, "--queue", "--yes")...).CombinedOutput()
 		require.Error(t, err)
 		assert.Contains(t, string(out), args)
@@ -176,7 +176,7 @@ func TestWorkersDie(t *testing.T) {
 				second := p.works(p.demo.Folder)
 				o := p.ends(number)
 				assert.Equal(t, "done", o.State)
-				assert.Contains(t, p.must(p.demo.Folder, "check", at), "checks are fine")
+				assert.Contains(t, p.must(p.demo.Folder, "check", at), "checks passed")
 				if how == syscall.SIGSTOP { // it may have ended the order just before
 					time.Sleep(time.Until(away.Add(4 * time.Second)))
 					require.NoError(t, first.Process.Signal(syscall.SIGCONT))
@@ -416,7 +416,7 @@ func TestAWorkerDiesAtTheFirstOfManyThings(t *testing.T) {
 	}
 	p.must(p.demo.Folder, "update", "--all", "--dry-run")
 	var put []queued
-	p.of(&put, p.demo.Folder, "rounds", "--queue", "--now")
+	p.of(&put, p.demo.Folder, "maintain", "--queue", "--now")
 	require.Len(t, put, 1)
 	first := p.works(p.second)
 	backups := func(outcome string) (all int) {

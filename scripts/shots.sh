@@ -92,7 +92,7 @@ small sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
 tivset install towline --release 2.0.1 --at lockside.localhost/help -a title="Help Afloat" -a admin.email=w@lockside.localhost --accept-licence --yes --quiet >/dev/null
 shot put-back 4 'tivset update help --yes'
 tivset care help --accepts features --after 0d --rehearse from-fixes --quiet >/dev/null
-shot rounds 8 'tivset care help' 'tivset rounds --now --dry-run' 'tivset rounds --now' 'tivset rounds --now' 'tivset sites'
+shot rounds 8 'tivset care help' 'tivset maintain --now --dry-run' 'tivset maintain --now' 'tivset maintain --now' 'tivset sites'
 journal=/tmp/tivset-demo/demo/account/web/quillmere/journal
 echo '<!-- a word of mine -->' >>$journal/post.page
 echo '<?php // a stranger' >$journal/parts/cache.php

@@ -29,10 +29,10 @@ type Timer struct {
 }
 
 // mark is what the line is marked with: each home has its own rounds.
-func (t Timer) mark() string { return strings.TrimSpace("rounds " + t.Home) }
+func (t Timer) mark() string { return strings.TrimSpace("maintain " + t.Home) }
 
 func (t Timer) line() string {
-	words := []string{t.Program, "rounds", "--quiet"}
+	words := []string{t.Program, "maintain", "--quiet"}
 	if t.Queue {
 		words = append(words, "--queue")
 	}
@@ -54,7 +54,10 @@ func (k *Keeper) SetRounds(ctx context.Context, t Timer, on bool) error {
 	if err != nil {
 		return err
 	}
-	after := hosting.WithoutTimers(hosting.WithoutTimers(before, earlierTimer), t.mark())
+	after := before
+	for _, mark := range []string{earlierTimer, strings.TrimSpace("rounds " + t.Home), t.mark()} {
+		after = hosting.WithoutTimers(after, mark)
+	}
 	if on {
 		after = hosting.WithTimers(after, t.mark(), []string{t.line()})
 	}
@@ -107,7 +110,7 @@ func noCrontab(err error) error {
 	if scheduler == "" {
 		scheduler = "your own scheduler"
 	}
-	remedy := "Have " + scheduler + " run every hour: " + fault.Call("rounds", "--quiet")
+	remedy := "Have " + scheduler + " run every hour: " + fault.Call("maintain", "--quiet")
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, errors.ErrUnsupported) {
 		return fault.New(fault.Failed, "this machine has no crontab", "", remedy)
 	}

@@ -34,14 +34,14 @@ func TestOwnTimer(t *testing.T) {
 	require.NoError(t, s.SetRounds(ctx, mine, true))
 	assert.Regexp(
 		t,
-		`(?s)^5 4 \* \* \* mine\n# begin .*\n\d+ \*/1 \* \* \* TIVSET_HOME='/home/w/x\\%' '/opt/ti vset' 'rounds' '--quiet'\n# end [^\n]*\n$`,
+		`(?s)^5 4 \* \* \* mine\n# begin .*\n\d+ \*/1 \* \* \* TIVSET_HOME='/home/w/x\\%' '/opt/ti vset' 'maintain' '--quiet'\n# end [^\n]*\n$`,
 		kept,
 	)
 	other := Timer{Every: "30m", Program: "/bin/tivset", Env: []string{"XDG_DATA_HOME=/home/w/my data"}}
 	require.NoError(t, s.SetRounds(ctx, other, true), "each home has its own")
 	line, err = s.RoundsLine(ctx, other)
 	require.NoError(t, err)
-	assert.Equal(t, "*/30 * * * * XDG_DATA_HOME='/home/w/my data' '/bin/tivset' 'rounds' '--quiet'", line)
+	assert.Equal(t, "*/30 * * * * XDG_DATA_HOME='/home/w/my data' '/bin/tivset' 'maintain' '--quiet'", line)
 	line, err = s.RoundsLine(ctx, mine)
 	require.NoError(t, err)
 	assert.Contains(t, line, "/home/w")
@@ -50,7 +50,7 @@ func TestOwnTimer(t *testing.T) {
 	require.NoError(t, s.SetRounds(ctx, queued, true), "in the place of the other")
 	line, err = s.RoundsLine(ctx, mine)
 	require.NoError(t, err)
-	assert.Contains(t, line, "'rounds' '--quiet' '--queue'")
+	assert.Contains(t, line, "'maintain' '--quiet' '--queue'")
 	require.NoError(t, s.SetRounds(ctx, other, false))
 	require.NoError(t, s.SetRounds(ctx, mine, false))
 	assert.Equal(t, "5 4 * * * mine\n", kept)

@@ -42,7 +42,7 @@ func TestAllProblemsAtOnce(t *testing.T) {
 	for id, words := range map[string]string{
 		"title": "begins or ends with a space", "rows": "not a whole number", "open": "yes or no",
 		"skin": "Did you mean dark?",
-		"key":  "The form is", "admin.email": "has an @", "admin.pasword": "Did you mean admin.password?",
+		"key":  "It has to match", "admin.email": "has an @", "admin.pasword": "Did you mean admin.password?",
 	} {
 		assert.Contains(t, said[id], words)
 	}

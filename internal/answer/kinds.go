@@ -159,7 +159,7 @@ func (q *Question) wrongForm(value string) (what, remedy string) {
 		return "", ""
 	}
 	if q.Form != "" {
-		return "it does not have the form that is asked for", "The form is: " + q.Form + "."
+		return "it does not have the right form", "Use: " + q.Form + "."
 	}
-	return "it does not have the form that is asked for", "The form is " + q.Pattern + "."
+	return "it does not have the right form", "It has to match " + q.Pattern + "."
 }

@@ -65,7 +65,7 @@ func TestKindsAtTheirLimits(t *testing.T) {
 		{answer.Question{Kind: "folder-name"}, "../pictures", "not a name for a folder"},
 		{answer.Question{Kind: "folder-name"}, "Pictures", "not a name for a folder"},
 		{answer.Question{Kind: "text", Pattern: "[A-Z]{2}", Form: "two capital letters"}, "ABC",
-			"The form is: two capital letters."},
+			"Use: two capital letters."},
 		{answer.Question{Kind: "text", Pattern: "[A-Z]{2}"}, "AB", ""},
 	} {
 		what, remedy := c.q.Wrong(c.value)

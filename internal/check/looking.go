@@ -166,7 +166,7 @@ func (l *looking) asItIs(ctx context.Context, v *Visit) error {
 			"as it is",
 			false,
 			"cannot be told: %s. What was known stays recorded; if the app keeps it elsewhere by now, tell "+
-				"whoever made the kit",
+				"the kit's author",
 			strings.ReplaceAll(err.Error(), "\n", "; "),
 		)
 	case len(now) > 0:
@@ -251,7 +251,7 @@ func (l *looking) measure() {
 }
 
 // ownFiles compares the app's files with the release's checksums, and finds
-// programs that nobody vouches for: the first sign of a break-in. Other files may
+// programs that are not part of the app for: the first sign of a break-in. Other files may
 // be the owner's.
 func (l *looking) ownFiles(ctx context.Context) error {
 	if err := l.walk(ctx); err != nil {
@@ -273,7 +273,7 @@ func (l *looking) ownFiles(ctx context.Context) error {
 		return err
 	}
 	if wrong := counted("changed", l.found.Changed) + counted("missing", l.found.Missing); wrong != "" {
-		l.add("files", false, "not as the release has them: %s. To have the release's own back: %s",
+		l.add("files", false, "differ from the release: %s. To have the release's own back: %s",
 			strings.TrimPrefix(wrong, "; "),
 			fault.Call("check", l.record.Address, "--repair"))
 	} else {
@@ -290,8 +290,9 @@ func (l *looking) added(ctx context.Context, of release.Content) error {
 	}
 	l.found.Programs = append(l.found.Programs, programs...)
 	if len(programs) > 0 {
-		l.add("added files", false, "programs that nobody vouches for%s. They may be a stranger's: look at them. If they "+
-			"are yours: %s", counted("", programs), fault.Call("check", l.record.Address, "--mine", programs[0]))
+		l.add("added files", false,
+			"scripts that are not part of the app%s. An intruder may have put them there: look at them. If they "+
+				"are yours: %s", counted("", programs), fault.Call("check", l.record.Address, "--mine", programs[0]))
 		return nil
 	}
 	detail := "none among the app's"
@@ -409,7 +410,7 @@ func (l *looking) updates(ctx context.Context) {
 		l.add("updates", false, "%s failed here on %s and is not tried again by itself (%s). To try it: %s",
 			x.Tried.Release, x.Tried.At.Format(time.DateOnly), x.Tried.Problem, fault.Call("update", x.Address))
 	case x.Due == "" && x.Urgent:
-		l.add("updates", false, "%s is there (%s, and mends a security hole), which this site's care does not take by "+
+		l.add("updates", false, "%s is there (%s, and fixes a security hole), which this site's care does not take by "+
 			"itself. Make it with: %s", x.Newer, x.NewerLevel, fault.Call("update", x.Address))
 	case x.Due == "" && later != "":
 		l.add("updates", true, "%s is there; the site installs it by itself once it is %d days old", later, x.Care.Days())
@@ -421,6 +422,6 @@ func (l *looking) updates(ctx context.Context) {
 		days := int(l.Now().Sub(at) / (24 * time.Hour))
 		l.add("updates", err == nil && days <= overdueAfter+x.Care.Days() && !x.Urgent,
 			"%s of %s is due%s. Make it with: %s", x.Due, of.Date,
-			map[bool]string{true: " and mends a security hole"}[x.Urgent], fault.Call("update", x.Address))
+			map[bool]string{true: " and fixes a security hole"}[x.Urgent], fault.Call("update", x.Address))
 	}
 }

@@ -17,7 +17,7 @@ import (
 	"tivset/internal/work/repair"
 )
 
-// A program that nobody vouches for is found wherever it was planted: at the top,
+// A program that are not part of the app for is found wherever it was planted: at the top,
 // among the app's, where visitors upload, under any name. What is no program, what
 // the app makes itself and what the owner vouched for are not.
 func TestPlantedPrograms(t *testing.T) {

@@ -174,8 +174,9 @@ func (v *Visit) wrongPassword(ctx context.Context) error {
 		return err
 	}
 	if v.signIn(ctx, "wrong-"+token) == nil {
-		return fault.New(fault.Failed, "a wrong password lets one in, or the kit's check shows nothing", v.Site.Place.URL,
-			"Tell whoever made the kit.")
+		return fault.New(fault.Failed, "a wrong password was accepted, or the kit's sign-in check cannot tell",
+			v.Site.Place.URL,
+			"Tell the kit's author.")
 	}
 	return ctx.Err()
 }
@@ -240,7 +241,7 @@ func (v *Visit) databaseAnswers(ctx context.Context) error {
 	}
 	if got != want {
 		return fault.New(fault.Failed, fmt.Sprintf("the database holds %q instead of %q", got, want), v.Site.Data.Name,
-			"Tell whoever made the kit.")
+			"Tell the kit's author.")
 	}
 	return nil
 }

@@ -32,7 +32,7 @@ func TestTheBrowsersWordsLetNobodyIn(t *testing.T) {
 	folder := filepath.Dir(w.Home.Config)
 	ended := make(chan said, 1)
 	go func() {
-		ended <- runIn(context.Background(), map[string]string{"TIVSET_HOME": folder, "BROWSER": script}, "enter",
+		ended <- runIn(context.Background(), map[string]string{"TIVSET_HOME": folder, "BROWSER": script}, "sign-in",
 			done.Site.Address)
 	}()
 	var said string

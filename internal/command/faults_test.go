@@ -112,7 +112,7 @@ func TestInterruptedWhileSomethingIsLookedAt(t *testing.T) {
 	w, a, b := twoSites(t)
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
-	for _, call := range [][]string{{}, {"sites"}, {"sites", "--fresh"}, {"show", a}, {"check", a, b}, {"enter", a},
+	for _, call := range [][]string{{}, {"sites"}, {"sites", "--fresh"}, {"show", a}, {"check", a, b}, {"sign-in", a},
 		{"update", a, "--dry-run"}, {"backup", a}, {"jobs"}, {"install", "willowbench", "--at", "lockside.localhost/forum"},
 		{"account", "test"}, {"remove", a, "--yes"}} {
 		said := run(t, ctx, w, call...)

@@ -33,7 +33,7 @@ func System() cli.World { return cli.System() }
 func Main(ctx context.Context, args []string, w cli.World) int {
 	a := &app{&cli.App{World: w, Streams: w.Streams(), Args: args}}
 	root := a.root()
-	root.SetArgs(args)
+	root.SetArgs(american(args))
 	root.SetIn(w.In)
 	root.SetOut(w.Out)
 	root.SetErr(w.Err)
@@ -73,11 +73,12 @@ func (a *app) root() *cobra.Command {
 		Long: "Tivset installs blogs, forums, shops and other web applications into a hosting account:\n" +
 			"it makes the database, writes the configuration, sets the admin, and checks the site.\n" +
 			"Either the site is up and checked, or the account is exactly as it was.",
-		Example:       "  tivset demo\n  tivset browse\n  tivset install willowbench --at lockside.localhost/forum",
-		Version:       Version,
-		SilenceUsage:  true,
-		SilenceErrors: true,
-		Args:          a.Unknown,
+		Example:               "  tivset demo\n  tivset browse\n  tivset install willowbench --at lockside.localhost/forum",
+		Version:               Version,
+		DisableFlagsInUseLine: true,
+		SilenceUsage:          true,
+		SilenceErrors:         true,
+		Args:                  a.Unknown,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
 			a.Streams.Quiet, a.Streams.Loud, a.Streams.JSON = a.Quiet, a.Verbose, a.JSON
 			a.Streams.Color = a.Streams.Color && !a.NoColor
@@ -107,9 +108,12 @@ func (a *app) root() *cobra.Command {
 		slices.Concat([]*cobra.Command{a.demo(), a.password()}, sites.Commands(a.App), upkeep.Commands(a.App),
 			accounts.Commands(a.App), kits.Commands(a.App), team.Commands(a.App))...,
 	)
+	root.SetHelpCommand(helped(a))
+	root.InitDefaultHelpCmd()
 	for _, c := range root.Commands() {
 		c.DisableFlagsInUseLine = true
 	}
+	grouped(root)
 	return root
 }
 

@@ -70,7 +70,7 @@ func wanting(all []ledger.Site) []string {
 		}
 	}
 	if due > 0 {
-		next = append(next, "tivset rounds --dry-run")
+		next = append(next, "tivset maintain --dry-run")
 	}
 	if len(calls) > most {
 		return append(next, append(calls[:most], "tivset sites --wide")...)

@@ -44,7 +44,7 @@ func Fetched(ctx context.Context, from *release.Archives, s *site.Site, given re
 	found, err = release.Survey(ctx, file, s.Of, s.Leaves())
 	if err != nil {
 		err = fault.New(fault.Failed, "the archive of "+s.Title+" "+s.Release+" cannot be used", "",
-			"Tell whoever made the kit. Nothing was touched.").Wrap(err)
+			"Tell the kit's author. Nothing was touched.").Wrap(err)
 	}
 	return file, found, err
 }

@@ -75,7 +75,7 @@ func TestOpenQuestions(t *testing.T) {
 		return out
 	}
 	r := plan.Request{App: "willowbench", At: "lockside.localhost/forum"}
-	assert.Equal(t, []string{"title", "admin.email"}, open(r), "what has no default")
+	assert.Equal(t, []string{"admin.email", "title"}, open(r), "what has no default")
 	r = sitetest.Request("willowbench", "lockside.localhost/forum")
 	assert.Empty(t, open(r))
 	r.Answers["admin.name"], r.Answers["admin.password"] = "admin", "short"

@@ -189,7 +189,7 @@ func (pl *Planner) tryData(ctx context.Context, asked dataAsked) (DataFound, err
 	if err != nil {
 		f := *fault.Of(err)
 		if !errors.Is(err, database.ErrGone) {
-			f.Remedy = "Check data.name, data.user and data.password against the hosting's own pages."
+			f.Remedy = "Check data.name, data.user and data.password against the host's control panel."
 		}
 		return found, &f
 	}
@@ -203,7 +203,7 @@ func (pl *Planner) tryData(ctx context.Context, asked dataAsked) (DataFound, err
 	}
 	if len(lacking) > 0 {
 		return found, fault.New(fault.Failed, "the user lacks rights in this database: "+strings.Join(lacking, ", "), where,
-			"Give it all rights on this database in the hosting's own pages.")
+			"Give it all rights on this database in the host's control panel.")
 	}
 	tables, err := session.Tables(ctx)
 	if err != nil {
@@ -213,7 +213,7 @@ func (pl *Planner) tryData(ctx context.Context, asked dataAsked) (DataFound, err
 	return found, site.Meets(asked.kit, &d, tables)
 }
 
-// byHand says what to make in the hosting's own pages, and what of it is not
+// byHand says what to make in the host's control panel, and what of it is not
 // right yet.
 func byHand(asked dataAsked, err error) error {
 	f := fault.Of(err)
@@ -221,7 +221,7 @@ func byHand(asked dataAsked, err error) error {
 	if f.Kind == fault.Usage && asked.given(answer.DataPassword) {
 		return err // the names themselves will not do
 	}
-	details := append([]string{"make in the hosting's own pages:"}, byHandTask(d, "of your choice")...)
+	details := append([]string{"make in the host's control panel:"}, byHandTask(d, "of your choice")...)
 	if asked.given(answer.DataPassword) {
 		details = append(details, "tried now: "+f.What)
 	}

@@ -148,17 +148,17 @@ func describe(i files.Info) string {
 
 // lookAtLayout makes sure that nothing of the app would land on somebody else's.
 // Entries are the app's, aside those that make room. What is carried has its
-// admin side under the name that it was given once.
+// admin area under the name that it was given once.
 func (pl *Planner) lookAtLayout(ctx context.Context, s *site.Site, entries, aside []string,
 	carried *site.Carried) error {
 	folder := s.Place.AdminFolder
 	if carried != nil && folder != "" && folder != site.AdminFolder(carried.Record) {
-		return fault.New(fault.Usage, "the admin side keeps its name, "+site.AdminFolder(carried.Record), answer.AdminFolder,
+		return fault.New(fault.Usage, "the admin area keeps its name, "+site.AdminFolder(carried.Record), answer.AdminFolder,
 			"Leave the answer out.")
 	}
 	if carried == nil && folder != "" && slices.Contains(entries, folder) && folder != s.Kit.Place.AdminFolder {
 		return fault.New(fault.Usage, s.Title+" has a folder "+folder+" of its own", answer.AdminFolder,
-			"Choose another name for the folder of the admin side.")
+			"Choose another name for the folder of the admin area.")
 	}
 	if s.Place.State == "new" || s.Place.State == "empty" {
 		return nil

@@ -66,9 +66,9 @@ func (a *Asking) aboutAdmin() []answer.Question {
 		}
 	}
 	if a.Kit.Place.AdminFolder != "" {
-		out = append(out, answer.Question{ID: answer.AdminFolder, Text: "Folder of the admin side", Short: "admin folder",
+		out = append(out, answer.Question{ID: answer.AdminFolder, Text: "Folder of the admin area", Short: "admin folder",
 			Group: "Admin", Kind: "folder-name", Default: "office-" + a.Proposed.Token, Rare: true, Check: a.adminFolder,
-			Help: "Under a name of its own, the admin side is not where strangers look for it."})
+			Help: "Under a name of its own, the admin area is not where strangers look for it."})
 	}
 	return append(out,
 		answer.Question{ID: "admin.name-risk", Text: "Take a sign-in name that is easy to guess", Group: "Admin",
@@ -88,7 +88,7 @@ func (a *Asking) aboutAccountElsewhere() []answer.Question {
 				" has no accounts of its own. With one that is there Tivset sees whether signing in works."},
 		{
 			ID:     answer.AdminEmail,
-			Text:   "E-mail address of whoever looks after the site",
+			Text:   "E-mail address of the person who looks after the site",
 			Short:  "e-mail",
 			Group:  "Admin",
 			Kind:   "email",
@@ -170,7 +170,7 @@ func (a *Asking) strong(value string) (what, remedy string) {
 		if len(s.Reasons) > 0 {
 			why = ": " + strings.Join(s.Reasons, ", ")
 		}
-		return "a guesser needs " + s.Lasts + "; at least a century is asked for" + why, leave
+		return "it can be guessed in " + s.Lasts + ". A password here must hold for a century" + why, leave
 	}
 	return "", ""
 }

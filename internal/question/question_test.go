@@ -82,7 +82,7 @@ func TestAnswersThatWillNotDo(t *testing.T) {
 		{"admin.name", "admin", "strangers try first", "-a admin.name-risk=accept"},
 		{"admin.name", "x", "form", ""},
 		{"admin.email", "nobody", "", ""},
-		{"admin.password", "hunter2", "at least a century", "Leave it out"},
+		{"admin.password", "hunter2", "hold for a century", "Leave it out"},
 		{"admin.password", strings.Repeat("Ab3$", 30), "cut off", "Shorten"},
 		{"admin.password-length", "11", "will not do", "Choose 12 to"},
 		{"admin.password-length", "73", "will not do", "Choose 12 to"},
@@ -205,9 +205,9 @@ func TestLimits(t *testing.T) {
 	a.Kit.Limits = map[string]kit.Limit{"admin.name": {Pattern: "[a-z]{3,8}", Hint: "at most 8 letters"},
 		"admin.password": {Pattern: "[ -~]+", Hint: "letters without accents"}}
 	all := open(t, a)
-	assert.Equal(t, "Pier Talk does not bear it", all["admin.name"].What)
-	assert.Equal(t, "It is to be at most 8 letters.", all["admin.name"].Remedy)
-	assert.Equal(t, "Pier Talk does not bear it", all["admin.password"].What)
+	assert.Equal(t, "Pier Talk does not accept this", all["admin.name"].What)
+	assert.Equal(t, "Use at most 8 letters.", all["admin.name"].Remedy)
+	assert.Equal(t, "Pier Talk does not accept this", all["admin.password"].What)
 	a.Given = answer.Given{"admin.name": "dunlin", "admin.password": question.Generate}
 	all = open(t, a)
 	assert.Empty(t, all["admin.name"].What+all["admin.password"].What)

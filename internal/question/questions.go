@@ -40,7 +40,7 @@ func (a *Asking) Questions() []answer.Question {
 func limited(l kit.Limit, app string, check func(string) (string, string)) func(string) (string, string) {
 	return func(value string) (what, remedy string) {
 		if value != Generate && !l.Fits(value) {
-			return app + " does not bear it", "It is to be " + l.Hint + "."
+			return app + " does not accept this", "Use " + l.Hint + "."
 		}
 		if check == nil {
 			return "", ""

@@ -164,7 +164,7 @@ func Says(e batch.Ended) string {
 		}
 		return "a copy of " + e.From + ", checked"
 	case *requests.Removed:
-		return "taken out"
+		return "removed"
 	case *requests.Adopted:
 		return e.Site.App + " " + e.Site.Release + " is recorded"
 	case *requests.Repaired:
@@ -234,9 +234,9 @@ func WriteResults(to io.Writer, b *batch.Batch, passwords bool) error {
 		}
 		switch e := r.Ended.(type) {
 		case *requests.There:
-			row["admin side"], row["name"] = e.Site.AdminURL, e.Site.Admin.Name
+			row["admin area"], row["name"] = e.Site.AdminURL, e.Site.Admin.Name
 		case *requests.Installed:
-			row["address"], row["admin side"], row["name"] = e.Site.URL, e.Site.AdminURL, e.Site.Admin.Name
+			row["address"], row["admin area"], row["name"] = e.Site.URL, e.Site.AdminURL, e.Site.Admin.Name
 			row[table.Password] = e.Password.Reveal()
 		}
 		var cells []string

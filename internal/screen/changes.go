@@ -127,7 +127,7 @@ func (s *Streams) ReviewRemove(p *remove.Plan) string {
 		last = "a last one is made and kept in the account's store"
 	}
 	all = append(all, Pair{"Backup", last})
-	return s.reviewed(p.Site.Title, "taken out of "+p.Site.URL, all, p.Warnings)
+	return s.reviewed(p.Site.Title, "removed from "+p.Site.URL, all, p.Warnings)
 }
 
 func cleanNames(names []string) []string {
@@ -158,7 +158,7 @@ func (s *Streams) BackedUp(b *step.BackedUp) {
 	s.Pairs([]Pair{{"File", kept(b.Kept)}, {"Holds", text}, {"Size", humanize.Bytes(uint64(b.Packed)) +
 		", before packing " + humanize.Bytes(uint64(b.Bytes))}, {"SHA-256", b.SHA256}})
 	for _, name := range b.Dropped {
-		s.Say("Dropped, as older than what is kept: %s", name)
+		s.Say("Deleted, as older than what is kept: %s", name)
 	}
 	for _, w := range b.Warnings {
 		s.Warn(w)
@@ -176,7 +176,7 @@ func kept(k step.Kept) string {
 // site is.
 func (s *Streams) Settled(what string, r *work.Done, more ...Pair) {
 	s.Print("%s\n", s.paint(good, what))
-	s.Pairs(append([]Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}}, more...))
+	s.Pairs(append([]Pair{{"Address", r.Site.URL}, {"Admin area", r.Site.AdminURL}}, more...))
 	s.Say("\n%s", s.fold(s.proven(r.Checks), 0))
 	for _, w := range r.Warnings {
 		s.Warn(w)
@@ -193,7 +193,7 @@ func Before(b *step.BackedUp) []Pair {
 
 // Removed prints what a removal left.
 func (s *Streams) Removed(r *remove.Done) {
-	s.Print("%s", s.paint(good, r.Plan.Site.Title+" is taken out of "+r.Plan.Site.URL+"."))
+	s.Print("%s", s.paint(good, r.Plan.Site.Title+" is removed from "+r.Plan.Site.URL+"."))
 	all := Before(r.Backup)
 	if len(r.Plan.Stays) > 0 {
 		all = append(all, Pair{"Stays", strings.Join(short(r.Plan.Stays), "\n")})
@@ -233,9 +233,9 @@ func (s *Streams) Checks(e check.Examined) {
 	if s.Quiet && wrong == 0 {
 		return
 	}
-	text := fmt.Sprintf("all %d checks are fine", len(e.Checks))
+	text := fmt.Sprintf("all %d checks passed", len(e.Checks))
 	if wrong > 0 {
-		head, text = s.paint(bad, "✗"), fmt.Sprintf("%d of %d checks are not fine", wrong, len(e.Checks))
+		head, text = s.paint(bad, "✗"), fmt.Sprintf("%d of %d checks failed", wrong, len(e.Checks))
 	}
 	s.Print("%s %s  %s: %s", head, s.paint(strong, Clean(e.Address)), e.App, text)
 	var all []Pair

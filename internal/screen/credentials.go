@@ -11,7 +11,7 @@ import (
 
 // Credentials prints a site's credentials.
 func (s *Streams) Credentials(c site.Credentials) {
-	all := []Pair{{"Site", c.Site.URL}, {"Admin side", c.Site.AdminURL}, {"Name", c.Site.Admin.Name},
+	all := []Pair{{"Site", c.Site.URL}, {"Admin area", c.Site.AdminURL}, {"Name", c.Site.Admin.Name},
 		{"Password", c.Password.Reveal()}}
 	if d := c.Site.Database; d != nil {
 		all = append(all, Pair{"Database", d.Name + " on " + d.Server})

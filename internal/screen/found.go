@@ -79,7 +79,7 @@ func aged(d time.Duration) string {
 	return Counted(days/365, "year")
 }
 
-// WriteFound writes what can be taken charge of as a table (RFC 4180) to fill in.
+// WriteFound writes what can be managed as a table (RFC 4180) to fill in.
 func WriteFound(to io.Writer, seen *adopt.Seen) error {
 	w := csv.NewWriter(to)
 	_ = w.Write([]string{"at", "app", "release", answer.AdminName, answer.AdminPassword, answer.AdminEmail})

@@ -277,7 +277,7 @@ func Counted(n int, what string) string {
 // or where it was asked for.
 func (s *Streams) Installed(r *work.Done, app string) {
 	s.Print("%s\n", s.paint(good, app+" "+r.Site.Release+" is installed and checked."))
-	all := []Pair{{"Address", r.Site.URL}, {"Admin side", r.Site.AdminURL}, {"Name", r.Site.Admin.Name}}
+	all := []Pair{{"Address", r.Site.URL}, {"Admin area", r.Site.AdminURL}, {"Name", r.Site.Admin.Name}}
 	again := "tivset reveal " + r.Site.Address
 	switch {
 	case s.ShowPassword || s.OutTerminal && !s.Copies && !r.Given:

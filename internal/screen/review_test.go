@@ -145,12 +145,12 @@ func TestStages(t *testing.T) {
 	}
 	p.Show(job.Event{Title: "Fetch it", Done: true})
 	assert.Equal(t, "  ✓ Reserve the address\n  ✓ Make the database\n  ✓ Bring the files\n  ✓ Set the app up\n"+
-		"  ✓ Put it in place\n  ✓ See that visitors and the admin get in\n  ✓ Finish\n  ✓ Fetch it\n", err.String())
+		"  ✓ Put it in place\n  ✓ Check that visitors and the admin get in\n  ✓ Finish\n  ✓ Fetch it\n", err.String())
 	now = now.Add(2500 * time.Millisecond)
 	err.Reset()
 	s.Installed(&work.Done{HandedTo: "q@b.localhost", Checks: []check.Checked{{Name: check.FrontPage, OK: true},
 		{Name: check.WrongPassword, OK: true}, {Name: check.SignIn}}}, "Willowbench")
-	assert.Contains(t, err.String(), "It took 2.5 s. Proven: front page, a wrong password refused.")
+	assert.Contains(t, err.String(), "It took 2.5 s. Seen to work: front page. Seen to be refused: a wrong password.")
 	assert.Contains(t, out.String(), "The page about it was mailed to q@b.localhost.")
 	err.Reset()
 	s.Loud = true

@@ -63,7 +63,7 @@ func (s *Streams) roundText(address, text string, indent int) string {
 func (s *Streams) LastRounds(r home.Rounds, did []ledger.Round) {
 	const moment = "2 January 2006, 15:04"
 	if r.At.IsZero() {
-		s.Print("None was made yet here.")
+		s.Print("No maintenance run was made here yet.")
 	} else {
 		s.Print("The last one was made on %s and took %.1f s.", r.At.Local().Format(moment), r.Seconds)
 	}
@@ -86,7 +86,7 @@ func (s *Streams) Rounded(r *rounds.Round) {
 	took := fmt.Sprintf("%.2f s", r.Took.Seconds())
 	switch {
 	case r.Another:
-		s.Say("Another round is under way.")
+		s.Say("Another maintenance run is under way.")
 	case len(r.Lines) == 0:
 		s.Say("%s looked at in %s: nothing is due.", Counted(r.Sites, "site"), took)
 	default:

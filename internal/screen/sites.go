@@ -19,7 +19,7 @@ import (
 func (s *Streams) Sites(all []ledger.Site, chosen, wide bool) {
 	switch {
 	case len(all) == 0 && chosen:
-		s.Say("No site is like that. See all with: tivset sites")
+		s.Say("No site matches. See all with: tivset sites")
 	case len(all) == 0:
 		s.Say("No site is installed yet. See what there is with: tivset browse")
 	case wide || !s.OutTerminal:
@@ -80,7 +80,7 @@ func (s *Streams) wholeSites(all []ledger.Site) {
 // level words how far a release goes.
 func level(of string, urgent bool) string {
 	if urgent {
-		return of + ", mends a security hole"
+		return of + ", fixes a security hole"
 	}
 	return of
 }
@@ -101,7 +101,7 @@ func sitePairs(s ledger.Site, mails bool) []Pair {
 	if s.Newer != "" {
 		release += " (newer: " + s.Newer + ", " + level(s.NewerLevel, s.Urgent) + ")"
 	}
-	all := []Pair{{Name: "Address", Text: s.URL}, {Name: "Admin side", Text: s.AdminURL},
+	all := []Pair{{Name: "Address", Text: s.URL}, {Name: "Admin area", Text: s.AdminURL},
 		{Name: "App", Text: s.App + " " + release}, {Name: "Title", Text: s.Title},
 		{Name: "Language", Text: language.English(s.Language)}, {Name: "Account", Text: s.Account + ", folder " + s.Folder},
 		{Name: "Admin", Text: s.Admin.Name + ", " + s.Admin.Email}}

@@ -19,8 +19,8 @@ var stages = map[job.Stage]string{
 	job.StageFiles:     "Bring the files",
 	job.StageSettingUp: "Set the app up",
 	job.StagePlacing:   "Put it in place",
-	job.StageChecking:  "See that visitors and the admin get in",
-	job.StageMigrating: "Bring the data to the new release",
+	job.StageChecking:  "Check that visitors and the admin get in",
+	job.StageMigrating: "Migrate the database",
 	job.StageRemoving:  "Take the site out",
 	job.StageRenewing:  "Set the new password",
 	job.StageTiming:    "Set its timers",
@@ -54,7 +54,22 @@ func (s *Streams) proven(checks []check.Checked) string {
 	if len(names) == 0 {
 		return strings.TrimSpace(took)
 	}
-	return took + "Proven: " + strings.Join(names, ", ") + "."
+	var works, refused []string
+	for _, name := range names {
+		if what, is := strings.CutSuffix(strings.TrimSuffix(name, " hidden"), " refused"); is || what != name {
+			refused = append(refused, what)
+		} else {
+			works = append(works, name)
+		}
+	}
+	text := took
+	if len(works) > 0 {
+		text += "Seen to work: " + strings.Join(works, ", ") + "."
+	}
+	if len(refused) > 0 {
+		text += " Seen to be refused: " + strings.Join(refused, ", ") + "."
+	}
+	return strings.TrimSpace(text)
 }
 
 func lasted(d time.Duration) string {

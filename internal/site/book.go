@@ -213,7 +213,7 @@ func (s *Site) remembered() map[string]*string {
 		answer.AdminLastName: &s.Admin.Last, "support.email": &s.Admin.Support}
 }
 
-// AdminFolder is the name that the folder of a recorded site's admin side has.
+// AdminFolder is the name that the folder of a recorded site's admin area has.
 func AdminFolder(x ledger.Site) string {
 	name, _, _ := strings.Cut(strings.TrimPrefix(x.AdminURL, x.URL), "/")
 	return name

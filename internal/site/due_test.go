@@ -13,7 +13,7 @@ import (
 )
 
 // What a site takes by itself: up to its level, once it has been out for long enough; what
-// mends a security hole is not waited for.
+// fixes a security hole is not waited for.
 func TestDue(t *testing.T) {
 	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	k := &kit.Kit{Releases: []kit.Release{

@@ -104,7 +104,7 @@ func (s *Site) With(secrets map[string]secret.Text) *Site {
 	return &other
 }
 
-// AdminURL is where the admin side is.
+// AdminURL is where the admin area is.
 func (s *Site) AdminURL() string {
 	admin, err := fill.Text(s.Kit.Admin, fill.Values{answer.AdminFolder: s.Place.AdminFolder})
 	if err != nil {

@@ -17,7 +17,7 @@ import (
 	"tivset/internal/site"
 )
 
-// Entrance is how somebody gets to a site's admin side: the program signs in as a
+// Entrance is how somebody gets to a site's admin area: the program signs in as a
 // visitor does, and hands the session over to the browser by a page of its own on
 // the site.
 type Entrance struct {

@@ -106,7 +106,7 @@ func (c *CheckSite) read(ctx context.Context, v *check.Visit) error {
 		v.Stay(c.Site)
 		for _, name := range []string{"title", answer.AdminName, answer.AdminEmail} {
 			if got, read := now[name]; read && got != asked[name] {
-				c.Result.Warn(fmt.Sprintf("the site says that the %s is %q, not %q: tell whoever made the kit",
+				c.Result.Warn(fmt.Sprintf("the site says that the %s is %q, not %q: tell the kit's author",
 					kit.NowWord(name), got, asked[name]))
 			}
 		}

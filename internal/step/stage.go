@@ -142,7 +142,7 @@ func (u *Unpack) veil(ctx context.Context) error {
 	return nil
 }
 
-// renameAdmin gives the folder of the admin side its own name.
+// renameAdmin gives the folder of the admin area its own name.
 func (u *Unpack) renameAdmin(ctx context.Context) error {
 	from, to := u.Site.Kit.Place.AdminFolder, u.Site.Place.AdminFolder
 	if from == "" || from == to {

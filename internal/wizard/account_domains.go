@@ -198,7 +198,7 @@ func (c *NewAccount) inFolder(ctx context.Context, d account.Domain, proposal st
 			if d, err = c.elsewhere(ctx, d); err != nil {
 				return d, err
 			}
-		} else if c.Ask.Confirm(ctx, "Take it all the same, as it will be right later?") {
+		} else if c.Ask.Confirm(ctx, "Keep it anyway? (It may start to answer later.)") {
 			d.URL = web.URL
 			return d, nil
 		}

@@ -230,7 +230,7 @@ func (c *NewAccount) reach(ctx context.Context) (accounts.Found, error) {
 		found, err := c.try(ctx, a)
 		if err == nil {
 			c.server = a.at
-			c.Ask.Good(a.at + " lets " + c.user + " in: " + a.line.Title)
+			c.Ask.Good("Signed in as " + c.user + " at " + a.at + ", over " + a.line.Title)
 			return found, nil
 		}
 		if ctx.Err() != nil || errors.Is(err, errNotTrusted) {
@@ -251,7 +251,7 @@ func (c *NewAccount) try(ctx context.Context, a attempt) (accounts.Found, error)
 	}
 	if !a.line.Encrypted {
 		c.Ask.Warn("Only plain FTP is left: everybody on the way can read the password and all that is sent")
-		if !c.Ask.Confirm(ctx, "Use it all the same?") {
+		if !c.Ask.Confirm(ctx, "Use it anyway?") {
 			return accounts.Found{}, fault.New(fault.NeedsConfirmation, "the server has no encrypted way to the files", a.at,
 				"Ask the host for SFTP or FTPS.")
 		}

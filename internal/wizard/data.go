@@ -72,7 +72,7 @@ func (c *Conversation) describeTask() error {
 	if err != nil {
 		return err
 	}
-	c.Ask.Note("  Make in the hosting's own pages:")
+	c.Ask.Note("  Make in the host's control panel:")
 	for _, line := range task {
 		c.Ask.Note("  " + line)
 	}

@@ -36,7 +36,7 @@ const (
 	CareLine = "Care"
 )
 
-const usage = "y installs it · a number changes that line, ?4 explains one · more shows what is folded · save · n ends"
+const usage = "y installs · 4 changes line 4 · ?4 explains it · more shows every line · save · n stops"
 
 // agree plans, shows the review, and asks until the owner says yes.
 func (c *Conversation) agree(ctx context.Context) (*plan.Plan, error) {
@@ -231,7 +231,7 @@ func (c *Conversation) explain(word string, f Form) {
 		addressItem: "Where visitors will find the site.",
 		releaseItem: "The newest that fits is usually right. An older one only for a server that is too old for it.",
 		DataLine:    "Where the site keeps its data; its number shows each part of it on a line of its own.",
-		CareLine:    "What is entrusted; its number shows each decision on a line of its own.",
+		CareLine:    "How the site is looked after. Type its number to see and change it.",
 	}[l.ID]
 	if q, err := c.find(l.ID); err == nil && q.ID != "" {
 		help = q.Text + ". " + q.Help

@@ -86,7 +86,7 @@ func TestAppsOfADebianArchive(t *testing.T) {
 	e, err = w.Examiner.Check(ctx, x)
 	require.NoError(t, err)
 	assert.Empty(t, append(append(e.Changed, e.Missing...), e.Added...))
-	assert.Contains(t, saidOf(e, "updates"), "mends a security hole")
+	assert.Contains(t, saidOf(e, "updates"), "fixes a security hole")
 	require.NoError(t, os.WriteFile(filepath.Join(w.Root, x.Folder, "lib/release.php"), []byte("<?php"), 0o644))
 	_, err = repair.Repair(ctx, w.Desk, x.Address)
 	require.NoError(t, err, "%v", fault.Of(err))

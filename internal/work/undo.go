@@ -281,7 +281,7 @@ func (d *Service) mayPutBack(ctx context.Context, r *job.Runner, decode job.Deco
 func Kept(j ledger.Job) []string {
 	var out []string
 	for _, name := range j.Kept {
-		out = append(out, "What the database held by then is kept; to have it instead: "+
+		out = append(out, "What was in the database at that moment is kept as a backup; to use that instead: "+
 			fault.Call("restore", j.Address, "--from", name))
 	}
 	for _, folder := range j.Replaced {

@@ -24,7 +24,7 @@ const (
 
 // The columns of tables of results: of installs, and of anything else. A table that was written so can be read again.
 var (
-	InstallResults = []string{"line", "address", "outcome", "admin side", "name", "problem"}
+	InstallResults = []string{"line", "address", "outcome", "admin area", "name", "problem"}
 	Results        = []string{"line", "address", "outcome", "problem", "what came of it"}
 )
 

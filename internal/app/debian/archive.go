@@ -50,7 +50,7 @@ const (
 // ErrNone means that no Debian archive is known to this machine.
 var ErrNone = errors.New("no Debian archive is known to this machine")
 
-// Fixes says whether a package mends a security hole: its suite is one of fixes.
+// Fixes says whether a package fixes a security hole: its suite is one of fixes.
 func (p Package) Fixes() bool { return strings.HasSuffix(p.Suite, security) }
 
 // Find looks packages up in a suite and in the one with its security fixes, and

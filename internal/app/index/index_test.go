@@ -256,7 +256,7 @@ func TestWhoServesItCanForgeNothing(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// An edition that has ended installs nothing more; sites are looked after all the same.
+// An edition that has ended installs nothing more; sites are looked after anyway.
 // Neither is a newer one taken that has ended.
 func TestEditionsEnd(t *testing.T) {
 	p := newPublisher(t)

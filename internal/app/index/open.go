@@ -42,7 +42,7 @@ func (s *Shelf) Open(app string) (folder fs.FS, withheld, err error) {
 		withheld = s.valid(k.index)
 	case used:
 		p, withheld = here, fault.New(fault.Failed, here.Title+" has left the catalogue "+s.Name, app,
-			"Sites of it that are there are looked after all the same. Ask whoever publishes it for what they advise.")
+			"Sites of it that are there are looked after anyway. Ask its publisher for what they advise.")
 	default:
 		return nil, nil, fs.ErrNotExist
 	}
@@ -122,7 +122,7 @@ func (s *Shelf) have(ctx context.Context, p Packed) error {
 	}
 	if err != nil {
 		return s.broken("the kit of "+p.Title+" is not the one that the catalogue "+s.Name+" names", s.From+"/"+p.File,
-			"Tell whoever publishes it. Nothing was touched.").Wrap(err)
+			"Tell its publisher. Nothing was touched.").Wrap(err)
 	}
 	return nil
 }

@@ -168,7 +168,7 @@ func (s *Shelf) fetch(ctx context.Context, before *kept) (*kept, error) {
 			continue
 		case err != nil:
 			return nil, s.broken("the index of the catalogue "+s.Name+" is refused", s.From,
-				"Its key is "+KeyID(s.Key)+": ask whoever publishes it. Where they have a new one, forget the catalogue and "+
+				"Its key is "+KeyID(s.Key)+": ask its publisher. Where they have a new one, forget the catalogue and "+
 					"add it again with that. What was known of it holds.").Wrap(err)
 		}
 		break
@@ -180,7 +180,7 @@ func (s *Shelf) fetch(ctx context.Context, before *kept) (*kept, error) {
 func (s *Shelf) follows(before, next *kept) error {
 	was, is := before.index, next.index
 	old := s.broken("the index of the catalogue "+s.Name+" is older than the one that is known", s.From,
-		"Somebody may be keeping newer kits from you: ask whoever publishes it. What was known of it holds.")
+		"Somebody may be keeping newer kits from you: ask its publisher. What was known of it holds.")
 	switch {
 	case is.Serial < was.Serial, is.Serial == was.Serial && next.Index != before.Index:
 		return old.Wrap(fmt.Errorf("its serial number is %d, after %d", is.Serial, was.Serial))
@@ -201,8 +201,8 @@ func (s *Shelf) valid(x *Index) error {
 		return nil
 	}
 	return s.broken("the catalogue "+s.Name+" is valid until "+x.Expires.Format("2006-01-02 15:04")+" UTC only", s.From,
-		"Fetch a newer one: "+fault.Call("catalogue", "refresh", s.Name)+"; where there is none, ask whoever publishes it. "+
-			"Sites that are there are looked after all the same.")
+		"Fetch a newer one: "+fault.Call("catalogue", "refresh", s.Name)+"; where there is none, ask its publisher. "+
+			"Sites that are there are looked after anyway.")
 }
 
 func (s *Shelf) keep(k *kept) error {

@@ -51,7 +51,7 @@ type Kit struct {
 	Setup   []Step               `yaml:"setup"`
 	Timers  []Timer              `yaml:"timers"`
 	Check   Check                `yaml:"check"`
-	Admin   string               `yaml:"admin"` // where the admin side is, below the site's address
+	Admin   string               `yaml:"admin"` // where the admin area is, below the site's address
 	Update  Update               `yaml:"update"`
 	Stored  []Stored             `yaml:"addresses"` // where the app stores its address
 	Now     map[string]Now       `yaml:"now"`       // how what owners change is read, by its name (NowNames)
@@ -121,7 +121,7 @@ type Release struct {
 	Release string  `yaml:"release"`
 	Date    string  `yaml:"date"`   // YYYY-MM-DD
 	Level   string  `yaml:"level"`  // fixes, features or breaking, against the release before
-	Urgent  bool    `yaml:"urgent"` // it mends a security hole
+	Urgent  bool    `yaml:"urgent"` // it fixes a security hole
 	Fixes   string  `yaml:"fixes"`  // until when it gets fixes, YYYY-MM-DD, where that is known
 	Archive Archive `yaml:"archive"`
 	Needs   Needs   `yaml:"needs"`

@@ -56,7 +56,7 @@ type Arrival struct {
 	Version string `json:"version"` // the package's
 	Suite   string `json:"suite"`
 	Date    string `json:"date"`   // YYYY-MM-DD, since when it is there
-	Urgent  bool   `json:"urgent"` // it mends a security hole
+	Urgent  bool   `json:"urgent"` // it fixes a security hole
 }
 
 // FollowsUpstream says whether the app's releases come by themselves.
@@ -128,7 +128,7 @@ func (r *Release) Upstream() string {
 	return version.Upstream(r.Release)
 }
 
-// Urgent says whether a release between two mends a security hole. One that a suite
+// Urgent says whether a release between two fixes a security hole. One that a suite
 // has now has no hole that is known to be mended.
 func (k *Kit) Urgent(after, to string) bool {
 	if slices.ContainsFunc(k.Releases, func(r Release) bool { return r.Release == after }) && k.FollowsUpstream() {

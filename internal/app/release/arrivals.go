@@ -135,5 +135,5 @@ func (a *Archives) noneCame(k *kit.Kit, err error) error {
 			"Check the connection and try again. Nothing was touched.").Wrap(err)
 	}
 	return fault.New(fault.Failed, "none of the suites "+suites+" has a package "+d.Package+" any more", k.Title,
-		"Tell whoever made the kit. Nothing was touched.")
+		"Tell the kit's author. Nothing was touched.")
 }

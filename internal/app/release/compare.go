@@ -20,7 +20,7 @@ type Compared struct {
 	Changed []string `json:"changed"` // the release's own files with other content
 	Missing []string `json:"missing"` // the release's own files that are gone
 	Added   []string `json:"added"`   // files among the app's that are neither the release's nor written by the app
-	// what a web server may run, anywhere in the site's folder, that nobody vouches for; judged by a check
+	// what a web server may run, anywhere in the site's folder, that are not part of the app for; judged by a check
 	Programs []string `json:"programs"`
 }
 

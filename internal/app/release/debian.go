@@ -54,8 +54,8 @@ func (a *Archives) fromPackages(ctx context.Context, k catalogue.Entry, r *kit.R
 			fault.Failed,
 			"the archive of "+k.Title+" "+r.Release+" cannot be made of its packages",
 			r.Archive.Packages.Package,
-			"Check the connection and try again; where the recipe does not fit any more, tell whoever "+
-				"made the kit. Nothing was touched.",
+			"Check the connection and try again; where the recipe does not fit any more, tell the kit's "+
+				"author. Nothing was touched.",
 		).Wrap(err)
 	}
 	text, err := json.Marshal(made{filepath.Base(name), hex.EncodeToString(sum[:]), packages})
@@ -104,7 +104,7 @@ func (a *Archives) packages(ctx context.Context, k catalogue.Entry, r *kit.Relea
 		p, there := found[name]
 		if !there {
 			return nil, fault.New(fault.Failed, "the archive has no package "+name, k.Title+" "+r.Release,
-				"Tell whoever made the kit. Nothing was touched.")
+				"Tell the kit's author. Nothing was touched.")
 		}
 		out = append(out, p)
 	}

@@ -86,7 +86,7 @@ func (a *Archives) have(ctx context.Context, k catalogue.Entry, r *kit.Release, 
 
 func another(of, where string, err error) error {
 	return fault.New(fault.Failed, of+" is not the one that the kit names", where,
-		"It may be damaged or exchanged: fetch it again, and tell whoever made the kit when it stays so. Nothing was "+
+		"It may be damaged or exchanged: fetch it again, and tell the kit's author when it stays so. Nothing was "+
 			"touched.").Wrap(err)
 }
 

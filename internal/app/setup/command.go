@@ -35,7 +35,7 @@ func (r *Runner) command(ctx context.Context, s kit.Step) error {
 	name := strings.Join(s.Command, " ")
 	wrong := func(what string) error {
 		f := &fault.Error{Kind: fault.Failed, What: what, Where: name,
-			Remedy: "Tell whoever made the kit, with what the program says."}
+			Remedy: "Tell the kit's author, with what the program says."}
 		if said := lastLines(string(out)); said != "" {
 			f.Details = []string{"it printed: " + r.redact(said)}
 		}

@@ -48,6 +48,12 @@ func Quiet(code int) *Silent { return &Silent{code} }
 // Error implements error.
 func (s *Silent) Error() string { return fmt.Sprintf("exit code %d", s.Code) }
 
+// trade are words that people know from elsewhere, and the commands that do what they mean.
+var trade = map[string]string{"uninstall": "remove", "delete": "remove", "upgrade": "update", "clone": "copy",
+	"staging": "copy", "login": "sign-in", "open": "sign-in", "enter": "sign-in", "list": "sites", "import": "adopt",
+	"search": "browse", "apps": "browse", "rollback": "undo, or restore", "cron": "maintain", "schedule": "maintain",
+	"rounds": "maintain"}
+
 // Unknown words a command that is none.
 func (a *App) Unknown(c *cobra.Command, args []string) error {
 	if len(args) == 0 {
@@ -57,7 +63,11 @@ func (a *App) Unknown(c *cobra.Command, args []string) error {
 	for _, sub := range c.Commands() {
 		names = append(names, sub.Name())
 	}
-	remedy := strings.TrimSpace(suggest.Hint(args[0], names) + " See: " + c.CommandPath() + " --help")
+	hint := suggest.Hint(args[0], names)
+	if ours := trade[args[0]]; ours != "" && !c.HasParent() {
+		hint = "Did you mean " + ours + "?"
+	}
+	remedy := strings.TrimSpace(hint + " See: " + c.CommandPath() + " --help")
 	return fault.New(fault.Usage, "there is no command "+c.CommandPath()+" "+args[0], "", remedy)
 }
 

@@ -17,7 +17,7 @@ import (
 // questions are what is asked before something is done, of one site and of several.
 var questions = map[string]struct{ one, several string }{
 	"install": {"Install?", "Install %s?"}, "update": {"Update?", "Update %s?"}, "restore": {"Restore?", "Restore %s?"},
-	"copy": {"Copy?", "Copy %s?"}, "move": {"Move?", "Move %s?"}, "remove": {"Take it out?", "Take %s out?"},
+	"copy": {"Copy?", "Copy %s?"}, "move": {"Move?", "Move %s?"}, "remove": {"Remove it?", "Remove %s?"},
 }
 
 // Carry looks at all that is asked for, has it agreed to, and does it, or puts it on the queue. Again, which may be
@@ -25,7 +25,7 @@ var questions = map[string]struct{ one, several string }{
 func (a *App) Carry(ctx context.Context, s *core.Core, b *batch.Batch, o *Selection,
 	again func(err error) (batch.Request, error)) error {
 	if o.AtOnce < 1 {
-		return fault.New(fault.Usage, "at least one site has to be worked on at once", "--at-once",
+		return fault.New(fault.Usage, "at least one site has to be worked on at once", "--parallel",
 			"Give a number from 1 on.")
 	}
 	defer b.Close()

@@ -77,7 +77,7 @@ type backedUpJSON struct {
 	SHA256    string      `json:"sha256"`
 	Encrypted bool        `json:"encrypted"`
 	Warnings  []string    `json:"warnings"`
-	Dropped   []string    `json:"dropped"`
+	Dropped   []string    `json:"deleted"`
 }
 
 func newBackedUpJSON(b *step.BackedUp) *backedUpJSON {

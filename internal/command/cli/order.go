@@ -25,10 +25,10 @@ type Ordering struct {
 
 // Flags are the options of what can be put on the queue.
 func (o *Ordering) Flags(c *cobra.Command) {
-	o.priority = "usual"
+	o.priority = "normal"
 	f := c.Flags()
 	f.BoolVar(&o.On, "queue", false, "put it on the team's queue, for a worker, and print its number")
-	f.StringVar(&o.priority, "priority", o.priority, "with --queue: urgent, usual or late")
+	f.StringVar(&o.priority, "priority", o.priority, "with --queue: urgent, normal or low")
 	f.StringVar(&o.tell, "tell", "", "with --queue: mail how it ended to this address")
 }
 
@@ -51,7 +51,7 @@ func (a *App) Queued(c *cobra.Command) *cobra.Command {
 
 // here are the options that a request has not: they are of this machine, or of how it goes through
 // several.
-var here = []string{"save-answers", "results", "into", "copy", "keep-failed", "show-password", "mine", "at-once",
+var here = []string{"save-answers", "results", "into", "copy", "keep-failed", "show-password", "mine", "parallel",
 	"in-hours"}
 
 // Valid sees that it can be done elsewhere.
@@ -63,7 +63,7 @@ func (o Ordering) Valid(c *cobra.Command) error {
 		}
 	}
 	if _, is := queue.Priorities[o.priority]; !is {
-		return fault.New(fault.Usage, "there is no priority “"+o.priority+"”", "--priority", "Say urgent, usual or late.")
+		return fault.New(fault.Usage, "there is no priority “"+o.priority+"”", "--priority", "Say urgent, normal or low.")
 	}
 	if o.tell != "" {
 		if what, remedy := answer.Email(o.tell); what != "" {

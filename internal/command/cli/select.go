@@ -37,7 +37,7 @@ func Chooses(c *cobra.Command, o *Selection, columns ...string) {
 	f := c.Flags()
 	f.StringVar(&o.Table, "table", "", "the sites of a table (CSV) with the columns site"+what+"; - for standard input")
 	f.StringVar(&o.Results, "results", "", "write what came of each of several sites to this file, as CSV")
-	f.IntVar(&o.AtOnce, "at-once", batch.Usual.Account, "how many sites of an account are worked on side by side")
+	f.IntVar(&o.AtOnce, "parallel", batch.Usual.Account, "how many sites of an account are worked on side by side")
 }
 
 // AllOf lets a command mean all sites, or all of an account.

@@ -37,7 +37,7 @@ func (a *app) catalogueAdd() *cobra.Command {
 			"what the publisher says elsewhere. The kits that come along with the program are the catalogue “built-in”.",
 		Example: "  tivset catalogue add mine ./kits\n" +
 			"  tivset catalogue add millpond https://millpond.example/kits --key RW…",
-		Args:    cli.Takes(1, 2, "NAME FOLDER|ADDRESS"), Annotations: cli.NoDryRun(),
+		Args: cli.Takes(1, 2, "NAME FOLDER|ADDRESS"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			adding := catalogues.Adding{Name: args[0], Key: key}
 			if len(args) > 1 {

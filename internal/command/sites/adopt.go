@@ -23,7 +23,7 @@ func (a *app) adopt() *cobra.Command {
 	o := &cli.Selection{Free: true}
 	c := &cobra.Command{
 		Use:   "adopt ADDRESS|--table FILE -a admin.name=NAME -a admin.password=@FILE",
-		Short: "Take charge of an app that was installed by other means",
+		Short: "Manage an app that was installed by other means",
 		Long: "Finds an app by its kit's marks, reads its configuration for database and addresses, signs in,\n" +
 			"and from then on looks after the site like one of its own. Nothing of the site is changed.",
 		Example: "  tivset adopt lockside.localhost/forum -a admin.name=wharfinger -a admin.password=@-\n" +
@@ -67,7 +67,7 @@ func (a *app) adopt() *cobra.Command {
 	f.StringVar(&o.Table, "table", "", "the sites of a table (CSV) with the column at, and answers, as tivset find "+
 		"--results writes it; - for standard input")
 	f.StringVar(&o.Results, "results", "", "with --table: write what came of each row to this file, as CSV")
-	f.IntVar(&o.AtOnce, "at-once", batch.Usual.Account,
+	f.IntVar(&o.AtOnce, "parallel", batch.Usual.Account,
 		"with --table: how many sites of an account are looked at side by side")
 	return c
 }

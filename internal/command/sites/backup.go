@@ -18,18 +18,18 @@ import (
 func (a *app) backup() *cobra.Command {
 	r, show, drop, o := &backup.Request{}, false, []string(nil), &cli.Selection{}
 	c := &cobra.Command{
-		Use:   "backup SITE… [--into FOLDER] [flags]",
+		Use:   "backup SITE… [--into FOLDER] [options]",
 		Short: "Keep a site's files and database together",
 		Long: "Writes the files and the database of a site, of one moment, into one archive (tar, Zstandard)\n" +
-			"with checksums, in the account's store or in a folder here, and reads it again. With --to only\n" +
-			"the owner of that key (age) can open it. With --keep older ones are dropped, but for the newest\n" +
+			"with checksums, in the account's store or in a folder here, and reads it again. With --encrypt-to only\n" +
+			"the owner of that key (age) can open it. With --keep older ones are deleted, but for the newest\n" +
 			"of as many days, weeks and months. --list tells why each was made; without a site it lists all,\n" +
 			"those of removed sites too.",
 		Example: "  tivset backup lockside.localhost/forum\n  tivset backup forum --into ~/backups --keep 7d,4w,6m\n  " +
-			"tivset backup --list\n  tivset backup forum --drop 20261123-074500.tar.zst",
+			"tivset backup --list\n  tivset backup forum --delete 20261123-074500.tar.zst",
 		Annotations: cli.NoDryRun(), ValidArgsFunction: a.AllSiteWords,
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
-			if err := cli.NotBoth("--list", show, "--drop", len(drop) > 0); err != nil {
+			if err := cli.NotBoth("--list", show, "--delete", len(drop) > 0); err != nil {
 				return err
 			}
 			if len(args) > 0 {
@@ -37,7 +37,7 @@ func (a *app) backup() *cobra.Command {
 			}
 			switch {
 			case len(args) > 1 && (show || len(drop) > 0):
-				return fault.New(fault.Usage, "“"+args[1]+"” is too much", "", "Backups are listed and dropped of one site.")
+				return fault.New(fault.Usage, "“"+args[1]+"” is too much", "", "Backups are listed and deleted of one site.")
 			case show:
 				return a.listBackups(ctx, s, r)
 			case len(drop) > 0 && len(args) > 0:
@@ -57,10 +57,10 @@ func (a *app) backup() *cobra.Command {
 	cli.Chooses(c, o, "into", "keep")
 	f := c.Flags()
 	f.StringVar(&r.Into, "into", "", "a folder here (the account's store when left out)")
-	f.StringArrayVar(&r.To, "to", nil, "encrypt it to this public key of age (age1…)")
+	f.StringArrayVar(&r.To, "encrypt-to", nil, "encrypt it to this public key of age (age1…)")
 	f.StringVar(&r.Keep, "keep", "", "which ones to keep, such as 7d,4w,6m")
 	f.BoolVar(&show, "list", false, "list the backups that there are")
-	f.StringArrayVar(&drop, "drop", nil, "take this backup away, as it is listed")
+	f.StringArrayVar(&drop, "delete", nil, "delete this backup, as it is listed")
 	return c
 }
 
@@ -107,11 +107,11 @@ func (a *app) dropBackups(ctx context.Context, s *core.Core, r *backup.Request, 
 	if err != nil {
 		return err
 	}
-	text := "  This takes away for good:"
+	text := "  This deletes for good:"
 	for _, l := range chosen {
 		text += "\n    " + l.File
 	}
-	if err := a.AgreeFinally(ctx, text, "Drop?"); err != nil {
+	if err := a.AgreeFinally(ctx, text, "Delete?"); err != nil {
 		return err
 	}
 	gone, err := backup.Drop(ctx, s.Desk, r.Site, a.Account, r.Into, names)
@@ -119,10 +119,10 @@ func (a *app) dropBackups(ctx context.Context, s *core.Core, r *backup.Request, 
 		return err
 	}
 	if a.JSON {
-		return a.Streams.WriteJSON(map[string]any{"outcome": "dropped", "backups": gone})
+		return a.Streams.WriteJSON(map[string]any{"outcome": "deleted", "backups": gone})
 	}
 	for _, l := range gone {
-		a.Streams.Print("Dropped: %s", l.File)
+		a.Streams.Print("Deleted: %s", l.File)
 	}
 	return nil
 }
@@ -130,7 +130,7 @@ func (a *app) dropBackups(ctx context.Context, s *core.Core, r *backup.Request, 
 func (a *app) restore() *cobra.Command {
 	r, answers := &restore.Request{}, []string{}
 	c := &cobra.Command{
-		Use:   "restore SITE [--from BACKUP] [flags]",
+		Use:   "restore SITE [--from BACKUP] [options]",
 		Short: "Bring a site's files and database back",
 		Long: "Brings back what a backup holds: to where the site is, in place of what is there now, which is\n" +
 			"backed up first; or to an address where nothing is. The whole backup is compared with its\n" +

@@ -15,7 +15,7 @@ import (
 
 func (a *app) copySite() *cobra.Command {
 	return a.placing(&cobra.Command{
-		Use:   "copy SITE --at ADDRESS|--table FILE [flags]",
+		Use:   "copy SITE --at ADDRESS|--table FILE [options]",
 		Short: "Make a second copy of a site, to try things on",
 		Long: "Makes a copy of a site at another directory, domain or account: files, database, user and\n" +
 			"configuration anew, and stored addresses rewritten. The copy is marked as one, hidden from\n" +
@@ -27,7 +27,7 @@ func (a *app) copySite() *cobra.Command {
 
 func (a *app) move() *cobra.Command {
 	return a.placing(&cobra.Command{
-		Use:   "move SITE --at ADDRESS [flags]",
+		Use:   "move SITE --at ADDRESS [options]",
 		Short: "Give a site another address",
 		Long: "Brings a site to another directory, domain or account, rewrites stored addresses, checks it\n" +
 			"there, and only then takes the old place away. With --redirect the old address leads to the\n" +
@@ -76,7 +76,7 @@ func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
 			"make every copy of a table (CSV) with the column at, answers, and site where copies are of several; - for "+
 				"standard input")
 		f.StringVar(&o.Results, "results", "", "with --table: write what came of each row to this file, as CSV")
-		f.IntVar(&o.AtOnce, "at-once", batch.Usual.Account, "with --table: how many are made side by side in an account")
+		f.IntVar(&o.AtOnce, "parallel", batch.Usual.Account, "with --table: how many are made side by side in an account")
 	} else {
 		f.BoolVar(&r.Redirect, "redirect", false, "have the old address lead to the new one")
 	}

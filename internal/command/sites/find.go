@@ -25,10 +25,10 @@ func (a *app) find() *cobra.Command {
 	results := ""
 	c := &cobra.Command{
 		Use:   "find [ACCOUNT] [--results FILE]",
-		Short: "See which apps lie in an account, and take charge of them",
+		Short: "Find the apps in an account, and manage them",
 		Long: "Walks the document roots of an account and lists the apps that are there, by the marks of the\n" +
 			"kits: with release and age, on record or not, and what no kit knows. On a terminal those that\n" +
-			"are chosen are taken charge of; elsewhere --results writes a table to fill in\n" +
+			"are chosen are managed; elsewhere --results writes a table to fill in\n" +
 			"for adopting them. Looking changes nothing.",
 		Example: "  tivset find quillmere\n  tivset find quillmere --results found.csv\n  tivset adopt --table found.csv",
 		Args:    cli.Takes(0, 1, "[ACCOUNT]"), Annotations: cli.NoDryRun(), ValidArgsFunction: cli.Only(a.AccountWords),
@@ -61,11 +61,11 @@ func (a *app) find() *cobra.Command {
 		}),
 	}
 	c.Flags().
-		StringVar(&results, "results", "", "write what can be taken charge of to this file, as a table (CSV) to fill in")
+		StringVar(&results, "results", "", "write what can be managed to this file, as a table (CSV) to fill in")
 	return c
 }
 
-// keepFound writes the table of what can be taken charge of.
+// keepFound writes the table of what can be managed.
 func (a *app) keepFound(name string, seen *adopt.Seen) error {
 	file, err := a.ResultsFile(name)
 	if err != nil || file == nil {
@@ -93,7 +93,7 @@ func (a *app) adoptFound(ctx context.Context, s *core.Core, seen *adopt.Seen) er
 	}
 	asker := screen.NewAsker(a.Streams)
 	var chosen []adopt.Sighting
-	_, err := asker.Ask(ctx, wizard.Prompt{Text: "Take charge of which?", Fallback: "none", Words: words,
+	_, err := asker.Ask(ctx, wizard.Prompt{Text: "Manage which?", Fallback: "none", Words: words,
 		Help: "Numbers of the list or addresses, with commas between them; all; or none.",
 		Check: func(text string) (what, remedy string) {
 			chosen, what, remedy = choose(text, seen, can)
@@ -181,7 +181,7 @@ func pick(word string, seen *adopt.Seen, can []adopt.Sighting) (x adopt.Sighting
 	case x.Recorded:
 		return x, x.Address + " is looked after already", ""
 	case !x.Adoptable():
-		return x, x.Address + " cannot be taken charge of", screen.Spelled(x.Problem)
+		return x, x.Address + " cannot be managed", screen.Spelled(x.Problem)
 	}
 	return x, "", ""
 }

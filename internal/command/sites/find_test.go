@@ -22,7 +22,7 @@ func TestChoose(t *testing.T) {
 		assert.Empty(t, what, text)
 		assert.Equal(t, want, chosen, text)
 	}
-	for text, want := range map[string]string{"2": "looked after already", "3": "cannot be taken charge of",
+	for text, want := range map[string]string{"2": "looked after already", "3": "cannot be managed",
 		"9": "none of them", "1,boat": "none of them", "lockside.localhost": "none of them"} {
 		_, what, _ := choose(text, seen, can)
 		assert.Contains(t, what, want, text)

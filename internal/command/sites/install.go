@@ -41,7 +41,7 @@ type installOptions struct {
 func (a *app) install() *cobra.Command {
 	o := &installOptions{Selection: cli.Selection{Strict: true}}
 	c := &cobra.Command{
-		Use:   "install [APP] [--at ADDRESS] [flags]",
+		Use:   "install [APP] [--at ADDRESS] [options]",
 		Short: "Install an app, checked, or not at all",
 		Long: "Installs an app at an address of the account. On a terminal it asks for what it was not\n" +
 			"told and cannot do without; with --yes, or without a terminal, it asks nothing and names\n" +
@@ -82,7 +82,7 @@ func (a *app) install() *cobra.Command {
 	f.StringVar(&o.Table, "table", "",
 		"install every row of a table (CSV), whose columns are answers; - for standard input")
 	f.StringVar(&o.Results, "results", "", "with --table: write what came of each row to this file, as CSV")
-	f.IntVar(&o.AtOnce, "at-once", batch.Usual.Account,
+	f.IntVar(&o.AtOnce, "parallel", batch.Usual.Account,
 		"with --table: how many sites of an account are installed side by side")
 	cli.Option(c, "at", a.DomainWords, cobra.ShellCompDirectiveNoSpace)
 	return c

@@ -15,8 +15,8 @@ import (
 func (a *app) remove() *cobra.Command {
 	r, o := &remove.Request{}, &cli.Selection{}
 	c := &cobra.Command{
-		Use:   "remove SITE… [--only files|data] [flags]",
-		Short: "Take a site out, and only that",
+		Use:   "remove SITE… [--only files|data] [options]",
+		Short: "Remove a site, and nothing else",
 		Long: "Takes a site's files, database and user out, after a last backup. What the owner added, other\n" +
 			"sites inside it and tables of others stay, and are named. What was set aside for the site\n" +
 			"is put back. It asks first, or wants --yes. An address that leads to where its site moved\n" +

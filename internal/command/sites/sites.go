@@ -15,7 +15,7 @@ import (
 func (a *app) sites() *cobra.Command {
 	o, redirects, again, wide := sites.Listing{}, false, false, false
 	c := &cobra.Command{
-		Use:   "sites [WORD…] [flags]",
+		Use:   "sites [WORD…] [options]",
 		Short: "List the installed sites",
 		Long: "Lists the sites that are known: those whose address, title, app or account have every word in\n" +
 			"them. With --fresh their accounts are looked at first: sizes, and whether the sites are there.\n" +

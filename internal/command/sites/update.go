@@ -38,8 +38,8 @@ func (a *app) update() *cobra.Command {
 			case (len(args) > 1 || o.All) && r.Release+r.Archive != "":
 				return fault.New(fault.Usage, "a release belongs to one site", "", "Name one site.")
 			case byCare && a.Ordering != nil:
-				return fault.New(fault.Usage, "what is due goes to the queue with the rounds", "--due", "Run: "+
-					fault.Call("rounds", "--queue"))
+				return fault.New(fault.Usage, "what is due goes to the queue with a maintenance run", "--due", "Run: "+
+					fault.Call("maintain", "--queue"))
 			case r.Rehearse && a.DryRun:
 				return fault.New(fault.Usage, "a rehearsal makes a copy, which a dry run does not", "--rehearse",
 					"Leave one of the two out. Nothing was touched.")

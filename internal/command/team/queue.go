@@ -60,7 +60,7 @@ func (a *app) queueList() *cobra.Command {
 
 func (a *app) queueCancel() *cobra.Command {
 	return &cobra.Command{
-		Use: "cancel NUMBER", Short: "Take an order from the queue; one under way is interrupted, and undone",
+		Use: "cancel NUMBER", Short: "Take a request from the queue; one under way is interrupted, and undone",
 		Args: cli.Takes(1, 1, "NUMBER"), Annotations: cli.NoDryRun(), Example: "  tivset queue cancel 12",
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := numbered(args[0])
@@ -92,7 +92,7 @@ func (a *app) queueCancel() *cobra.Command {
 func numbered(text string) (int64, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return 0, fault.New(fault.Usage, "that is no number of an order", text,
+		return 0, fault.New(fault.Usage, "that is no number of a request", text,
 			"See them with: "+fault.Call("queue", "list"))
 	}
 	return n, nil

@@ -26,19 +26,19 @@ import (
 func (a *app) worker() *cobra.Command {
 	w, patient := &queue.Worker{AtOnce: 2, Lease: queue.UsualLease}, false
 	c := &cobra.Command{
-		Use:   "worker [--at-once N] [--accounts A,B]",
+		Use:   "worker [--parallel N] [--accounts A,B]",
 		Short: "Do what is on the team's queue, until Ctrl-C",
-		Long: "Takes orders from the queue and carries them out, on as many machines as one likes. A worker that\n" +
+		Long: "Takes requests from the queue and carries them out, on as many machines as one likes. A worker that\n" +
 			"gives no sign of life any more is noticed: another one ends what it had begun (undone, or finished\n" +
-			"when the site was there), and does the order again. One that could not reach the database, or stood still\n" +
+			"when the site was there), and does it again. One that could not reach the database, or stood still\n" +
 			"with its machine, ends what it is at and begins anew. With --accounts it works for those alone, and\n" +
 			"as long as it does, no other worker does: such as for files of its own machine. Ctrl-C takes no more\n" +
-			"orders, and ends when those that are under way have ended.",
-		Example: "  tivset worker --at-once 4\n  tivset worker --accounts quillmere",
+			"requests, and ends when those that are under way have ended.",
+		Example: "  tivset worker --parallel 4\n  tivset worker --accounts quillmere",
 		Args:    cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, _ []string) error {
 			if w.AtOnce < 1 {
-				return fault.New(fault.Usage, "at least one order has to be taken at once", "--at-once",
+				return fault.New(fault.Usage, "at least one request has to be taken at once", "--parallel",
 					"Give a number from 1 on.")
 			}
 			if w.Lease < time.Second {
@@ -54,7 +54,7 @@ func (a *app) worker() *cobra.Command {
 	cli.Option(c, "accounts", a.AccountWords, 0)
 	c.Flags().BoolVar(&patient, "anew", false, "wait for the database as long as it takes")
 	_ = c.Flags().MarkHidden("anew")
-	c.Flags().IntVar(&w.AtOnce, "at-once", w.AtOnce, "how many orders are carried out side by side")
+	c.Flags().IntVar(&w.AtOnce, "parallel", w.AtOnce, "how many requests are carried out side by side")
 	return c
 }
 

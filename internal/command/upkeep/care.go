@@ -16,7 +16,7 @@ func (a *app) care() *cobra.Command {
 	how := sites.Entrusting{}
 	given := map[string]*string{}
 	c := &cobra.Command{
-		Use:   "care SITE… [--accepts LEVEL] [--after DAYS] [--backups HOW] [--notify WHOM] [--like SITE] [flags]",
+		Use:   "care SITE… [--accepts LEVEL] [--after DAYS] [--backups HOW] [--notify WHOM] [--like SITE] [options]",
 		Short: "Show and change how a site is looked after",
 		Long: "Which releases are installed by themselves, how long they must have been out, between which hours, which\n" +
 			"of them are rehearsed, how often backups are made, and who is notified of what. Without an option it says\n" +

@@ -27,7 +27,7 @@ func (a *app) handover() *cobra.Command {
 	h := handing{}
 	c := &cobra.Command{
 		Use:   "handover SITE… [--into FILE] [--to ADDRESS]",
-		Short: "Make the page for whom a site is for",
+		Short: "Make the page to give to a site's owner",
 		Long: "One page with all that one has to know of a site: its addresses, the name, what is installed, who looks\n" +
 			"after it and how, its backups, what is left to set up. Without --into and --to it is shown. Several sites\n" +
 			"make one document with a page each. The password is on it only with --with-password.",

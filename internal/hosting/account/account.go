@@ -216,7 +216,7 @@ func (d *Database) HostAndPort() (host, port string) {
 
 // How databases are made where nobody may create them.
 const (
-	ByHand = "by-hand" // the owner makes them in the hosting's own pages
+	ByHand = "by-hand" // the owner makes them in the host's control panel
 	Helper = "helper"  // a program of the host's makes them
 )
 

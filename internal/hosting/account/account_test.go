@@ -61,7 +61,7 @@ func TestMistakes(t *testing.T) {
 	for text, words := range map[string]string{
 		"":                                   "empty",
 		"account: [":                         "cannot be read",
-		start + domain + "stor: x\n":         "Did you mean store?",
+		start + domain + "own-foldr: x\n":    "Did you mean own-folder?",
 		start + domain + "---\naccount: b\n": "more than one document",
 		"account: A B\nfiles: local:/srv\n" +
 			domain: "not a name for an account",
@@ -90,7 +90,7 @@ func TestMistakes(t *testing.T) {
 		start + "domains: [{name: a.localhost, folder: web, url: \"ftp://a.localhost\"}]\n":        "does not lead to",
 		start + "domains: [{name: a.localhost, folder: web, connect: x}]\n":                        "not host:port",
 		start + "domains: [{name: a.localhost, folder: web}, {name: a.localhost, folder: web2}]\n": "stands twice",
-		start + "store: web/s\n" +
+		start + "own-folder: web/s\n" +
 			domain: "lies in the document root",
 		data + "engine: nonesuch, server: \"h:1\", make: helper}]\n": "cannot be used",
 		data + "engine: sqlite, server: web/data}]\n":                "the web serves",

@@ -127,12 +127,12 @@ func (s *Session) explain(err error) error {
 	case strings.Contains(f.What, "[1045]"), strings.Contains(f.What, "password authentication failed"),
 		strings.Contains(f.What, "[1044]"):
 		return fault.NewAs(fault.SignInRefused, fault.Failed, "the database server refused the user or password", where,
-			"Check both in the hosting's own pages.").Wrap(err)
+			"Check both in the host's control panel.").Wrap(err)
 	case strings.Contains(f.What, "[2002]"), strings.Contains(f.What, "[2006]"),
 		strings.Contains(f.What, "Connection refused"):
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the database server does not answer the account's PHP",
 			s.login.Server,
-			"Check the server's address in the hosting's own pages.").Wrap(err)
+			"Check the server's address in the host's control panel.").Wrap(err)
 	case strings.Contains(f.What, "could not find driver"):
 		return fault.New(fault.Failed, "the account's PHP has no driver for "+s.engine, s.login.Server,
 			"Ask the host to switch on PDO for it.").Wrap(err)

@@ -169,7 +169,7 @@ func (c *Client) explain(err error, where string) error {
 		return f
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		c.refused = fault.NewAs(fault.SignInRefused, fault.Failed, "the SSH server refused the user, password or key", where,
-			"Check login: in the account against the hosting's own pages; it is not tried again.")
+			"Check login: in the account against the host's control panel; it is not tried again.")
 		return c.refused
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return fault.New(fault.Failed, "what answers does not speak SSH, or not in time", c.login.Address,

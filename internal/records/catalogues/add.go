@@ -138,7 +138,7 @@ func (k *Keeper) trusted(ctx context.Context, a Adding) (string, error) {
 	key, err := index.ParseKey(text)
 	if err != nil {
 		return "", fault.New(fault.Failed, "the catalogue's key cannot be read", a.From+"/"+index.KeyFile,
-			"Ask whoever publishes it for the key, and give it with --key.").Wrap(err)
+			"Ask its publisher for the key, and give it with --key.").Wrap(err)
 	}
 	if a.Accept == nil || !a.Accept(key.String()) {
 		return "", &fault.Error{Kind: fault.NeedsConfirmation, What: "the catalogue's key was not accepted", Where: a.From,

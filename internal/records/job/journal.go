@@ -137,7 +137,7 @@ func Open(shelf JournalStore, id string, now func() time.Time) (*Journal, error)
 	if err := j.read(); err != nil {
 		unreadable := fault.New(fault.Usage, "the journal of the job cannot be read", log.Place(),
 			"Put back the file as it was, from a backup of this machine. Without it nobody knows what was begun; to end the "+
-				"job all the same: "+fault.Call("undo", id, "--give-up")).Wrap(err)
+				"job anyway: "+fault.Call("undo", id, "--give-up")).Wrap(err)
 		return nil, errors.Join(unreadable, j.Close())
 	}
 	return j, nil

@@ -152,7 +152,7 @@ type Site struct {
 
 	// filled in when shown: how far the newest release goes beyond this one
 	NewerLevel string `json:"newer_level,omitempty"`
-	// filled in when shown: something newer mends a security hole
+	// filled in when shown: something newer fixes a security hole
 	Urgent bool `json:"urgent,omitempty"`
 	// filled in when shown: the release that the site's care takes by itself
 	Due           string     `json:"due_release,omitempty"`

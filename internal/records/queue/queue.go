@@ -64,7 +64,7 @@ type Listed struct {
 }
 
 // Priorities of orders, the most urgent first.
-var Priorities = map[string]int{"urgent": 1, "usual": 2, "late": 4}
+var Priorities = map[string]int{"urgent": 1, "normal": 2, "low": 4}
 
 // Queue is a team's queue.
 type Queue struct {
@@ -201,7 +201,7 @@ func (q *Queue) List(ctx context.Context, most int) ([]Listed, error) {
 func (q *Queue) Get(ctx context.Context, id int64) (Listed, error) {
 	row, err := q.client.JobGet(ctx, id)
 	if errors.Is(err, rivertype.ErrNotFound) {
-		return Listed{}, fault.New(fault.Usage, "no order has this number", number(id), "See them with: "+
+		return Listed{}, fault.New(fault.Usage, "no request has this number", number(id), "See them with: "+
 			fault.Call("queue", "list"))
 	}
 	if err != nil {

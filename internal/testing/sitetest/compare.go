@@ -59,7 +59,7 @@ func CopyOf(w *World, r place.Request) error {
 	return err
 }
 
-// Examined checks a site, and tells which checks are fine.
+// Examined checks a site, and tells which checks passed.
 func Examined(t *testing.T, w *World, word string) (check.Examined, map[string]bool) {
 	t.Helper()
 	x, err := w.Book.Find(context.Background(), word)

@@ -126,7 +126,7 @@ func (b Before) asItIs(ctx context.Context, d *work.Service, in *hosting.Account
 	if now.App != b.Record.App {
 		return now, nil, false, fault.New(fault.Usage,
 			"there is another app than there was: "+now.App+", not "+b.Record.App, now.URL,
-			"Take charge of it with: "+fault.Call("adopt", now.Address))
+			"Manage it with: "+fault.Call("adopt", now.Address))
 	}
 	x = *b.Record
 	if x.AdminURL = now.AdminURL; b.Record.URL != now.URL || x.AdminURL == "" {

@@ -40,11 +40,11 @@ type Sighting struct {
 	Date     string      `json:"date,omitempty"`    // of that release; "" where the kit does not know it
 	Newest   string      `json:"newest,omitempty"`  // the app's newest release
 	Recorded bool        `json:"recorded"`          // it is in the ledger already
-	Problem  string      `json:"problem,omitempty"` // why it cannot be taken charge of as it is
+	Problem  string      `json:"problem,omitempty"` // why it cannot be managed as it is
 	Changed  *time.Time  `json:"changed,omitempty"` // of something that no kit knows: when its first page was
 }
 
-// Adoptable says whether an app can be taken charge of.
+// Adoptable says whether an app can be managed.
 func (s Sighting) Adoptable() bool { return s.App != "" && !s.Recorded && s.Problem == "" }
 
 // Seen is what a walk through an account found.

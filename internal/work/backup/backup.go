@@ -49,7 +49,7 @@ func Valid(r Request) error {
 // rotation reads which backups are kept; nil for all.
 func (r Request) rotation() (*Rotation, error) {
 	if _, err := format.Recipients(r.To); err != nil {
-		return nil, fault.New(fault.Usage, "the backup cannot be encrypted", "--to",
+		return nil, fault.New(fault.Usage, "the backup cannot be encrypted", "--encrypt-to",
 			"Give a public key of age, which begins with age1.").Wrap(err)
 	}
 	if r.Keep == "" {
@@ -211,7 +211,7 @@ func Named(ctx context.Context, d *work.Service, word, within, folder string, na
 		i := slices.IndexFunc(all, func(l Listed) bool { return path.Base(filepath.ToSlash(l.File)) == path.Base(name) })
 		if i < 0 {
 			return nil, fault.New(fault.Usage, "there is no such backup", name, "Name one of those that "+
-				fault.Call("backup", word, "--list")+" shows. Nothing was dropped.")
+				fault.Call("backup", word, "--list")+" shows. Nothing was deleted.")
 		}
 		chosen = append(chosen, all[i])
 	}

@@ -88,7 +88,7 @@ func TestATable(t *testing.T) {
 	assert.Equal(t, "there", b.Rows[0].Ended.Outcome())
 	var out bytes.Buffer
 	require.NoError(t, screen.WriteResults(&out, b, false))
-	assert.Regexp(t, `^line,address,outcome,admin side,name,problem\n`+
+	assert.Regexp(t, `^line,address,outcome,admin area,name,problem\n`+
 		`2,[^\n]*/class-1,there,[^\n]*\n3,http[^\n]*/class-2/,installed,`, out.String())
 	assert.NotContains(t, out.String(), installed(b.Rows[1]).Password.Reveal())
 }

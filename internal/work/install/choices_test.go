@@ -329,7 +329,7 @@ func TestChoicesArrive(t *testing.T) {
 	assert.DirExists(t, filepath.Join(w.Root, "web/lockside/extensions/calendar"))
 	assert.NoDirExists(t, filepath.Join(w.Root, "web/lockside/extensions/canned-replies"),
 		"what was not chosen is not there")
-	assert.NoDirExists(t, filepath.Join(w.Root, "web/chandlery/admin"), "the admin side has a name of its own")
+	assert.NoDirExists(t, filepath.Join(w.Root, "web/chandlery/admin"), "the admin area has a name of its own")
 }
 
 // The extra that locks out repeated failed sign-ins does so, and only when it

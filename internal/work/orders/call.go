@@ -163,7 +163,7 @@ func fileOf(folder string, n int, f callFile) string {
 func (c call) unpack(named []requests.File, folder string, p team.Place, parts queue.Parts) error {
 	for n, f := range c.Files {
 		if f.Of < 0 || f.Of >= len(named) {
-			return errors.New("the order is not as it was put there")
+			return errors.New("the request is not as it was put there")
 		}
 		if err := os.WriteFile(fileOf(folder, n, f), nil, 0o600); err != nil {
 			return err
@@ -195,7 +195,7 @@ func (c call) unpack(named []requests.File, folder string, p team.Place, parts q
 		}
 		_ = file.Close()
 		if sum != f.SHA256 {
-			return fault.New(fault.NeedsConfirmation, "a file of the order is not what was put there", f.Name,
+			return fault.New(fault.NeedsConfirmation, "a file of the request is not what was put there", f.Name,
 				"It was not carried out. See who can write into the database.")
 		}
 		*named[f.Of].Name = name

@@ -57,7 +57,7 @@ func (c *Carrier) Do(ctx context.Context, number int64, o queue.Order) (result q
 // Panicked ends what was begun of an order at which the program itself failed, and says what came of it.
 func (c *Carrier) Panicked(ctx context.Context, number int64, why any) queue.Result {
 	err := fault.New(fault.Failed, "the program itself failed, which is a mistake in it", fmt.Sprint(why),
-		"Tell whoever makes it, with what was ordered.")
+		"Tell whoever makes it, with what was asked for.")
 	if _, left := c.endJobs(ctx, number); left != nil {
 		err = fault.New(fault.Incomplete, "the program itself failed, and what it had begun could not be taken back",
 			fmt.Sprint(why), "See: "+fault.Call("jobs")).Wrap(left)
@@ -129,7 +129,7 @@ func (c *Carrier) End(ctx context.Context, number int64, o queue.Order) (queue.E
 			return queue.Ending{Over: true}, nil
 		case j.Outcome == ledger.GivenUp:
 			return queue.Ending{Over: true, Result: c.Result(nil, fault.New(fault.Incomplete, "its job was given up",
-				j.ID+", "+j.Address, "Look at the site; then order it again."))}, nil
+				j.ID+", "+j.Address, "Look at the site; then ask for it again."))}, nil
 		}
 	}
 	return queue.Ending{}, nil

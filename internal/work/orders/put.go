@@ -47,7 +47,7 @@ func (p *Place) open(o queue.Order, files queue.Parts) (r batch.Request, done fu
 		return nil, nil, err
 	}
 	if !hmac.Equal(mark, o.Mark) {
-		return nil, nil, fault.New(fault.NeedsConfirmation, "nobody of the team put this order there", o.At,
+		return nil, nil, fault.New(fault.NeedsConfirmation, "nobody of the team put this request there", o.At,
 			"It was not carried out. See who can write into the database.")
 	}
 	text, err := p.Records.Vault.UnsealText(o.Call)

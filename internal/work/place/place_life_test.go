@@ -52,7 +52,7 @@ func TestMovesToAnotherAccount(t *testing.T) {
 	sitetest.Same(t, begin, w.Snapshot(), "nothing is left")
 }
 
-// An app whose admin side has a name of its own is copied, moved and restored like
+// An app whose admin area has a name of its own is copied, moved and restored like
 // any other; a copy gets keys of its own, and a move keeps them.
 func TestAdminFoldersAndKeys(t *testing.T) {
 	w := sitetest.Demo(t)

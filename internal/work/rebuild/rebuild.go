@@ -168,7 +168,7 @@ func again(ctx context.Context, d *work.Service, in *hosting.Account, address st
 
 func adoptable(address string) error {
 	return fault.New(fault.Usage, "no password of its admin is kept", address,
-		"If a site is there, take charge of it with: "+fault.Call("adopt", address))
+		"If a site is there, manage it with: "+fault.Call("adopt", address))
 }
 
 // jobs records the jobs that are known by their journals alone and have not come

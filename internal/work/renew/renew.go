@@ -45,7 +45,7 @@ func Renew(ctx context.Context, d *work.Service, word string) (site.Credentials,
 	}
 	if !k.RenewsPassword() {
 		return none, fault.New(fault.Usage, "the kit of "+k.Title+" does not say how to set a new password", h.Address,
-			"Set it on the admin side.")
+			"Set it on the admin area.")
 	}
 	made, err := d.Maker.Password(length, secret.Alnum)
 	if err != nil {

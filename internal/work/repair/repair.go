@@ -46,7 +46,7 @@ var ErrNothing = errors.New("the site's files are as the release has them, and n
 type damage struct {
 	of    release.Content
 	found release.Compared
-	names []string // of files that are not as the release has them
+	names []string // of files that are differ from the release
 	taken []string // what only the set-up needs
 	loose []site.InsecureMode
 }

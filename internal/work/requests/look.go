@@ -164,7 +164,7 @@ func (*AsItWas) OK() bool { return true }
 type Rounds struct{ rounds.Request }
 
 // Kind implements batch.Request.
-func (*Rounds) Kind() string { return "rounds" }
+func (*Rounds) Kind() string { return "maintain" }
 
 // Where implements batch.Request: rounds are called by the account.
 func (r *Rounds) Where(_ context.Context, d *work.Service) (batch.Where, error) {
@@ -181,7 +181,7 @@ func (r *Rounds) Plan(ctx context.Context, d *work.Service) (*batch.Plan, error)
 	return &batch.Plan{Where: where, Do: func(ctx context.Context, d *work.Service) (batch.Ended, error) {
 		came, err := rounds.Go(ctx, d, r.Request, nil)
 		if err == nil && came.Another {
-			err = &fault.Error{Kind: fault.NeedsConfirmation, What: "another round is at work there", Where: r.Account,
+			err = &fault.Error{Kind: fault.NeedsConfirmation, What: "another maintenance run is at work there", Where: r.Account,
 				Busy: true}
 		}
 		return &Rounded{came}, err

@@ -21,17 +21,17 @@ type kind struct {
 }
 
 var kinds = map[string]kind{
-	"install": {1, func() batch.Request { return &Install{} }},
-	"update":  {1, func() batch.Request { return &Update{} }},
-	"backup":  {1, func() batch.Request { return &Backup{} }},
-	"restore": {1, func() batch.Request { return &Restore{} }},
-	"copy":    {1, func() batch.Request { return &Place{} }},
-	"move":    {1, func() batch.Request { r := &Place{}; r.Move = true; return r }},
-	"remove":  {1, func() batch.Request { return &Remove{} }},
-	"adopt":   {1, func() batch.Request { return &Adopt{} }},
-	"check":   {1, func() batch.Request { return &Check{} }},
-	"repair":  {1, func() batch.Request { return &Repair{} }},
-	"rounds":  {1, func() batch.Request { return &Rounds{} }},
+	"install":  {1, func() batch.Request { return &Install{} }},
+	"update":   {1, func() batch.Request { return &Update{} }},
+	"backup":   {1, func() batch.Request { return &Backup{} }},
+	"restore":  {1, func() batch.Request { return &Restore{} }},
+	"copy":     {1, func() batch.Request { return &Place{} }},
+	"move":     {1, func() batch.Request { r := &Place{}; r.Move = true; return r }},
+	"remove":   {1, func() batch.Request { return &Remove{} }},
+	"adopt":    {1, func() batch.Request { return &Adopt{} }},
+	"check":    {1, func() batch.Request { return &Check{} }},
+	"repair":   {1, func() batch.Request { return &Repair{} }},
+	"maintain": {1, func() batch.Request { return &Rounds{} }},
 }
 
 // Written is a request in JSON.

@@ -81,7 +81,7 @@ func (e *NotRehearsed) Unwrap() error { return e.fault() }
 func (e *NotRehearsed) fault() *fault.Error {
 	return &fault.Error{Kind: fault.Failed, What: "the rehearsal of " + e.To + " did not go well", Where: e.site,
 		Details: e.Problems, Remedy: "The site was not touched and stays with " + e.From + ". Wait for a release " +
-			"that mends this, or tell whoever made the kit."}
+			"that fixes this, or tell the kit's author."}
 }
 
 // Updated is what came of an update.

@@ -90,7 +90,7 @@ func TestEncryptedBackup(t *testing.T) {
 	require.ErrorContains(t, err, "cannot be encrypted")
 }
 
-// A record without the address of the admin side, as one that was edited by hand
+// A record without the address of the admin area, as one that was edited by hand
 // may be, is restored like any other.
 func TestRestoreOfARecordWithoutAnAdminAddress(t *testing.T) {
 	w := sitetest.Demo(t)

@@ -113,7 +113,7 @@ func (o *round) rehearse(ctx context.Context, x ledger.Site) (went bool, err err
 			Site:   x,
 			What:   Trouble,
 			Detail: notMade(x, "it failed "+problem),
-			Remedy: "This release is not tried again by itself. Wait for one that mends this, or tell whoever made the kit.",
+			Remedy: "This release is not tried again by itself. Wait for one that fixes this, or tell the kit's author.",
 			of:     care.Trouble,
 			key:    "update " + x.Due,
 		},

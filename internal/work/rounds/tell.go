@@ -126,7 +126,7 @@ func (l *letter) subject() string {
 // text says what needs somebody first, then what was done, by site.
 func (l *letter) text(now time.Time, who string) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "The round of %s, by %s.\n", now.Format("2 January 2006, 15:04"), who)
+	fmt.Fprintf(&out, "The maintenance run of %s, by %s.\n", now.Format("2 January 2006, 15:04"), who)
 	for _, part := range []struct {
 		heading string
 		of      func(Line) bool

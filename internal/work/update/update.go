@@ -71,7 +71,7 @@ type Between struct {
 	Release string `json:"release"`
 	Date    string `json:"date"`
 	Level   string `json:"level"`
-	Urgent  bool   `json:"urgent,omitempty"` // it mends a security hole
+	Urgent  bool   `json:"urgent,omitempty"` // it fixes a security hole
 }
 
 // Close lets go of the account.
@@ -179,7 +179,7 @@ func (p *Plan) migration() []kit.Step {
 // migrationLabel words a step of an update.
 func migrationLabel(s kit.Step) string {
 	if s.Kind().Data {
-		return "Bring the database to the new release"
+		return "Migrate the database"
 	}
 	return s.Label()
 }
@@ -268,7 +268,7 @@ func Try(ctx context.Context, d *work.Service, p *Plan) (done *Done, tried bool,
 	u := &updating{Tools: t, plan: p, done: &Done{From: p.From}}
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: p.request, Undone: "The site is as it was, with release " +
 		p.From + ".",
-		Remedy: "Wait for a release that mends this, or tell whoever made the kit; the site goes on with " + p.From + ".",
+		Remedy: "Wait for a release that fixes this, or tell the kit's author; the site goes on with " + p.From + ".",
 		List:   func(context.Context) (job.List, func(), error) { return u.list() }})
 	if err != nil {
 		return nil, u.tried, err

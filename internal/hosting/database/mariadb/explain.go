@@ -50,17 +50,17 @@ func explain(err error, login database.Login) error {
 			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
 		case cannotSignIn:
 			return fault.NewAs(fault.SignInRefused, fault.Failed, "the database server refused the user or password", where,
-				"Check both in the hosting's own pages and give the account again: "+
+				"Check both in the host's control panel and give the account again: "+
 					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Wrap(err)
 		case noDatabase:
 			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server,
-				"Check the name in the hosting's own pages.").Wrap(err)
+				"Check the name in the host's control panel.").Wrap(err)
 		case tooMany, tooManyOfUser, usedUp:
 			return fault.New(fault.Failed, "the database server has too many connections", where, "Try again later.").
 				Wrap(backoff.Of(err))
 		case hostRefused, hostBlocked:
 			return fault.New(fault.Failed, "the database server takes no connections from this machine", where,
-				"Have this machine's address allowed in the hosting's own pages.").Wrap(err)
+				"Have this machine's address allowed in the host's control panel.").Wrap(err)
 		case cannotDatabase, cannotTable, cannotDo, cannotGrant:
 			return fault.New(fault.Failed, "the database user lacks a right", where,
 				"Ask the host for a user who may create databases and users, and grant rights on them.").Wrap(err)

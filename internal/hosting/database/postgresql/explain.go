@@ -31,11 +31,11 @@ func explain(err error, login database.Login) error {
 			return fmt.Errorf("%w: %s", database.ErrTaken, e.Message)
 		case strings.HasPrefix(e.Code, "28"): // no such role, wrong password, or none of pg_hba.conf
 			return fault.NewAs(fault.SignInRefused, fault.Failed, "the database server refused the user or password", where,
-				"Check both in the hosting's own pages and give the account again: "+
+				"Check both in the host's control panel and give the account again: "+
 					fault.Call("account", "add", login.Account, "--from", "FILE", "--replace")).Wrap(said)
 		case e.Code == "3D000":
 			return fault.New(fault.Failed, "there is no database of this name", login.Database+" on "+login.Server,
-				"Check the name in the hosting's own pages.").Wrap(said)
+				"Check the name in the host's control panel.").Wrap(said)
 		case e.Code == "42501":
 			return fault.New(fault.Failed, "the database user lacks a right", where,
 				"Ask the host for a user who may create databases and roles.").Wrap(said)

@@ -118,7 +118,7 @@ func (p *Pool) take(ctx context.Context) (*ctrlConn, error) {
 			p.never = fault.NewAs(fault.SignInRefused, fault.Failed, "the FTP server refused the user or the password",
 				p.login.User+" on "+
 					p.login.Address,
-				"Check both in the hosting's own pages and give the account again: "+
+				"Check both in the host's control panel and give the account again: "+
 					fault.Call("account", "add", p.login.Account, "--from", "FILE", "--replace")).Wrap(no)
 			return nil, p.never
 		}

@@ -1,5 +1,5 @@
 <?php
-// The admin side: signs in with a cookie that was set before, and a token.
+// The admin area: signs in with a cookie that was set before, and a token.
 session_start();
 require __DIR__ . '/../lib/start.php';
 if ($_SERVER['REQUEST_METHOD'] === 'POST') {

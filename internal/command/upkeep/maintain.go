@@ -21,17 +21,17 @@ import (
 	"tivset/internal/work/rounds"
 )
 
-func (a *app) rounds() *cobra.Command {
+func (a *app) maintain() *cobra.Command {
 	r, o := rounds.Request{}, cli.Ordering{}
 	c := &cobra.Command{
-		Use:   "rounds [on [--every 1h] | off | status]",
-		Short: "Do what the care of all sites asks and is due",
-		Long: "Makes the updates, backups and checks that are due, each at the hours that the site's care names: the\n" +
-			"sites of an account in turn, accounts side by side. Whom it concerns is told in one mail a round; when\n" +
-			"all is well and nobody asked for more, in none. With on, this machine's crontab does it from now on.\n" +
-			"With --queue a team's workers do it, an account each, whichever machine asks.",
-		Example: "  tivset rounds\n  tivset rounds --dry-run\n  tivset rounds on\n  tivset rounds on --every 30m\n" +
-			"  tivset rounds status",
+		Use:   "maintain [on [--every 1h] | off | status]",
+		Short: "Make the updates, backups and checks that are due",
+		Long: "Makes the updates, backups and checks that are due, each between the hours that the site's care names:\n" +
+			"the sites of an account one after the other, accounts side by side. Each person gets one mail per run,\n" +
+			"and none when all is well. With on, this machine's crontab does it from now on. With --queue a team's\n" +
+			"workers do it, an account each, whichever machine asks.",
+		Example: "  tivset maintain\n  tivset maintain --dry-run\n  tivset maintain on\n  tivset maintain on --every 30m\n" +
+			"  tivset maintain status",
 		Args: a.Unknown,
 	}
 	c.RunE = a.Using(func(ctx context.Context, s *core.Core, _ []string) error {
@@ -41,16 +41,17 @@ func (a *app) rounds() *cobra.Command {
 		return a.makeRound(ctx, s, r)
 	})
 	o.Flags(c)
-	c.Flags().BoolVar(&r.Now, "now", false, "whatever the hours of the sites' care")
+	c.Flags().BoolVar(&r.Now, "now", false, "whatever the hours of the sites")
 	every, queue := "1h", false
-	on := &cobra.Command{Use: "on [--every 1h]", Short: "Have this machine's crontab make rounds",
-		Example: "  tivset rounds on\n  tivset rounds on --every 30m", Args: cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
+	on := &cobra.Command{Use: "on [--every 1h]", Short: "Have this machine's crontab do it",
+		Example: "  tivset maintain on\n  tivset maintain on --every 30m", Args: cli.Takes(0, 0, ""),
+		Annotations: cli.NoDryRun(),
 		RunE: a.Using(
 			func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsOn(ctx, s, every, queue) },
 		)}
-	on.Flags().BoolVar(&queue, "queue", false, "put the rounds on the team's queue, for workers")
+	on.Flags().BoolVar(&queue, "queue", false, "put what is due on the team's queue, for workers")
 	on.Flags().StringVar(&every, "every", "1h", "how often: 10m to 59m, or 1h to 23h")
-	off := &cobra.Command{Use: "off", Short: "Make no more rounds by itself", Example: "  tivset rounds off",
+	off := &cobra.Command{Use: "off", Short: "Have the crontab do it no more", Example: "  tivset maintain off",
 		Args: cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error {
 			t, err := a.timer("1h")
@@ -60,10 +61,10 @@ func (a *app) rounds() *cobra.Command {
 			if err := s.Accounts.SetRounds(ctx, t, false); err != nil {
 				return err
 			}
-			return a.saidRounds("off", "This machine makes no rounds by itself.")
+			return a.saidRounds("off", "Maintenance is off on this machine.")
 		})}
-	status := &cobra.Command{Use: "status", Short: "Whether rounds are made by themselves, and what the last ones did",
-		Example: "  tivset rounds status", Args: cli.Takes(0, 0, ""),
+	status := &cobra.Command{Use: "status", Short: "Show whether it is done by itself, and what the last run did",
+		Example: "  tivset maintain status", Args: cli.Takes(0, 0, ""),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsStatus(ctx, s) })}
 	c.AddCommand(on, off, status)
 	for _, sub := range c.Commands() {
@@ -128,14 +129,14 @@ func (a *app) orderRounds(c *cobra.Command, s *core.Core, r rounds.Request, o *c
 		a.Streams.Say("%s looked at: nothing is due.", screen.Counted(due.Sites, "site"))
 	}
 	a.Ordering = o
-	return a.OrderAll(ctx, s, b, "rounds are there already")
+	return a.OrderAll(ctx, s, b, "on the queue already")
 }
 
 var everyForm = regexp.MustCompile(`^([1-5][0-9]m|[1-9]h|1[0-9]h|2[0-3]h)$`)
 
 func (a *app) roundsOn(ctx context.Context, s *core.Core, every string, queue bool) error {
 	if !everyForm.MatchString(every) {
-		return fault.New(fault.Usage, "rounds cannot be made every “"+every+"”", "--every",
+		return fault.New(fault.Usage, "maintenance cannot be run every “"+every+"”", "--every",
 			"Write 10m to 59m, or 1h to 23h.")
 	}
 	t, err := a.timer(every)
@@ -149,16 +150,17 @@ func (a *app) roundsOn(ctx context.Context, s *core.Core, every string, queue bo
 	if err := s.Accounts.SetRounds(ctx, t, true); err != nil {
 		return err
 	}
-	said := "This machine makes a round every " + every + ", and does what is due at the hours of each site."
+	said := "Maintenance is on: this machine looks every " + every +
+		", and makes what is due between the hours of each site."
 	if queue {
-		said = "This machine puts what is due on the team's queue every " + every + ", for workers."
+		said = "Maintenance is on: every " + every + " this machine puts what is due on the team's queue, for workers."
 	}
 	return a.saidRounds("on", said)
 }
 
 func (a *app) saidRounds(how, text string) error {
 	if a.JSON {
-		return a.Streams.WriteJSON(map[string]any{"rounds": how})
+		return a.Streams.WriteJSON(map[string]any{"maintain": how})
 	}
 	a.Streams.Print("%s", text)
 	return nil
@@ -218,11 +220,11 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 	switch {
 	case crontabErr != nil:
 		f := fault.Of(crontabErr)
-		a.Streams.Print("Whether rounds are made by themselves cannot be told: %s. %s", f.Error(), f.Remedy)
+		a.Streams.Print("Whether maintenance is on cannot be told: %s. %s", f.Error(), f.Remedy)
 	case out.On:
-		a.Streams.Print("Rounds are made by themselves; this machine's crontab has:\n  %s", out.Line)
+		a.Streams.Print("Maintenance is on; this machine's crontab has:\n  %s", out.Line)
 	default:
-		a.Streams.Print("No rounds are made by themselves. To have them made: tivset rounds on")
+		a.Streams.Print("Maintenance is off. To switch it on: tivset maintain on")
 	}
 	a.Streams.LastRounds(kept, did)
 	return nil

@@ -27,13 +27,13 @@ const sessionOffered = 20 * time.Second
 func (a *app) enter() *cobra.Command {
 	show := false
 	c := &cobra.Command{
-		Use:   "enter SITE",
-		Short: "Open the admin side in your browser, signed in",
-		Long: "Opens the admin side in the default browser (or the program that BROWSER names), signed in: the\n" +
+		Use:   "sign-in SITE",
+		Short: "Open the admin area in your browser, signed in",
+		Long: "Opens the admin area in the default browser (or the program that BROWSER names), signed in: the\n" +
 			"program signs in as a visitor does and hands the session to the browser, by a page that it puts\n" +
 			"on the site, good once and for a minute. Where no such page runs, the sign-in page is opened and\n" +
 			"the password put on the clipboard.",
-		Example: "  tivset enter lockside.localhost/forum",
+		Example: "  tivset sign-in lockside.localhost/forum",
 		Args:    cli.Takes(1, 1, "SITE"), Annotations: cli.NoDryRun(), ValidArgsFunction: cli.Only(a.SiteWords),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			in, err := s.Sites.Enter(ctx, args[0])
@@ -84,7 +84,7 @@ func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) er
 			fault.Call("reveal", in.Site.Address))
 	}
 	if err == nil && !show {
-		a.Streams.Say("The admin side of %s is open in your browser, signed in as %s.", in.Site.Title, in.Site.Admin.Name)
+		a.Streams.Say("The admin area of %s is open in your browser, signed in as %s.", in.Site.Title, in.Site.Admin.Name)
 	}
 	return err
 }

@@ -27,7 +27,7 @@ func OfferRounds(ctx context.Context, shared *cli.App, s *core.Core) {
 		return // no crontab, or it is set already
 	}
 	if kept.Asked || a.Yes || !a.Streams.Asks() {
-		a.Streams.Say("Nothing looks after your sites by itself yet: tivset rounds on")
+		a.Streams.Say("Updates and backups are not automatic yet. To switch them on: tivset maintain on")
 		return
 	}
 	kept.Asked = true
@@ -36,9 +36,9 @@ func OfferRounds(ctx context.Context, shared *cli.App, s *core.Core) {
 	}
 	a.Streams.Say("\nUpdates, backups and checks are due from time to time. This machine can look every hour, and do\n" +
 		"what each site's care asks for; that adds a line to your crontab.")
-	word, err := screen.NewAsker(a.Streams).Word(ctx, "Have it do that? [Y/n]")
+	word, err := screen.NewAsker(a.Streams).Word(ctx, "Switch it on? [Y/n]")
 	if err != nil || word != "" && word != "y" && word != "yes" {
-		a.Streams.Say("Then it does not. To have it done later: tivset rounds on")
+		a.Streams.Say("Left off. To switch it on later: tivset maintain on")
 		return
 	}
 	if err := a.roundsOn(ctx, s, "1h", false); err != nil {
