@@ -46,7 +46,7 @@ func TestAccountByAsking(t *testing.T) {
 			assert.NotContains(t, shown, p.demo.Password, "passwords are not shown")
 			text, err := os.ReadFile(filepath.Join(p.demo.Folder, "config/accounts", name+".yaml"))
 			require.NoError(t, err)
-			assert.Contains(t, string(text), "reach: "+how+"://quill@")
+			assert.Contains(t, string(text), "files: "+how+"://quill@")
 			assert.Contains(t, string(text), "password: vault:"+name+"/login")
 			assert.Contains(t, string(text), "primary: true")
 			var tested struct{ OK bool }

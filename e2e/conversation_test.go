@@ -199,7 +199,7 @@ func TestExpertDecidesEverything(t *testing.T) {
 		change("handed over to"),
 		on("Hand the site over to", "clerk@chandlery.localhost\r"),
 		on(toInstall, "99\r"),
-		see("y installs"),
+		see("There is no line 99"),
 		on(toInstall, "?1\r"),
 		see("Where visitors will find the site"),
 		change("who sells"),

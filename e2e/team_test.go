@@ -143,14 +143,14 @@ func TestTeamsThatWillNotDo(t *testing.T) {
 	refused(home, 2, "this name or this key already", "team", "add", "office", key)
 	refused(second, 0, "works with the ledger", "ledger", "use", at)
 	refused(second, 0, "/journal", "sites")
-	refused(second, 3, "not sealed for this machine", "reveal", "journal")
-	refused(second, 3, "not sealed for this machine", "backup", "journal")
+	refused(second, 3, "not encrypted to this machine", "reveal", "journal")
+	refused(second, 3, "not encrypted to this machine", "backup", "journal")
 	refused(home, 3, "others work with this ledger", "ledger", "use", "here", "--yes")
 	refused(second, 0, "which know no site yet", "ledger", "use", "here", "--leave")
 	refused(second, 0, "", "sites")
 	refused(home, 0, "", "team", "remove", "office")
 	refused(home, 0, "read back", "ledger", "use", "here", "--yes")
-	refused(home, 0, "fine", "check", "journal")
+	refused(home, 0, "passed", "check", "journal")
 	refused(second, 2, "was moved away", "ledger", "use", at)
 }
 

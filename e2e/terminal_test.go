@@ -259,11 +259,11 @@ func TestRoundsAreOfferedOnce(t *testing.T) {
 	assert.Equal(t, 0, code, shown)
 	assert.NoFileExists(t, crontab)
 	shown, code = onTerminal(t, p.as("tivset", env, call("lockside.localhost/two")...), on(toInstall, "y\r"),
-		see("Nothing looks after your sites by itself yet"))
+		see("Updates and backups are not automatic yet"))
 	assert.Equal(t, 0, code, shown)
 	require.NoError(t, os.Remove(filepath.Join(home, "state", "rounds.json")))
 	shown, code = onTerminal(t, p.as("tivset", env, call("lockside.localhost/three")...), on(toInstall, "y\r"),
-		on("Switch it on? [Y/n]", "\r"), see("makes a round every 1h"))
+		on("Switch it on? [Y/n]", "\r"), see("looks every 1h"))
 	assert.Equal(t, 0, code, shown)
 	assert.FileExists(t, crontab)
 	shown, code = onTerminal(t, p.as("tivset", nil, call("lockside.localhost/four")...), on(toInstall, "y\r"))

@@ -136,7 +136,7 @@ func TestQueue(t *testing.T) {
 	assert.Equal(t, "failed", p.ends(bad).State)
 	out, _ = p.as("tivset", nil, "jobs", "--follow", fmt.Sprint(bad)).CombinedOutput()
 	assert.Contains(t, string(out), "the page answered 500")
-	assert.Contains(t, string(out), "taken back: ")
+	assert.Contains(t, string(out), "undone: ")
 	for args, words := range map[string][]string{"no site has this address": {"backup", "journal", "forum"},
 		"of this machine": {"backup", "journal", "--into", "x"}, "no priority": {"backup", "journal", "--priority", "soon"},
 		"--parallel is of this machine": {"backup", "journal", "--parallel", "2"},
@@ -367,7 +367,7 @@ func TestOrdersOfNobody(t *testing.T) {
 	p.works(p.second)
 	assert.Equal(t, "failed", p.ends(n).State)
 	out, _ := p.as("tivset", nil, "jobs", "--follow", fmt.Sprint(n)).CombinedOutput()
-	assert.Contains(t, string(out), "nobody of the team put this order there")
+	assert.Contains(t, string(out), "nobody of the team put this request there")
 	assert.Equal(t, before, p.snapshot())
 }
 

@@ -230,7 +230,7 @@ func (a *Asking) dataFolder(value string) (what, remedy string) {
 		}
 	}
 	if overlap(value, a.Account.Store) {
-		return "that is the account's store", "Choose a folder of its own, such as " + a.proposedDataFolder() + "."
+		return "that is Tivset's own folder", "Choose a folder of its own, such as " + a.proposedDataFolder() + "."
 	}
 	return "", ""
 }

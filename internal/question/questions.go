@@ -15,7 +15,8 @@ import (
 func (a *Asking) Questions() []answer.Question {
 	out := []answer.Question{{ID: answer.Occupied, Text: "When something is in the way", Group: "Where", Kind: "one-of",
 		Options: []string{"stop", "set-aside"}, Default: "stop", Quiet: true,
-		Help: "stop: nothing is installed. set-aside: what is there is moved into the account's store, and can be put back."}}
+		Help: "stop: nothing is installed. set-aside: what is there is moved to Tivset's own folder in the " +
+			"account, and can be put back."}}
 	out = append(out, a.aboutSite()...)
 	out = append(out, a.aboutAdmin()...)
 	out = append(out, a.aboutData()...)
@@ -149,7 +150,7 @@ func decision(name, ask, short, usual, help string) answer.Question {
 		Pattern: form.Pattern,
 		Form:    form.Words,
 	}
-	if name == "takes" || name == "rehearses" {
+	if name == "accepts" || name == "rehearse" {
 		q.Kind, q.Pattern, q.Form = "one-of", "", ""
 	}
 	return q

@@ -11,6 +11,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/answer/table"
+	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/plan"
 	"tivset/internal/work"
@@ -35,6 +36,21 @@ func (s *Streams) ReviewOf(p *batch.Plan) string {
 		return s.ReviewRemove(of)
 	case *restore.Plan:
 		return reviewRestore(of)
+	}
+	return ""
+}
+
+// TitleOf is the title of the site that a plan is about; "" where it is of one that is to be.
+func TitleOf(p *batch.Plan) string {
+	switch of := p.Shown.(type) {
+	case *update.Plan:
+		return of.Site.Title
+	case *remove.Plan:
+		return of.Site.Title
+	case *restore.Plan:
+		if of.Site != nil {
+			return of.Site.Title
+		}
 	}
 	return ""
 }
@@ -151,7 +167,7 @@ func Says(e batch.Ended) string {
 	case *requests.Current:
 		return e.Site.Title + " has the newest release, " + e.Site.Release
 	case *requests.AsItWas:
-		return "nothing is to be repaired"
+		return "nothing is to be repaired" + stillWrong(e.Still)
 	case *requests.Updated:
 		return "has release " + e.Site.Release + " and is checked; it had " + e.From
 	case *requests.BackedUp:
@@ -168,9 +184,21 @@ func Says(e batch.Ended) string {
 	case *requests.Adopted:
 		return e.Site.App + " " + e.Site.Release + " is recorded"
 	case *requests.Repaired:
-		return "repaired and checked"
+		return "repaired and checked" + stillWrong(e.Still)
 	}
 	return ""
+}
+
+// stillWrong names the checks that fail after a repair.
+func stillWrong(wrong []check.Checked) string {
+	if len(wrong) == 0 {
+		return ""
+	}
+	var names []string
+	for _, c := range wrong {
+		names = append(names, c.Name)
+	}
+	return "; still wrong: " + strings.Join(names, ", ")
 }
 
 // Came says what came of a request for one site. How an install ended Installed says.
@@ -181,6 +209,7 @@ func (s *Streams) Came(e batch.Ended) {
 	case *requests.AsItWas:
 		s.Say("Nothing of %s is to be repaired: the site's files are as the release has them, and nobody else can write "+
 			"them. What was added stays, for you to judge.", e.Site.Address)
+		s.still(e.Still)
 	case *requests.Updated:
 		if e.Rehearsal != nil {
 			s.Rehearsed(e.Rehearsal)
@@ -205,6 +234,18 @@ func (s *Streams) Came(e batch.Ended) {
 		s.Checks(e.Examined)
 	case *requests.Repaired:
 		s.Repaired(e.Done)
+		s.still(e.Still)
+	}
+}
+
+// still says what is wrong with a site after it was repaired.
+func (s *Streams) still(wrong []check.Checked) {
+	if len(wrong) == 0 {
+		return
+	}
+	s.Print("\n%s", s.paint(bad, "Still wrong:"))
+	for _, c := range wrong {
+		s.Print("  %s %s: %s", s.paint(bad, "✗"), c.Name, Spelled(c.Detail))
 	}
 }
 

@@ -124,7 +124,7 @@ func (s *Streams) ReviewRemove(p *remove.Plan) string {
 	}
 	last := "none is made"
 	if p.Backup {
-		last = "a last one is made and kept in the account's store"
+		last = "a last one is made and kept in Tivset's folder in the account"
 	}
 	all = append(all, Pair{"Backup", last})
 	return s.reviewed(p.Site.Title, "removed from "+p.Site.URL, all, p.Warnings)
@@ -218,7 +218,8 @@ func (s *Streams) Repaired(r *repair.Done) {
 			what = append(what, Pair{p.label, strings.Join(short(p.names), "\n")})
 		}
 	}
-	s.Settled(r.Site.Title+" is repaired and checked.", &r.Done, append(what, Before(r.Backup)...)...)
+	s.Settled("The release's own files of "+r.Site.Title+" are back, and the site was checked.", &r.Done, append(what,
+		Before(r.Backup)...)...)
 }
 
 // Checks prints what a look at a site came to, what is not right first.

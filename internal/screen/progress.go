@@ -18,8 +18,9 @@ type Progress struct {
 	now     func() time.Time
 	began   time.Time // the stage
 	painted time.Time
-	shown   string // the title of the line that stands open
-	done    string // the stage that ended last
+	shown   string          // the title of the line that stands open
+	done    string          // the stage that ended last
+	told    map[string]bool // stages of the job that were shown as done
 	undoing bool
 	undone  string // the stage that was taken back last
 	waiting string
@@ -33,7 +34,7 @@ func (p *Progress) live() bool { return p.s.moves() }
 // Show takes one event of a job.
 func (p *Progress) Show(e job.Event) {
 	if e.Step == 1 && !e.Done && !e.Undo && e.Count == 0 {
-		p.s.begun, p.s.now = p.now(), p.now
+		p.s.begun, p.s.now, p.told = p.now(), p.now, map[string]bool{}
 	}
 	if p.s.Quiet || p.s.JSON {
 		return
@@ -46,10 +47,19 @@ func (p *Progress) Show(e job.Event) {
 		p.line(p.s.paint(bad, "✗"), e.Title)
 		p.shown = ""
 	case e.Done:
-		if p.done != e.Title || p.live() { // several steps in a row may make one stage
+		switch before := p.told[e.Title] && !p.s.Loud; {
+		case before && p.done != e.Title: // once each, though steps of a stage come later again
+			if p.live() {
+				fmt.Fprint(p.s.Err, "\r\x1b[K")
+			}
+		case p.done != e.Title || p.live(): // several steps in a row may make one stage
 			p.line(p.s.paint(good, "✓"), e.Title)
+			p.done = e.Title
 		}
-		p.done, p.shown = e.Title, ""
+		if p.told != nil {
+			p.told[e.Title] = true
+		}
+		p.shown = ""
 	case e.Count > 0:
 		p.count(e)
 	default:

@@ -174,7 +174,7 @@ func admin(p *plan.Plan) string {
 		text += "\nvisitors write to " + p.Admin.Support
 	}
 	if p.Place.AdminFolder != "" {
-		text += "\nadmin side in the folder " + p.Place.AdminFolder
+		text += "\nadmin area in the folder " + p.Place.AdminFolder
 	}
 	return text
 }

@@ -70,7 +70,7 @@ func (s *Streams) Say(format string, args ...any) {
 // Warn writes a warning, even in a quiet run.
 func (s *Streams) Warn(text string) {
 	if !s.JSON {
-		s.wrapped(s.paint(bad, "Note:"), "  ", text)
+		s.wrapped(s.paint(accent, "Note:"), "  ", text)
 	}
 }
 

@@ -98,9 +98,16 @@ func (m Maker) AdminName() (string, error) {
 		}
 		name.WriteString(a + b)
 	}
-	end, err := m.draw(digits, 2)
-	return name.String() + end, err
+	for {
+		end, err := m.draw(digits, 2)
+		if err != nil || !meant[end] {
+			return name.String() + end, err
+		}
+	}
 }
+
+// meant are numbers that say something to some people.
+var meant = map[string]bool{"69": true, "88": true, "28": true, "74": true, "42": true, "99": true}
 
 func (m Maker) draw(from string, n int) (string, error) {
 	source := m.Random

@@ -19,7 +19,7 @@ import (
 // The notice that stands in the place of a closed site. It has a page under each
 // name at which the app's own pages answer, so that every server finds it.
 
-const noticeMark = "Back in a moment"
+const noticeMark = "Closed for a few seconds"
 
 // noticeSign is in every file of a notice, and in nobody else's: by it they are
 // known again.
@@ -31,7 +31,7 @@ const noticePage = `<!doctype html>
 <meta name="robots" content="noindex"><meta name="` + noticeSign + `"><title>` + noticeMark + `</title>
 <style>body{font:1.2rem/1.5 system-ui,sans-serif;max-width:36rem;margin:20vh auto;padding:0 1rem;color:#223}
 @media(prefers-color-scheme:dark){body{background:#181c22;color:#dde}}</style>
-<h1>` + noticeMark + `</h1><p>This site is being worked on. Please try again in a minute.</p></html>
+<h1>` + noticeMark + `</h1><p>This page can be loaded again in a minute.</p></html>
 `
 
 // retryAfter is when visitors are asked to come again, in seconds.

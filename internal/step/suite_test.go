@@ -254,7 +254,7 @@ var samples = map[string]sample{
 	"close": {make: func(g *ground) job.Step {
 		// A page of the owner's that says what the notice says is no notice.
 		require.NoError(g.t, os.WriteFile(filepath.Join(g.w.Root, g.record.Folder, "about.page"),
-			[]byte("Back in a moment"), 0o644))
+			[]byte("Closed for a few seconds"), 0o644))
 		return step.CloseOf(g.tools(g.site), g.site, g.record)
 	}},
 	"swap": {make: func(g *ground) job.Step {

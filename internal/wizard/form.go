@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"fmt"
 	"tivset/internal/answer"
 	"tivset/internal/answer/care"
 	"tivset/internal/answer/language"
@@ -221,7 +222,12 @@ func (c *Conversation) allDone() error {
 func (c *Conversation) explain(word string, f Form) {
 	about, asked := strings.CutPrefix(word, "?")
 	n, err := strconv.Atoi(strings.TrimSpace(about))
-	if !asked || err != nil || n < 1 || n > len(f.Lines) {
+	if number, isNumber := strconv.Atoi(strings.TrimSpace(about)); isNumber == nil && (number < 1 ||
+		number > len(f.Lines)) {
+		c.Ask.Explain(fmt.Sprintf("There is no line %d: they go from 1 to %d.", number, len(f.Lines)))
+		return
+	}
+	if !asked || err != nil {
 		c.Ask.Explain(usage)
 		return
 	}

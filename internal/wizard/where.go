@@ -188,7 +188,7 @@ func (c *Conversation) setAside(ctx context.Context, look plan.Look) error {
 		c.Ask.Note(fmt.Sprintf("    … and %d more", n))
 	}
 	yes, err := c.yesNo(ctx, "Set it aside", "no",
-		"yes: it is moved into the account's store; undoing the install puts it back. no: choose another place.")
+		"yes: it is moved to Tivset's own folder in the account; undoing the install puts it back. no: choose another place.")
 	if err != nil || yes == "no" {
 		if err == nil {
 			err = c.elsewhere()

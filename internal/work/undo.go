@@ -110,6 +110,12 @@ func (d *Service) openJournal(id string) (*job.Journal, error) {
 		return nil, fault.New(fault.NeedsConfirmation, "the job is running", id,
 			"Wait for its end, or press Ctrl-C where it runs.")
 	}
+	if err != nil && fault.CodeOf(err) == fault.NoSuchJob {
+		if _, known := d.Book.Ledger.Job(context.Background(), id); known == nil { // no slip of the finger
+			return nil, fault.NewAs(fault.NoSuchJob, fault.Usage, "the journal of the job is lost", id,
+				"To end the job without it: "+fault.Call("undo", id, "--give-up"))
+		}
+	}
 	return journal, err
 }
 

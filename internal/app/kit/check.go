@@ -83,7 +83,7 @@ func (c *checker) printable(v reflect.Value) {
 	switch v.Kind() {
 	case reflect.String:
 		if i := strings.IndexFunc(v.String(), unprintable); i >= 0 {
-			c.wrong("kit", fmt.Sprintf("a text holds a control character: %q", v.String()), "Take it out.")
+			c.wrong("kit", fmt.Sprintf("a text holds a control character: %q", v.String()), "Remove it.")
 		}
 	case reflect.Struct:
 		for i := range v.NumField() {

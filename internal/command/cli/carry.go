@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
@@ -68,6 +69,15 @@ func (a *App) carryOne(ctx context.Context, s *core.Core, b *batch.Batch,
 	return a.Ended(ctx, r.Ended)
 }
 
+// question names what it is about.
+func question(r *batch.Row) string {
+	text := questions[r.Request.Kind()].one
+	if title := screen.TitleOf(r.Plan); title != "" {
+		text = strings.TrimSuffix(strings.TrimSuffix(text, "?"), " it") + " “" + title + "” at " + r.Plan.Address + "?"
+	}
+	return text
+}
+
 func (a *App) agreeToOne(ctx context.Context, r *batch.Row) error {
 	review := a.Streams.ReviewOf(r.Plan)
 	switch {
@@ -77,7 +87,7 @@ func (a *App) agreeToOne(ctx context.Context, r *batch.Row) error {
 		a.Streams.Say("\n%s", review)
 		return nil
 	}
-	return a.Agree(ctx, review, questions[r.Request.Kind()].one, planJSON(r.Plan))
+	return a.Agree(ctx, review, question(r), planJSON(r.Plan))
 }
 
 // carryAll does what is asked of several sites.

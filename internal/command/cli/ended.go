@@ -108,7 +108,7 @@ func EndedJSON(e batch.Ended, passwords bool) any {
 	case *requests.Current:
 		return siteJSON(what, e.Site)
 	case *requests.AsItWas:
-		return siteJSON(what, e.Site)
+		return map[string]any{"outcome": what, "site": e.Site, "still": append([]check.Checked{}, e.Still...)}
 	case *requests.Updated:
 		return changedJSON{outcomeJSON: outcome(what, &e.Done.Done), FromRelease: e.From, Backup: newBackedUpJSON(e.Backup),
 			Rehearsal: e.Rehearsal}
@@ -125,7 +125,7 @@ func EndedJSON(e batch.Ended, passwords bool) any {
 		return map[string]any{"outcome": what, "site": e.Site, "checks": e.Examined.Checks}
 	case *requests.Repaired:
 		return map[string]any{"outcome": what, "site": e.Site, "files": e.Files, "taken_away": e.Taken, "closed": e.Closed,
-			"backup": newBackedUpJSON(e.Backup), "checks": e.Checks}
+			"backup": newBackedUpJSON(e.Backup), "checks": e.Checks, "still": append([]check.Checked{}, e.Still...)}
 	case requests.Checked:
 		return map[string]any{"ok": e.OK(), "sites": []check.Examined(e)}
 	case *requests.Rounded:

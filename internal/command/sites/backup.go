@@ -21,7 +21,7 @@ func (a *app) backup() *cobra.Command {
 		Use:   "backup SITE… [--into FOLDER] [options]",
 		Short: "Keep a site's files and database together",
 		Long: "Writes the files and the database of a site, of one moment, into one archive (tar, Zstandard)\n" +
-			"with checksums, in the account's store or in a folder here, and reads it again. With --encrypt-to only\n" +
+			"with checksums, in Tivset's folder in the account or in one here, and reads it again. With --encrypt-to only\n" +
 			"the owner of that key (age) can open it. With --keep older ones are deleted, but for the newest\n" +
 			"of as many days, weeks and months. --list tells why each was made; without a site it lists all,\n" +
 			"those of removed sites too.",
@@ -56,7 +56,7 @@ func (a *app) backup() *cobra.Command {
 	}
 	cli.Chooses(c, o, "into", "keep")
 	f := c.Flags()
-	f.StringVar(&r.Into, "into", "", "a folder here (the account's store when left out)")
+	f.StringVar(&r.Into, "into", "", "a folder here (Tivset's folder in the account when left out)")
 	f.StringArrayVar(&r.To, "encrypt-to", nil, "encrypt it to this public key of age (age1…)")
 	f.StringVar(&r.Keep, "keep", "", "which ones to keep, such as 7d,4w,6m")
 	f.BoolVar(&show, "list", false, "list the backups that there are")
@@ -149,7 +149,7 @@ func (a *app) restore() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&r.From, "from", "",
-		"the backup: a name in the account's store, or a file here (left out: the newest that no restore made)")
+		"the backup: a name in Tivset's folder in the account, or a file here (left out: the newest that no restore made)")
 	f.StringArrayVarP(&answers, "answer", "a", nil,
 		"an answer for a place where nothing is, id=value, such as occupied or data.server")
 	f.StringVar(&r.Identity, "identity", "", "a file with the key of age that opens the backup")

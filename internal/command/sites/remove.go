@@ -49,7 +49,7 @@ func (a *app) remove() *cobra.Command {
 	f := c.Flags()
 	cli.Chooses(c, o)
 	f.StringVar(&r.Only, "only", "", "only the files, or only the data: files or data")
-	f.StringVar(&r.Into, "into", "", "a folder here for the last backup (the account's store when left out)")
+	f.StringVar(&r.Into, "into", "", "a folder here for the last backup (Tivset's folder in the account when left out)")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no last backup")
 	f.BoolVar(&r.WithAdded, "with-added", false, "also what you added in the app's folders")
 	return c

@@ -62,7 +62,7 @@ func (a *app) teamList() *cobra.Command {
 				here := ""
 				switch {
 				case marks != nil && !hmac.Equal(p.Mark, marks(p.Marked())):
-					here = "put there by nobody of the team: nothing is sealed for it"
+					here = "put there by nobody of the team: nothing is encrypted to it"
 				case p.Name == as:
 					here = "this machine"
 				}
@@ -78,8 +78,8 @@ func (a *app) teamAdd() *cobra.Command {
 	may := team.MayAll
 	c := &cobra.Command{
 		Use: "add NAME KEY [--may all|look]", Short: "Have somebody, or a machine, work with the ledger",
-		Long: "Adds a public key, as “key” prints it there: every password is sealed for it too. Who may\n" +
-			"only look sees sites and jobs; no password is sealed for them, and so they can open no account.",
+		Long: "Adds a public key, as “key” prints it there: every password is encrypted to it too. Who may\n" +
+			"only look sees sites and jobs; no password is encrypted to them, and so they can open no account.",
 		Example: "  tivset team add steward age1…\n  tivset team add office age1… --may look",
 		Args:    cli.Takes(2, 2, "NAME KEY"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -128,14 +128,14 @@ func (a *app) teamChanged(_ context.Context, outcome, name string) error {
 	if a.JSON {
 		return a.Streams.WriteJSON(map[string]string{"outcome": outcome, "name": name})
 	}
-	a.Streams.Print("%s is %s; every password is sealed for those who are of the team now.", name, outcome)
+	a.Streams.Print("%s is %s; every password is encrypted to those who are of the team now.", name, outcome)
 	return nil
 }
 
 func (a *app) teamRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Take somebody out of the team",
-		Long: "Seals every password anew without them. What they have seen or copied until now they still know: change\n" +
+		Long: "Encrypts every password anew, no longer to them. What they have seen until now they still know: change\n" +
 			"what is worth it, and the password of the database's user.",
 		Example: "  tivset team remove steward",
 		Args:    cli.Takes(1, 1, "NAME"), Annotations: cli.NoDryRun(),

@@ -22,7 +22,7 @@ func (a *app) check() *cobra.Command {
 			"files that must not be shown; compares their files with the release's checksums; and sees to\n" +
 			"permissions, leftovers, space, certificate, timers and overdue updates. Without a site, all of\n" +
 			"them. Exit code 1 when something is not right. --repair puts the release's own files back. --mine\n" +
-			"vouches for a program that you added, or for those in a folder, until they change.",
+			"says that a script, or those in a folder, were added on purpose; until they change.",
 		Example: "  tivset check\n  tivset check lockside.localhost/forum --json\n  tivset check forum --repair\n" +
 			"  tivset check forum --mine plugins/tide-tables",
 		Annotations: cli.NoDryRun(), ValidArgsFunction: cli.Only(a.SiteWords),

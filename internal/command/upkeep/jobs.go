@@ -80,15 +80,15 @@ func (a *app) undo() *cobra.Command {
 	giveUp, noBackup := false, false
 	c := &cobra.Command{
 		Use:   "undo JOB [--give-up]",
-		Short: "Take back a job that was cut off, or a whole install",
-		Long: "Takes back the steps of a job that was cut off, last first, until the account is as it\n" +
+		Short: "Undo a job that was cut off, or a whole install",
+		Long: "Undoes the steps of a job that was cut off, last first, until the account is as it\n" +
 			"was before. Where a job had begun to change the database, that is put back, and what is\n" +
 			"there by now is kept as a backup. A job that installed a site takes the site away again, with\n" +
 			"all that was written in it since, and puts back what was set aside; a backup of it is made first, on\n" +
 			"this machine. Both ask first, or want --yes.\n" +
 			"A job whose journal is lost nobody can undo, nor one that fails whenever it is tried: --give-up\n" +
 			"takes its marks out of the account, so that others may work there, and says what of it still\n" +
-			"lies in the account's store.",
+			"lies in Tivset's folder in the account.",
 		Example: "  tivset jobs\n  tivset undo 20261123-074500-k3fa",
 		Args:    cli.Takes(1, 1, "JOB"), Annotations: cli.NoDryRun(),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
@@ -165,7 +165,7 @@ func (a *app) takeBack(ctx context.Context, s *core.Core, found ledger.Site, noB
 		made, err := backup.Make(ctx, s.Desk, backup.Request{Site: found.Address, Into: s.Book.Home.Backups()})
 		if err != nil {
 			f := *fault.Of(err)
-			f.What = "no backup could be made, and so nothing was taken back: " + f.What
+			f.What = "no backup could be made, and so nothing was undone: " + f.What
 			f.Remedy = strings.TrimSpace(f.Remedy + " To take it back without one: tivset undo " + found.Job + " --no-backup")
 			return &f
 		}
@@ -190,7 +190,7 @@ func (a *app) resume() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "resume JOB",
 		Short: "Bring a job that was cut off to its end",
-		Long: "Brings a job that was cut off to its end: what was begun is taken back, and the same is\n" +
+		Long: "Brings a job that was cut off to its end: what was begun is undone, and the same is\n" +
 			"installed again with the same answers. A job whose site was recorded already is finished.\n" +
 			"Where taking back puts a database back, it asks first, or wants --yes.",
 		Example: "  tivset jobs\n  tivset resume 20261123-074500-k3fa",

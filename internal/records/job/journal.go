@@ -121,8 +121,7 @@ var ErrRunning = errors.New("the job is running")
 // usage fault when there is no such job; ErrRunning while it runs.
 func Open(shelf JournalStore, id string, now func() time.Time) (*Journal, error) {
 	none := fault.NewAs(fault.NoSuchJob, fault.Usage, "no journal of such a job is here", id,
-		"See the jobs with: "+fault.Call("jobs")+
-			". One whose journal is lost can be given up: "+fault.Call("undo", id, "--give-up"))
+		"See the jobs with: "+fault.Call("jobs"))
 	if !idForm.MatchString(id) {
 		return nil, none
 	}

@@ -146,7 +146,7 @@ type Site struct {
 	Job         string    `json:"job"`                   // the job that installed it
 	Entries     []string  `json:"entries"`               // what in its folder is the site's
 	DataFolder  string    `json:"data_folder,omitempty"` // from the account's top
-	SetAside    []string  `json:"set_aside,omitempty"`   // what stood in the way, and is kept in the account's store
+	SetAside    []string  `json:"set_aside,omitempty"`   // what stood in the way, and is kept in Tivset's folder in the account
 	Chosen      []Choice  `json:"chosen,omitempty"`      // the app's own questions and extras, without secrets
 	Licence     *Accepted `json:"licence,omitempty"`
 

@@ -36,7 +36,7 @@ func (t *Team) Stages(ctx context.Context, id string, since int) (out Stages, er
 		case "done":
 			out.Done = append(out.Done, titles[r.N])
 		case "undone":
-			out.Done = append(out.Done, "taken back: "+titles[r.N])
+			out.Done = append(out.Done, "undone: "+titles[r.N])
 		}
 	}
 	return out, err

@@ -103,7 +103,7 @@ func unsealOne(sealed []byte, identity *age.X25519Identity) (s string, err error
 	var none *age.NoIdentityMatchError
 	plain, err := age.Decrypt(bytes.NewReader(sealed), identity)
 	if errors.As(err, &none) {
-		return "", fault.New(fault.NeedsConfirmation, "the team's passwords are not sealed for this machine",
+		return "", fault.New(fault.NeedsConfirmation, "the team's passwords are not encrypted to this machine",
 			identity.Recipient().String(), "Ask somebody of the team to add its key with "+
 				fault.Call("team", "add", "NAME", identity.Recipient().String())+"; who may only look opens no account.")
 	}

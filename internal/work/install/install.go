@@ -117,7 +117,7 @@ func again(_ context.Context, d *work.Service, h job.Header) (func(context.Conte
 	return func(ctx context.Context) (*work.Done, error) {
 		if missing != "" {
 			return nil, fault.New(fault.Usage, "a secret that was given is not kept any more", h.ID+", "+missing,
-				"What was begun was taken back; install again.")
+				"What was begun was undone; install again.")
 		}
 		for id, v := range secrets {
 			r.Answers[id] = v.Reveal()

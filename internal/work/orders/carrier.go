@@ -59,7 +59,7 @@ func (c *Carrier) Panicked(ctx context.Context, number int64, why any) queue.Res
 	err := fault.New(fault.Failed, "the program itself failed, which is a mistake in it", fmt.Sprint(why),
 		"Tell whoever makes it, with what was asked for.")
 	if _, left := c.endJobs(ctx, number); left != nil {
-		err = fault.New(fault.Incomplete, "the program itself failed, and what it had begun could not be taken back",
+		err = fault.New(fault.Incomplete, "the program itself failed, and what it had begun could not be undone",
 			fmt.Sprint(why), "See: "+fault.Call("jobs")).Wrap(left)
 	}
 	c.Note(fmt.Sprintf("number %d: %v\n%s", number, why, debug.Stack()))

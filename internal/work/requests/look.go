@@ -133,32 +133,57 @@ func (r *Repair) Plan(ctx context.Context, d *work.Service) (*batch.Plan, error)
 	}
 	out.Do = func(ctx context.Context, d *work.Service) (batch.Ended, error) {
 		done, err := repair.Repair(ctx, d, r.Site)
-		if errors.Is(err, repair.ErrNothing) {
-			x, err := d.Book.Find(ctx, r.Site)
-			return &AsItWas{x}, err
+		if err != nil && !errors.Is(err, repair.ErrNothing) {
+			return nil, err
 		}
-		return &Repaired{done}, err
+		x, still, errStill := wrong(ctx, d, r.Site)
+		if err != nil {
+			return &AsItWas{x, still}, errStill
+		}
+		return &Repaired{done, still}, errStill
 	}
 	return out, nil
 }
 
+// wrong looks at a site, and gives its checks that fail.
+func wrong(ctx context.Context, d *work.Service, site string) (x ledger.Site, failed []check.Checked, err error) {
+	if x, err = d.Book.Find(ctx, site); err != nil {
+		return x, nil, err
+	}
+	all, err := d.Examiner.CheckAll(ctx, []ledger.Site{x})
+	for _, e := range all {
+		for _, c := range e.Checks {
+			if !c.OK {
+				failed = append(failed, c)
+			}
+		}
+	}
+	return x, failed, err
+}
+
 // Repaired is what came of a repair.
-type Repaired struct{ *repair.Done }
+type Repaired struct {
+	*repair.Done
+	Still []check.Checked // what is wrong with the site all the same
+}
 
 // Outcome implements batch.Ended.
 func (*Repaired) Outcome() string { return "repaired" }
 
 // OK implements batch.Ended.
-func (*Repaired) OK() bool { return true }
+func (r *Repaired) OK() bool { return len(r.Still) == 0 }
 
 // AsItWas is what came of a repair where nothing was wrong.
-type AsItWas struct{ Site ledger.Site }
+type AsItWas struct {
+	Site  ledger.Site
+	Still []check.Checked // what is wrong with the site, and no repair mends
+}
 
 // Outcome implements batch.Ended.
 func (*AsItWas) Outcome() string { return "as it was" }
 
 // OK implements batch.Ended.
-func (*AsItWas) OK() bool { return true }
+func (r *AsItWas) OK() bool { return len(r.Still) == 0 }
 
 // Rounds asks for what is due at the sites of an account.
 type Rounds struct{ rounds.Request }
