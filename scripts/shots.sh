@@ -21,8 +21,7 @@ while [ ! -s "$work/ready" ]; do sleep 0.1; done
 sleep 1
 url() { sed 's/.*"name":"'"$1"'","url":"\([^"]*\)".*/\1/' "$work/ready"; }
 
-# shot NAME SECONDS COMMAND...: what a terminal shows after the commands; in a smaller
-# type where size and cells are set.
+# shot NAME SECONDS COMMAND...: what a terminal shows after the commands.
 shot() {
 	name=$1 wait=$2
 	shift 2
@@ -34,20 +33,20 @@ shot() {
 		done
 		echo 'sleep 60'
 	} >"$work/run.sh"
-	xterm -fa 'DejaVu Sans Mono' -fs "${size:-12}" -geometry "${cells:-126x38}+0+0" -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
+	xterm -fa 'DejaVu Sans Mono' -fs "10" -geometry "152x46+0+0" -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
 	terminal=$!
 	sleep "$wait"
-	import -window root "$out/$name.png"
+	import -window "$(xdotool search --name "^tivset$" | tail -1)" "$out/$name.png"
 	kill $terminal 2>/dev/null || true
 	wait $terminal 2>/dev/null || true
 }
 
-# talk NAME COMMAND LINE...: a conversation; each line is typed and entered. In a smaller type as above.
+# talk NAME COMMAND LINE...: a conversation; each line is typed and entered.
 talk() {
 	name=$1 command=$2
 	shift 2
 	printf 'printf "\\033[1;34m$\\033[0m %%s\\n" "%s"\n%s\nsleep 60\n' "$command" "$command" >"$work/run.sh"
-	xterm -fa 'DejaVu Sans Mono' -fs "${size:-12}" -geometry "${cells:-126x38}+0+0" -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
+	xterm -fa 'DejaVu Sans Mono' -fs "10" -geometry "152x46+0+0" -b 14 -bg '#101418' -fg '#dfe5ea' +sb -title tivset -e sh "$work/run.sh" &
 	terminal=$!
 	sleep 1.5
 	for line in "$@"; do
@@ -56,7 +55,7 @@ talk() {
 		sleep 0.4
 	done
 	sleep 1
-	import -window root "$out/$name.png"
+	import -window "$(xdotool search --name "^tivset$" | tail -1)" "$out/$name.png"
 	kill $terminal 2>/dev/null || true
 	wait $terminal 2>/dev/null || true
 }
@@ -74,32 +73,31 @@ shot browse 2 'tivset' 'tivset browse' 'tivset about willowbench'
 shot refused 2 'tivset install willowbenc --at lockside.localhots/Forum --yes' \
 	'tivset install willowbench --at lockside.localhost/forum -a titel=Talk -a admin.name=admin -a admin.password=secret12 --yes' \
 	'tivset install inkreach --at quillmere.localhost -a title="Front page" -a admin.email=editor@quillmere.localhost --yes'
-talk conversation 'tivset install' forum 2/forum 'Lockside Talk' yes wharfinger@lockside wharfinger@lockside.localhost '?9'
+talk conversation 'tivset install' forum 2/forum wharfinger@lockside wharfinger@lockside.localhost 'Lockside Talk' yes '?8'
 rm -f "$TIVSET_HOME/state/begun.yaml"
-size=10 cells=152x46 talk agree 'tivset install slateroom --at slate-school.localhost/classes' 'Slate School' head@slate-school.localhost more
-talk set-aside 'tivset install lampshelf' 1/ yes quillmere.localhost 'Quillmere in Pictures' editor@quillmere.localhost 5 keeper-of-light
+talk agree 'tivset install slateroom --at slate-school.localhost/classes' head@slate-school.localhost 'Slate School' more
+talk set-aside 'tivset install lampshelf' 1/ yes quillmere.localhost editor@quillmere.localhost 'Quillmere in Pictures' 3 keeper-of-light
 rm -f "$TIVSET_HOME/state/begun.yaml"
-small() { size=10 cells=152x46 shot "$@"; }
-small install 5 "$forum --yes"
+shot install 5 "$forum --yes"
 tivset install inkreach --release 1.3.2 --at quillmere.localhost/journal -a title="The Quillmere Journal" -a subtitle="News from the cut" \
 	-a admin.email=editor@quillmere.localhost --yes --quiet >/dev/null
-small rehearsal 6 'tivset update journal --rehearse --yes'
+shot rehearsal 6 'tivset update journal --rehearse --yes'
 tivset install pennywharf --at chandlery.localhost -a title="Rope & Paint" -a subtitle="All that a boat wants" -a extra.sample=yes \
 	-a currency=GBP -a admin.email=clerk@chandlery.localhost --accept-licence --yes --quiet >/dev/null
 tivset install slateroom --at slate-school.localhost -a title="Slate School" -a subtitle="Evening classes by the lock" -a extra.languages="de, nl" \
 	-a admin.email=head@slate-school.localhost -a support.email=desk@slate-school.localhost --yes --quiet >/dev/null
-small sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
+shot sites 2 'tivset sites' 'tivset show forum' 'tivset jobs'
 tivset install towline --release 2.0.1 --at lockside.localhost/help -a title="Help Afloat" -a admin.email=w@lockside.localhost --accept-licence --yes --quiet >/dev/null
 shot put-back 4 'tivset update help --yes'
 tivset care help --accepts features --after 0d --rehearse from-fixes --quiet >/dev/null
-shot rounds 8 'tivset care help' 'tivset maintain --now --dry-run' 'tivset maintain --now' 'tivset maintain --now' 'tivset sites'
+shot maintain 8 'tivset care help' 'tivset maintain --now --dry-run' 'tivset maintain --now' 'tivset maintain --now' 'tivset sites'
 journal=/tmp/tivset-demo/demo/account/web/quillmere/journal
 echo '<!-- a word of mine -->' >>$journal/post.page
 echo '<?php // a stranger' >$journal/parts/cache.php
 shot check 3 'tivset check journal' 'tivset check journal --repair'
 rm $journal/parts/cache.php
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
-small remove 4 'tivset sites --sort app' 'tivset remove try --yes'
+shot remove 4 'tivset sites --sort app' 'tivset remove try --yes'
 tivset copy journal --at chandlery.localhost/try --yes --quiet >/dev/null
 tivset remove try --yes --quiet >/dev/null
 state() { sed 's/.*"'"$1"'":"\{0,1\}\([^",}]*\).*/\1/' /tmp/tivset-demo/demo/state.json; }
@@ -128,7 +126,7 @@ cd - >/dev/null
 kit=/tmp/tivset-demo/demo/catalogue/inkreach/kit.yaml
 cp "$kit" "$work/kit.yaml"
 sed -i 's/written with Inkreach/nothing of the kind/' "$kit"
-small undone 12 'tivset install inkreach --at lockside.localhost/news -a title="News" -a admin.email=editor@quillmere.localhost --yes'
+shot undone 12 'tivset install inkreach --at lockside.localhost/news -a title="News" -a admin.email=editor@quillmere.localhost --yes'
 cp "$work/kit.yaml" "$kit"
 tivset handover forum --into "$work/handover.html" >/dev/null
 page handover "file://$work/handover.html"

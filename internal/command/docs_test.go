@@ -95,7 +95,7 @@ func codesInUse(t *testing.T) map[fault.Code]bool {
 }
 
 func describe(out *bytes.Buffer, c *cobra.Command) {
-	if c.Runnable() && c.Name() != "tivset" && c.Short != "" && !c.HasSubCommands() {
+	if c.Runnable() && c.Name() != "tivset" && c.Short != "" && c.Annotations[cli.OnlyHolds] == "" {
 		fmt.Fprintf(out, "\n## %s\n\n%s.\n", strings.TrimPrefix(c.UseLine(), "tivset "), c.Short)
 		if c.Long != "" {
 			fmt.Fprintf(out, "\n%s\n", c.Long)

@@ -110,11 +110,17 @@ func (a *app) root() *cobra.Command {
 	)
 	root.SetHelpCommand(helped(a))
 	root.InitDefaultHelpCmd()
-	for _, c := range root.Commands() {
-		c.DisableFlagsInUseLine = true
-	}
+	plain(root)
 	grouped(root)
 	return root
+}
+
+// plain leaves the usage lines as they are written.
+func plain(c *cobra.Command) {
+	c.DisableFlagsInUseLine = true
+	for _, sub := range c.Commands() {
+		plain(sub)
+	}
 }
 
 // openLog has all that a command does written to the file that was named. A log is closed by the program's end.

@@ -53,7 +53,8 @@ func (a *app) care() *cobra.Command {
 	}
 	f.StringVar(&how.Like, "like", "", "a site whose care they get")
 	cli.Option(c, "like", a.SiteWords, 0)
-	cli.Option(c, "takes", func(context.Context) []string { return care.Levels }, 0)
+	cli.Option(c, "accepts", func(context.Context) []string { return care.Levels }, 0)
+	cli.Option(c, "rehearse", func(context.Context) []string { return care.Rehearsals }, 0)
 	return c
 }
 
