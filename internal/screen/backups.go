@@ -1,6 +1,8 @@
 package screen
 
 import (
+	"path"
+
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/step"
@@ -21,14 +23,13 @@ func (s *Streams) Backups(all []backup.Listed) {
 	for _, l := range all {
 		several = several || l.Address != all[0].Address || l.Removed
 	}
-	head := []string{"Made", "Why", "Size", "Key", "File"}
+	head := []string{"Backup", "Why", "Size", "Key"} // the name comes first, and whole: it is what restore --from wants
 	if several {
-		head = append([]string{"Site"}, head...)
+		head = append(head, "Site")
 	}
 	var rows [][]string
 	for _, l := range all {
-		row := []string{l.MadeAt.Format("2006-01-02 15:04:05"), "asked for", humanize.Bytes(uint64(l.Bytes)), "-",
-			Clean(l.File)}
+		row := []string{Clean(path.Base(l.File)), "asked for", humanize.Bytes(uint64(l.Bytes)), "-"}
 		if why := WhyMade(l.Why); why != "" {
 			row[1] = why[1:]
 		}
@@ -36,9 +37,12 @@ func (s *Streams) Backups(all []backup.Listed) {
 			row[3] = "encrypted"
 		}
 		if several {
-			row = append([]string{Clean(l.Address) + map[bool]string{true: " (removed)"}[l.Removed]}, row...)
+			row = append(row, Clean(l.Address)+map[bool]string{true: " (removed)"}[l.Removed])
 		}
 		rows = append(rows, row)
 	}
 	s.Table(head, rows)
+	if len(all) > 0 && !several {
+		s.Say("\nThey lie in %s. To bring one back: tivset restore SITE --from BACKUP", Clean(path.Dir(all[0].File)))
+	}
 }

@@ -42,7 +42,7 @@ func (s *Streams) fewOfSites(all []ledger.Site) {
 		}
 		rows = append(rows, []string{x.Address, title, x.Health, Dash(sites.WantOf(x).What)})
 	}
-	s.Table([]string{"Address", "Title", "Health", "Wants"}, rows)
+	s.Table([]string{"Address", "Title", "Health", "Next"}, rows)
 	s.Say("\n%s", s.paint(faint, "All there is to list: tivset sites --wide. What one wants, and how: tivset show SITE"))
 }
 
@@ -55,7 +55,7 @@ func titled(x ledger.Site) string {
 }
 
 func (s *Streams) wholeSites(all []ledger.Site) {
-	head := []string{"Address", "Health", "Wants", "Title", "App", "Release", "Newer", "Account", "Files", "Size",
+	head := []string{"Address", "Health", "Next", "Title", "App", "Release", "Newer", "Account", "Files", "Size",
 		"Database", "Installed", "Updated", "Backup", "Care"}
 	var rows [][]string
 	for _, x := range all {

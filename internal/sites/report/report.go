@@ -60,7 +60,7 @@ type Site struct {
 	BackupDays  int    `json:"backup_days"`       // -1 for none
 	Bytes       int64  `json:"bytes"`
 	Certificate *int   `json:"certificate_days,omitempty"`
-	Wants       string `json:"wants,omitempty"`
+	Wants       string `json:"next,omitempty"`
 }
 
 // Count is how many sites are so.
