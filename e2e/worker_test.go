@@ -140,7 +140,7 @@ func TestQueue(t *testing.T) {
 	for args, words := range map[string][]string{"no site has this address": {"backup", "journal", "forum"},
 		"of this machine": {"backup", "journal", "--into", "x"}, "no priority": {"backup", "journal", "--priority", "soon"},
 		"--parallel is of this machine": {"backup", "journal", "--parallel", "2"},
-		"maintain --queue":               {"update", "--due"}} {
+		"maintain --queue":              {"update", "--due"}} {
 		out, err := p.as("tivset", nil, append(words, "--queue", "--yes")...).CombinedOutput()
 		require.Error(t, err)
 		assert.Contains(t, string(out), args)

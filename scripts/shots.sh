@@ -76,7 +76,7 @@ shot refused 2 'tivset install willowbenc --at lockside.localhots/Forum --yes' \
 talk conversation 'tivset install' forum 2/forum wharfinger@lockside wharfinger@lockside.localhost 'Lockside Talk' yes '?8'
 rm -f "$TIVSET_HOME/state/begun.yaml"
 talk agree 'tivset install slateroom --at slate-school.localhost/classes' head@slate-school.localhost 'Slate School' more
-talk set-aside 'tivset install lampshelf' 1/ yes quillmere.localhost editor@quillmere.localhost 'Quillmere in Pictures' 3 keeper-of-light
+talk set-aside 'tivset install lampshelf' 1/ yes quillmere.localhost editor@quillmere.localhost 'Quillmere in Pictures' 2 keeper-of-light
 rm -f "$TIVSET_HOME/state/begun.yaml"
 shot install 5 "$forum --yes"
 tivset install inkreach --release 1.3.2 --at quillmere.localhost/journal -a title="The Quillmere Journal" -a subtitle="News from the cut" \

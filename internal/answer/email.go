@@ -21,7 +21,7 @@ func Email(value string) (what, remedy string) {
 		return "it is not an e-mail address", write
 	}
 	if !mailDomain.MatchString(strings.ToLower(domain)) {
-		return "what is after the @ is not a full domain name", write
+		return "“" + domain + "” after the @ is not a full domain name", write
 	}
 	return "", ""
 }

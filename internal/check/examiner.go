@@ -230,6 +230,15 @@ func Worded(err error) string {
 }
 
 // counted lists some names after a word.
+// differing names files with how they differ, of many not all.
+func differing(names []string, how string) string {
+	text := strings.TrimPrefix(counted("", names), ": ")
+	if text == "" {
+		return ""
+	}
+	return ", " + text + " (" + how + ")"
+}
+
 func counted(what string, names []string) string {
 	const most = 5
 	if len(names) == 0 {

@@ -272,9 +272,9 @@ func (l *looking) ownFiles(ctx context.Context) error {
 	if l.found.Changed, err = l.notMine(ctx, l.found.Changed); err != nil {
 		return err
 	}
-	if wrong := counted("changed", l.found.Changed) + counted("missing", l.found.Missing); wrong != "" {
+	if wrong := differing(l.found.Changed, "changed") + differing(l.found.Missing, "missing"); wrong != "" {
 		l.add("files", false, "differ from the release: %s. To have the release's own back: %s",
-			strings.TrimPrefix(wrong, "; "),
+			strings.TrimPrefix(wrong, ", "),
 			fault.Call("check", l.record.Address, "--repair"))
 	} else {
 		l.add("files", true, "%d files are as release %s has them", len(of.Sums), l.record.Release)

@@ -152,7 +152,7 @@ func (s *Streams) AllEnded(b *batch.Batch) {
 	style := good
 	if failed > 0 {
 		style = bad
-		text += fmt.Sprintf(", %d %s: run the same again when that is mended", failed, not)
+		text += fmt.Sprintf(", %d %s: run the same again when that is fixed", failed, not)
 	}
 	s.Print("\n%s %s", s.paint(style, text+"."), s.proven(nil))
 }
@@ -245,7 +245,7 @@ func (s *Streams) still(wrong []check.Checked) {
 	}
 	s.Print("\n%s", s.paint(bad, "Still wrong:"))
 	for _, c := range wrong {
-		s.Print("  %s %s: %s", s.paint(bad, "✗"), c.Name, Spelled(c.Detail))
+		s.Print("  %s %s", s.paint(bad, "✗"), strings.ReplaceAll(s.fold(c.Name+": "+Spelled(c.Detail), 4), "\n", "\n    "))
 	}
 }
 

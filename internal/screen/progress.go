@@ -95,12 +95,12 @@ func (p *Progress) undo(e job.Event) {
 		fmt.Fprintln(p.s.Err, "  Undoing what was begun:")
 	}
 	if e.Detail == "" {
-		if p.undone != e.Title {
+		if p.undone != e.Title && e.Title != "" {
 			p.line("↶", e.Title)
 		}
 		p.undone = e.Title
-	} else if p.waiting != e.Title {
-		p.waiting = e.Title
+	} else if p.waiting != e.Detail {
+		p.waiting = e.Detail
 		p.line("…", "waiting: "+Clean(e.Detail))
 	}
 }

@@ -110,7 +110,7 @@ func (s *Streams) inForm(p *plan.Plan, l wizard.Line) string {
 func (s *Streams) noted(warnings []string) string {
 	var out strings.Builder
 	for _, w := range warnings {
-		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(bad, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(Spelled(w))), 8),
+		fmt.Fprintf(&out, "\n  %s %s\n", s.paint(accent, "Note:"), strings.ReplaceAll(s.fold(sentence(Clean(Spelled(w))), 8),
 			"\n", "\n        "))
 	}
 	return out.String()

@@ -96,7 +96,7 @@ func TestProgress(t *testing.T) {
 		p.Show(job.Event{Step: 1, Of: 2, Title: "Unpack", Stage: job.StageFiles, Undo: true, Detail: "away"})
 	}
 	play()
-	assert.Equal(t, "  ✓ Bring the files\n  ✗ Set the app up\n  Undoing what was begun:\n  ↶ Set the app up\n"+
+	assert.Equal(t, "  ✓ Bring the files\n  ✗ Set the app up\n  Undoing what was begun:\n"+
 		"  … waiting: away\n", err.String())
 	err.Reset()
 	s.ErrTerminal = true
@@ -119,4 +119,23 @@ func TestLargeDocumentsAreOneLine(t *testing.T) {
 	out.Reset()
 	require.NoError(t, s.WriteJSON(map[string]int{"a": 1}))
 	assert.Equal(t, "{\n  \"a\": 1\n}\n", out.String())
+}
+
+// An undo says what is so again, each once, and nothing of stages that left nothing to undo; a stage of a job that comes
+// again later is not told twice.
+func TestWhatIsSoAgain(t *testing.T) {
+	s, _, err := streams()
+	now := time.Now()
+	p := screen.NewProgress(s, func() time.Time { return now })
+	for n, stage := range []job.Stage{job.StageData, job.StageFiles, job.StageData} {
+		p.Show(job.Event{Step: n + 1, Of: 4, Title: "x", Stage: stage})
+		p.Show(job.Event{Step: n + 1, Of: 4, Title: "x", Stage: stage, Done: true})
+	}
+	assert.Equal(t, "  ✓ Make the database\n  ✓ Bring the files\n", err.String())
+	err.Reset()
+	for _, stage := range []job.Stage{job.StageChecking, job.StageMigrating, job.StageMigrating, job.StageBackingUp,
+		job.StageClosing} {
+		p.Show(job.Event{Step: 1, Of: 4, Title: "x", Stage: stage, Undo: true})
+	}
+	assert.Equal(t, "  Undoing what was begun:\n  ↶ the database is back\n  ↶ the site is open again\n", err.String())
 }

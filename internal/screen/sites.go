@@ -43,7 +43,7 @@ func (s *Streams) fewOfSites(all []ledger.Site) {
 		rows = append(rows, []string{x.Address, title, x.Health, Dash(sites.WantOf(x).What)})
 	}
 	s.Table([]string{"Address", "Title", "Health", "Next"}, rows)
-	s.Say("\n%s", s.paint(faint, "All there is to list: tivset sites --wide. What one wants, and how: tivset show SITE"))
+	s.Say("\n%s", s.paint(faint, "All columns: tivset sites --wide. What is next for a site, and how: tivset show SITE"))
 }
 
 // titled is a site's title; a copy is called one.

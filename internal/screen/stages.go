@@ -21,16 +21,32 @@ var stages = map[job.Stage]string{
 	job.StagePlacing:   "Put it in place",
 	job.StageChecking:  "Check that visitors and the admin get in",
 	job.StageMigrating: "Migrate the database",
-	job.StageRemoving:  "Take the site out",
+	job.StageRemoving:  "Remove the site",
 	job.StageRenewing:  "Set the new password",
 	job.StageTiming:    "Set its timers",
 	job.StageFinishing: "Finish",
+}
+
+// undone is what is so again once the steps of a stage were undone; stages that leave nothing to undo have none.
+var undone = map[job.Stage]string{
+	job.StageReserving: "the address is free again",
+	job.StageClosing:   "the site is open again",
+	job.StageData:      "the new database is gone",
+	job.StageFiles:     "the new files are gone",
+	job.StagePlacing:   "what was in place before is back",
+	job.StageMigrating: "the database is back",
+	job.StageRemoving:  "the site is back",
+	job.StageRenewing:  "the old password is back",
+	job.StageTiming:    "the timers are as they were",
 }
 
 // stage words a step for an owner; in a run that says more it has its own name.
 func (s *Streams) stage(e job.Event) string {
 	if s.Loud || e.Of == 0 { // no step of a job
 		return e.Title
+	}
+	if e.Undo {
+		return undone[e.Stage]
 	}
 	return cmp.Or(stages[e.Stage], stages[job.StageSettingUp])
 }

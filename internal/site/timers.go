@@ -28,7 +28,7 @@ func (s *Site) TimersLeft(now time.Time) (set, todo []string, err error) {
 			set = append(set, fmt.Sprintf("every %s: %s", every, t.What))
 			continue
 		case t.Get == "":
-			todo = append(todo, fmt.Sprintf("have the hosting run php %s in %s every %s: it %s",
+			todo = append(todo, fmt.Sprintf("have the host run php %s in %s every %s: it %s",
 				strings.Join(t.Command[1:], " "), s.Place.Folder, every, t.What))
 			continue
 		}
@@ -36,7 +36,7 @@ func (s *Site) TimersLeft(now time.Time) (set, todo []string, err error) {
 		if err != nil {
 			return nil, nil, err
 		}
-		left := fmt.Sprintf("have the hosting fetch %s%s every %s: it %s", s.Place.URL, page, every, t.What)
+		left := fmt.Sprintf("have the host fetch %s%s every %s: it %s", s.Place.URL, page, every, t.What)
 		if strings.Contains(page, "KEY") {
 			left += " (with its key: " + fault.Call("reveal", s.Address()) + ")"
 		}

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"syscall"
 
+	"tivset/internal/app/setup"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/files"
@@ -120,7 +121,7 @@ func (d *Service) prune(ctx context.Context) {
 func (d *Service) doneUnnoted(t *step.Tools, j Job, why error) error {
 	f := fault.NewAs(fault.EndUnnoted, fault.Incomplete,
 		"the site is "+j.Way.Past+", but that the job has ended could not be noted",
-		t.Site.Place.URL, "When that is mended, run: "+fault.Call("resume", t.Job)).Wrap(why)
+		t.Site.Place.URL, "When that is fixed, run: "+fault.Call("resume", t.Job)).Wrap(why)
 	f.Job = t.Job
 	f.Details = []string{"All that the job was to do is done; until its end is noted, it is listed as cut off."}
 	return f
@@ -211,6 +212,9 @@ func (d *Service) stopped(ctx context.Context, t *step.Tools, j Job, stopped *jo
 	f.Details = append(f.Details, Kept(ledger.Job{Address: t.Site.Address(),
 		Kept: t.Result.Kept, Replaced: t.Result.Replaced})...)
 	if stopped.Undone {
+		if f.Remedy == setup.LookAtServer { // where nothing is any more
+			f.Remedy = "What the page said is above; what was asked of the server is in: " + fault.Call("jobs", stopped.Job, "--log")
+		}
 		f.Details = append(f.Details, cmp.Or(j.Undone, "Everything that was begun was undone; the account is as it was."))
 		return &f
 	}
@@ -227,7 +231,7 @@ func (d *Service) stopped(ctx context.Context, t *step.Tools, j Job, stopped *jo
 		return &f
 	}
 	f.Details = append(f.Details, "It could not all be undone: "+stopped.Left.Error())
-	f.Remedy = "When that is mended, run: " + fault.Call("undo", stopped.Job) + "; or, to have it done after all: " +
+	f.Remedy = "When that is fixed, run: " + fault.Call("undo", stopped.Job) + "; or, to have it done after all: " +
 		fault.Call("resume", stopped.Job)
 	return &f
 }

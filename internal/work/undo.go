@@ -133,7 +133,7 @@ func (d *Service) jobEnded(ctx context.Context, entry ledger.Job, settled bool, 
 	}
 	if err = errors.Join(err, d.Book.Ledger.PutJob(context.WithoutCancel(ctx), entry)); err != nil {
 		f := fault.NewAs(fault.EndUnnoted, fault.Incomplete, what+", but that could not be noted", entry.ID,
-			"When that is mended, run once more: "+fault.Call("undo", entry.ID)).Wrap(err)
+			"When that is fixed, run once more: "+fault.Call("undo", entry.ID)).Wrap(err)
 		f.Job, f.Details = entry.ID, Kept(entry)
 		return entry, f
 	}
@@ -242,7 +242,7 @@ func (d *Service) recover(ctx context.Context, journal *job.Journal, entry *ledg
 	if err != nil {
 		f := &fault.Error{Kind: fault.Incomplete, Code: fault.Unfinished, What: "the job could not be undone",
 			Where: journal.ID, Job: journal.ID, Details: Kept(*entry),
-			Remedy: "When that is mended, run: " + fault.Call("undo", journal.ID), Cause: fault.Hiding(err, hiding(secrets))}
+			Remedy: "When that is fixed, run: " + fault.Call("undo", journal.ID), Cause: fault.Hiding(err, hiding(secrets))}
 		if entry.Ended == nil {
 			f.Remedy += ". If it cannot be, have what is left named and the job ended: " +
 				fault.Call("undo", journal.ID, "--give-up")

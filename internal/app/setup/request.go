@@ -42,7 +42,7 @@ func (r *Runner) Request(ctx context.Context, q kit.Request) error {
 		r.page, err = r.Visitor.Post(ctx, address, values)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "the app did not answer", address, lookAtServer).Wrap(err)
+		return fault.New(fault.Failed, "the app did not answer", address, LookAtServer).Wrap(err)
 	}
 	return r.judge(r.page, q.Expect)
 }
@@ -51,7 +51,8 @@ func (r *Runner) Request(ctx context.Context, q kit.Request) error {
 const passOn = "The server has to pass the app's addresses on to it. Ask the host to do so for this folder: with " +
 	"Apache, AllowOverride All and mod_rewrite; with nginx, try_files that ends with the folder's index.php."
 
-const lookAtServer = "Open the address in a browser and look at the server's error log."
+// LookAtServer is the remedy where a page of the app fails.
+const LookAtServer = "Open the address in a browser and look at the server's error log."
 
 // sendForm sends the form of the page got last.
 func (r *Runner) sendForm(ctx context.Context, fields map[string]string, to string) error {
@@ -62,7 +63,7 @@ func (r *Runner) sendForm(ctx context.Context, fields map[string]string, to stri
 	answer, err := r.send(ctx, r.page, fields, to)
 	if err != nil {
 		return fault.New(fault.Failed, "a form of the app could not be sent", r.page.URL.Redacted(),
-			lookAtServer).Wrap(err)
+			LookAtServer).Wrap(err)
 	}
 	r.page = answer
 	return nil
@@ -105,7 +106,7 @@ func (r *Runner) judge(p *web.Page, e kit.Expect) error {
 	}
 	wrong := func(what string) *fault.Error {
 		return &fault.Error{Kind: fault.Failed, What: what, Where: p.URL.Redacted(), Details: r.excerpt(p),
-			Remedy: lookAtServer}
+			Remedy: LookAtServer}
 	}
 	if p.Away != "" {
 		return wrong("the page leads to another host: " + p.Away)
