@@ -194,6 +194,9 @@ func (b *BackUp) Lasts() bool { return b.Stays }
 // Undo takes the backup away, whole or half written; a whole one that is to stay
 // is left.
 func (b *BackUp) Undo(ctx context.Context) error {
+	if err := knownDepot(b.Depot, b.File); err != nil {
+		return err
+	}
 	if b.Also != nil {
 		if err := b.Also.clear(ctx, b.In); err != nil {
 			return err

@@ -99,6 +99,9 @@ func (k *KeepData) Unchanged() { k.unchanged = true }
 // nothing was kept, where no step had begun to change anything, and where all is
 // as it was, it leaves the database alone.
 func (k *KeepData) Undo(ctx context.Context) error {
+	if err := knownDepot(k.Depot, k.File); err != nil {
+		return err
+	}
 	if err := DepotOf(k.In, k.Depot).Remove(ctx, depot.Half(k.File)); err != nil {
 		return err
 	}

@@ -31,6 +31,16 @@ func DepotOf(in *hosting.Account, name string) depot.Depot {
 	return depot.In(in.Files, in.Store().Top())
 }
 
+// knownDepot sees that a journal says in which depot something is. One that an older release wrote does not: to look for it in
+// the wrong place would find nothing, and leave what was to be put back.
+func knownDepot(name, file string) error {
+	if name == InAccount || name == Here {
+		return nil
+	}
+	return fault.NewAs(fault.OtherRelease, fault.Failed, "another release of Tivset wrote the job's journal", file,
+		"Undo the job with the release that began it. Nothing was put back.")
+}
+
 // UndoStore is a file in which a job keeps what its undo may have to put back: of this machine, or,
 // where others of a team may have to undo the job, of the account.
 type UndoStore struct {
@@ -73,6 +83,9 @@ func (s UndoStore) written(ctx context.Context, in *hosting.Account) (time.Time,
 // there says whether something was kept. What another machine kept for itself is not here to
 // be put back, and that nothing is here says nothing.
 func (s UndoStore) there(ctx context.Context, t *Tools) (bool, error) {
+	if err := knownDepot(s.Depot, s.File); err != nil {
+		return false, err
+	}
 	_, err := s.written(ctx, t.In)
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err == nil, err
