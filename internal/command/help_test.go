@@ -14,7 +14,8 @@ import (
 // Words that people know from elsewhere get ours, and never the opposite; American spellings do.
 func TestWordsOfTheTrade(t *testing.T) {
 	env := map[string]string{"TIVSET_HOME": t.TempDir()}
-	for word, want := range map[string]string{"uninstall": "remove", "delete": "remove", "upgrade": "update", "clone": "copy",
+	for word, want := range map[string]string{"uninstall": "remove", "delete": "remove", "upgrade": "update",
+		"clone":   "copy",
 		"staging": "copy", "login": "sign-in", "open": "sign-in", "list": "sites", "import": "adopt", "search": "browse",
 		"apps": "browse", "rollback": "undo, or restore", "cron": "maintain", "schedule": "maintain", "rounds": "maintain",
 		"instal": "install", "help": ""} {
@@ -43,8 +44,10 @@ func TestHelpHasHeadings(t *testing.T) {
 	}
 	said := runIn(context.Background(), map[string]string{"TIVSET_HOME": t.TempDir()}, "--help")
 	at := 0
-	for _, heading := range []string{"The first hour:", "demo", "account", "browse", "install", "sites", "sign-in", "Sites:",
-		"Looking after sites:", "Accounts and kits:", "Several people and machines:", "When something went wrong:", "Options:"} {
+	for _, heading := range []string{"The first hour:", "demo", "account", "browse", "install", "sites", "sign-in",
+		"Sites:",
+		"Looking after sites:", "Accounts and kits:", "Several people and machines:", "When something went wrong:",
+		"Options:"} {
 		n := strings.Index(said.out[at:], heading)
 		assert.GreaterOrEqual(t, n, 0, heading)
 		at += max(n, 0)

@@ -159,7 +159,7 @@ func TestQuestionsAboutTheDatabase(t *testing.T) {
 
 func TestFolderOutsideOfTheWeb(t *testing.T) {
 	for folder, what := range map[string]string{"data/mine": "", "../out": "not a folder inside", "web": "the web serves",
-		"web/lockside/in": "the web serves", ".tivset": "Tivset's own folder", ".tivset/x": "the account's store",
+		"web/lockside/in": "the web serves", ".tivset": "Tivset's own folder", ".tivset/x": "Tivset's own folder",
 		"data//x": "not a folder inside", "/data": "not a folder inside"} {
 		a := asking(answer.Given{"data.folder": folder})
 		a.Kit.Place.DataFolder = true

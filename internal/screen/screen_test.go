@@ -121,7 +121,8 @@ func TestLargeDocumentsAreOneLine(t *testing.T) {
 	assert.Equal(t, "{\n  \"a\": 1\n}\n", out.String())
 }
 
-// An undo says what is so again, each once, and nothing of stages that left nothing to undo; a stage of a job that comes
+// An undo says what is so again, each once, and nothing of stages that left nothing to undo; a stage of a job that
+// comes
 // again later is not told twice.
 func TestWhatIsSoAgain(t *testing.T) {
 	s, _, err := streams()

@@ -31,7 +31,8 @@ func DepotOf(in *hosting.Account, name string) depot.Depot {
 	return depot.In(in.Files, in.Store().Top())
 }
 
-// knownDepot sees that a journal says in which depot something is. One that an older release wrote does not: to look for it in
+// knownDepot sees that a journal says in which depot something is. One that an older release wrote does not: to look
+// for it in
 // the wrong place would find nothing, and leave what was to be put back.
 func knownDepot(name, file string) error {
 	if name == InAccount || name == Here {

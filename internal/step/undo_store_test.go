@@ -24,7 +24,8 @@ func TestJournalsThatNameNoDepot(t *testing.T) {
 	defer h.Close()
 	tools, err := w.Desk.Begin(h.In, h.Of)
 	require.NoError(t, err)
-	for _, undo := range []interface{ Undo(context.Context) error }{&step.KeepData{Tools: tools}, &step.KeepFiles{Tools: tools},
+	for _, undo := range []interface{ Undo(context.Context) error }{&step.KeepData{Tools: tools},
+		&step.KeepFiles{Tools: tools},
 		&step.BackUp{Tools: tools}} {
 		require.NoError(t, json.Unmarshal([]byte(`{"file": "/state/kept/x.sql.zst", "here": true, "in_account": false}`), undo))
 		err := undo.Undo(context.Background())

@@ -213,7 +213,8 @@ func (d *Service) stopped(ctx context.Context, t *step.Tools, j Job, stopped *jo
 		Kept: t.Result.Kept, Replaced: t.Result.Replaced})...)
 	if stopped.Undone {
 		if f.Remedy == setup.LookAtServer { // where nothing is any more
-			f.Remedy = "What the page said is above; what was asked of the server is in: " + fault.Call("jobs", stopped.Job, "--log")
+			f.Remedy = "What the page said is above; what was asked of the server is in: " + fault.Call("jobs", stopped.Job,
+				"--log")
 		}
 		f.Details = append(f.Details, cmp.Or(j.Undone, "Everything that was begun was undone; the account is as it was."))
 		return &f

@@ -120,11 +120,10 @@ func TestMistakes(t *testing.T) {
 			"check of signing in"},
 		"ask in no group": {"- {id: board, text: Name of the first board, kind: text, default: General}",
 			"- {id: board, text: Name of the first board, kind: text, default: General, group: nowhere}",
-			"what, admin, data, care"},
+			"data, admin, site, care"},
 		"groups out of order": {"- {id: board, text: Name of the first board, kind: text, default: General}",
-			"- {id: board, text: Name of the first board, kind: text, default: General, group: data}\n  - {id: " +
-				"two, text: Two, " +
-				"kind: text}", "in the order of the groups"},
+			"- {id: board, text: Name of the first board, kind: text, default: General}\n  - {id: two, text: Two, " +
+				"kind: text, group: data}", "in the order of the groups"},
 		"options missing": {"- {id: board, text: Name of the first board, kind: text, default: General}",
 			"- {id: board, text: Board, kind: several-of}", "have options"},
 		"options of a text": {"- {id: board, text: Name of the first board, kind: text, default: General}",
@@ -167,7 +166,7 @@ func TestMistakes(t *testing.T) {
 		"never holds": {"- remove: [install, schema]", "- {remove: [install], when: board == a and board == b}",
 			"never holds: no answer to board"},
 		"a folder of two kinds": {"deny: [config, parts]", "deny: [config]\n  written: [cache]\n  mixed: [cache]",
-			"cache stands under writable too"},
+			"cache stands under written too"},
 		"written in what is removed": {"deny: [config, parts]", "remove: [docs]\n  compiled: [docs/]",
 			"stands under remove too"},
 		"another program": {"- remove: [install, schema]", "- command: [sh, -c, id]", "begins with php"},

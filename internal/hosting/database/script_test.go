@@ -98,8 +98,8 @@ func TestOtherSyntaxes(t *testing.T) {
 
 func TestPrefix(t *testing.T) {
 	for script, want := range map[string]string{
-		"SELECT * FROM ink_entries":                    "SELECT * FROM t1_posts",
-		"INSERT INTO `ink_entries` (a) VALUES (1)":     "INSERT INTO `t1_posts` (a) VALUES (1)",
+		"SELECT * FROM ink_entries":                    "SELECT * FROM t1_entries",
+		"INSERT INTO `ink_entries` (a) VALUES (1)":     "INSERT INTO `t1_entries` (a) VALUES (1)",
 		"SELECT 'ink_entries', \"ink_x\" FROM ink_a":   "SELECT 'ink_entries', \"ink_x\" FROM t1_a",
 		"SELECT drink_a, my_ink_b, ink_c.ink_d FROM x": "SELECT drink_a, my_ink_b, t1_c.t1_d FROM x",
 		"(ink_a,ink_b)":                 "(t1_a,t1_b)",

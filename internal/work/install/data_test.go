@@ -91,7 +91,7 @@ func TestExistingDatabaseThatWillNotDo(t *testing.T) {
 			{"data.name", "mysql", "mysql"},
 			{"data.server", "127.0.0.1:9", "does not answer"},
 			{"data.server", "nonesuch", "cannot be chosen"},
-			{"data.tables", "1_", "does not have the form"},
+			{"data.tables", "1_", "does not have the right form"},
 		} {
 			changed := plan.Request{App: r.App, At: r.At, Answers: map[string]string{}}
 			for id, v := range r.Answers {
