@@ -64,7 +64,8 @@ func (c *checker) need(key, value, example string) {
 
 func (c *checker) oneOf(key, value string, of []string) {
 	if !slices.Contains(of, value) {
-		c.wrong(key, fmt.Sprintf("%s cannot be %q", key, value), "It is one of "+strings.Join(of, ", ")+".")
+		c.wrong(key, fmt.Sprintf("%s cannot be %q", key, value), "It is one of "+strings.Join(slices.DeleteFunc(
+			slices.Clone(of), func(one string) bool { return one == "" }), ", ")+".")
 	}
 }
 
