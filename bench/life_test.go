@@ -84,6 +84,7 @@ func TestBackupAndRestore(t *testing.T) {
 	fmt.Printf("backup of 3,000 files, 60 MB and %d MB of SQL: %.2f s, peak memory %.0f MB; tar and mariadb-dump: %.2f "+
 		"s; ratio %.2f (limit 1; 96 MB)\n", size.Size()/1_000_000, ours.Seconds(), peak, theirs.Seconds(),
 		ours.Seconds()/theirs.Seconds())
+	require.Less(t, peak, 96.0)
 	backups, err := filepath.Glob(filepath.Join(kept, "*"))
 	require.NoError(t, err)
 	peak = 0
@@ -107,6 +108,7 @@ func TestBackupAndRestore(t *testing.T) {
 	ours, theirs = inTurn(3, restore, again)
 	fmt.Printf("restore of the same: %.2f s, peak memory %.0f MB; tar and mariadb: %.2f s; ratio %.2f (limit 1; 96 MB)\n",
 		ours.Seconds(), peak, theirs.Seconds(), ours.Seconds()/theirs.Seconds())
+	require.Less(t, peak, 96.0)
 }
 
 // lines gives a dump of so many bytes, one row in ten with an address.
