@@ -62,5 +62,5 @@ func (b *Batch) Carry(ctx context.Context, d *work.Service, how How) {
 
 // errNotBegun is what came of a row when the batch was interrupted before it.
 func errNotBegun() error {
-	return fault.New(fault.NeedsConfirmation, "not begun", "", "Run the same again: what is missing is installed then.")
+	return fault.New(fault.NeedsConfirmation, "not begun", "", "Run the same again: what is missing is done then.")
 }
