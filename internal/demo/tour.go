@@ -400,7 +400,7 @@ func (t *tour) tryOut() error {
 
 // nested takes the outer of two sites out.
 func (t *tour) nested() error {
-	t.say("A site inside a site. The outer one is taken out; the inner one stays.")
+	t.say("A site inside a site. The outer one is removed; the inner one stays.")
 	inside := []string{"install", "lampshelf", "--at", "chandlery.localhost/pictures", "-a", "title=Ropes in Pictures",
 		"-a", "admin.email=clerk@chandlery.localhost", "--yes", "--quiet"}
 	if _, err := t.run(0, inside...); err != nil {

@@ -130,7 +130,7 @@ func (s *Streams) reviewInstalls(b *batch.Batch) string {
 
 // AllEnded says how many of several were done and how many were not.
 func (s *Streams) AllEnded(b *batch.Batch) {
-	installed, there, failed, installs := 0, 0, 0, false
+	installed, there, failed, wrong, installs := 0, 0, 0, 0, false
 	for _, r := range b.Rows {
 		installs = r.Request.Kind() == "install"
 		switch _, was := r.Ended.(*requests.There); {
@@ -138,6 +138,8 @@ func (s *Streams) AllEnded(b *batch.Batch) {
 			failed++
 		case was:
 			there++
+		case !r.Ended.OK():
+			wrong++
 		default:
 			installed++
 		}
@@ -153,6 +155,10 @@ func (s *Streams) AllEnded(b *batch.Batch) {
 	if failed > 0 {
 		style = bad
 		text += fmt.Sprintf(", %d %s: run the same again when that is fixed", failed, not)
+	}
+	if wrong > 0 {
+		style = bad
+		text += fmt.Sprintf(", %s still wrong: see what with tivset check SITE", Counted(wrong, "site"))
 	}
 	s.Print("\n%s %s", s.paint(style, text+"."), s.proven(nil))
 }
@@ -184,7 +190,7 @@ func Says(e batch.Ended) string {
 	case *requests.Adopted:
 		return e.Site.App + " " + e.Site.Release + " is recorded"
 	case *requests.Repaired:
-		return "repaired and checked" + stillWrong(e.Still)
+		return "the release's own files are back" + stillWrong(e.Still)
 	}
 	return ""
 }

@@ -61,10 +61,10 @@ func (w *Watch) Stage(name string, e job.Event) {
 	}
 }
 
-// Ended shows how a job ended: what came of it, or why nothing did.
-func (w *Watch) Ended(name, says string, err error) {
+// Ended shows how a job ended: what came of it, and whether that is well; or why nothing did.
+func (w *Watch) Ended(name, says string, well bool, err error) {
 	w.under = slices.DeleteFunc(w.under, func(u *underWay) bool { return u.name == name })
-	if w.s.JSON || w.s.Quiet && err == nil {
+	if w.s.JSON || w.s.Quiet && err == nil && well {
 		return
 	}
 	w.clear()
@@ -73,7 +73,11 @@ func (w *Watch) Ended(name, says string, err error) {
 		w.s.wrapped(fmt.Sprintf("  %s %s:", w.s.paint(bad, "✗"), Clean(name)), "    ",
 			Outcome(err)+". "+because(f.What, f.Cause)+". "+f.Remedy)
 	} else {
-		w.s.Say("  %s %s: %s", w.s.paint(good, "✓"), name, says)
+		mark := w.s.paint(good, "✓")
+		if !well {
+			mark = w.s.paint(bad, "✗")
+		}
+		w.s.wrapped("  "+mark+" "+Clean(name)+":", "    ", says)
 	}
 	w.paint()
 }

@@ -109,7 +109,7 @@ func (a *App) carryAll(ctx context.Context, s *core.Core, b *batch.Batch, o *Sel
 	w := a.Streams.Watch(a.World.Now)
 	b.Carry(ctx, s.Desk, batch.How{Limits: batch.AtOnce(o.AtOnce), Patient: true,
 		Stage: func(r *batch.Row, e job.Event) { w.Stage(r.Name(), e) },
-		Ended: func(r *batch.Row) { w.Ended(r.Name(), screen.Says(r.Ended), r.Err) }})
+		Ended: func(r *batch.Row) { w.Ended(r.Name(), screen.Says(r.Ended), r.Ended != nil && r.Ended.OK(), r.Err) }})
 	w.Close()
 	if file != nil {
 		err = a.writeResults(file, b)
