@@ -74,7 +74,7 @@ func TestCtrlCAtAnyQuestion(t *testing.T) {
 // number finds the number of a line (RE2) in the review that was shown last.
 func number(line string) func(shown string) string {
 	return func(shown string) string {
-		all := regexp.MustCompile(`(\d+)   `+line).FindAllStringSubmatch(shown, -1)
+		all := regexp.MustCompile(`(\d+[a-z]*)   `+line).FindAllStringSubmatch(shown, -1)
 		if len(all) == 0 {
 			return "no line " + line
 		}

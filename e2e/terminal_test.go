@@ -26,7 +26,7 @@ type turn struct {
 }
 
 // toInstall is what the review ends with.
-const toInstall = "Install? y, n or a number:"
+const toInstall = "? y, n or a number:"
 
 func on(wait, keys string) turn { return turn{wait: wait, keys: keys} }
 func see(words string) turn     { return turn{wait: words} }

@@ -40,7 +40,8 @@ var Groups = []string{"Where", "Data", "Admin", "Site", "Care"}
 // Given are answers by id, as they were given.
 type Given map[string]string
 
-// Resolve checks every answer against its question and fills in the defaults.
+// Resolve checks every answer against its question, without the spaces around it, and fills in
+// the defaults.
 // All problems come back at once; unknown answers, and answers to questions
 // that other answers rule out, are problems too.
 func Resolve(questions []Question, given Given) (Given, []fault.Problem) {
@@ -54,6 +55,9 @@ func Resolve(questions []Question, given Given) (Given, []fault.Problem) {
 			continue
 		}
 		value, ok := given[q.ID]
+		if !q.Secret { // in a password every character counts, and what is not meant has to be said
+			value = strings.TrimSpace(value)
+		}
 		if !ok || value == "" && q.Default != "" {
 			value = q.Default
 		}

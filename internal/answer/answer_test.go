@@ -31,16 +31,29 @@ func TestResolve(t *testing.T) {
 		"admin.email": "a@b.example", "admin.password": "spaces stay"}, got)
 }
 
+// Spaces around an answer are nobody's intention; in a password they are said.
+func TestSpacesAround(t *testing.T) {
+	got, problems := answer.Resolve(questions, answer.Given{"title": " T  of ours\t", "admin.email": " a@b.example",
+		"rows": " 7 "})
+	assert.Empty(t, problems)
+	assert.Equal(t, "T  of ours|a@b.example|7", got["title"]+"|"+got["admin.email"]+"|"+got["rows"])
+	_, problems = answer.Resolve(questions, answer.Given{"title": "T", "admin.email": "a@b.example",
+		"admin.password": " Harbour-tide-72"})
+	assert.Equal(t, "it begins or ends with a space", problems[0].What)
+	_, problems = answer.Resolve(questions, answer.Given{"title": "  ", "admin.email": "a@b.example"})
+	assert.Equal(t, "title", problems[0].ID, "nothing but spaces is no answer")
+}
+
 func TestAllProblemsAtOnce(t *testing.T) {
 	_, problems := answer.Resolve(questions, answer.Given{
-		"title": " x", "rows": "many", "open": "maybe", "skin": "drak", "key": "ABCD-123", "admin.email": "no",
+		"title": "", "rows": "many", "open": "maybe", "skin": "drak", "key": "ABCD-123", "admin.email": "no",
 		"admin.pasword": "x"})
 	said := map[string]string{}
 	for _, p := range problems {
 		said[p.ID] = p.What + " " + p.Remedy
 	}
 	for id, words := range map[string]string{
-		"title": "begins or ends with a space", "rows": "not a whole number", "open": "yes or no",
+		"title": "give it with -a title=", "rows": "not a whole number", "open": "yes or no",
 		"skin": "Did you mean dark?",
 		"key":  "It has to match", "admin.email": "has an @", "admin.pasword": "Did you mean admin.password?",
 	} {

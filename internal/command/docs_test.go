@@ -119,13 +119,21 @@ func options(out *bytes.Buffer, usages string) {
 	}
 }
 
-// Every command that can be run has an example, and a phrase without a stop.
+// quotes are the quoted values of an example.
+var quotes = regexp.MustCompile(`"[^"]*"`)
+
+// Every command that can be run has two examples, which its own parser takes, and a phrase without a stop.
 func TestEveryCommandIsExplained(t *testing.T) {
 	a := &app{&cli.App{World: System(), Streams: System().Streams()}}
 	var look func(c *cobra.Command)
 	look = func(c *cobra.Command) {
 		if c.Runnable() && !c.HasSubCommands() {
-			assert.NotEmpty(t, c.Example, c.CommandPath())
+			examples := strings.Split(strings.ReplaceAll(c.Example, "\\\n", ""), "\n")
+			assert.GreaterOrEqual(t, len(examples), 2, c.CommandPath())
+			for _, e := range examples {
+				assert.True(t, strings.HasPrefix(e, "  tivset "), e)
+				assert.Empty(t, refuses(written{words: strings.Fields(quotes.ReplaceAllString(e, "word"))[1:]}), e)
+			}
 		}
 		assert.NotEmpty(t, c.Short, c.CommandPath())
 		assert.False(t, strings.HasSuffix(c.Short, "."), c.CommandPath())

@@ -54,7 +54,9 @@ func spelt(_ *pflag.FlagSet, name string) pflag.NormalizedName {
 
 // helped is the help command: a word that is no command is said to be none.
 func helped(a *app) *cobra.Command {
-	return &cobra.Command{Use: "help [COMMAND]", Short: "Show what a command does", Example: "  tivset help install",
+	return &cobra.Command{
+		Use: "help [COMMAND]", Short: "Show what a command does",
+		Example: "  tivset help install\n  tivset help account add",
 		RunE: func(c *cobra.Command, args []string) error {
 			of, rest, err := c.Root().Find(args)
 			if err != nil || of == nil || of == c.Root() && len(args) > 0 || len(rest) > 0 {

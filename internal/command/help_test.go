@@ -36,6 +36,20 @@ func TestWordsOfTheTrade(t *testing.T) {
 	}
 }
 
+// An option that is none gets ours: the nearest, or what people know from elsewhere.
+func TestUnknownOptions(t *testing.T) {
+	env := map[string]string{"TIVSET_HOME": t.TempDir()}
+	for call, want := range map[string]string{"care forum --takes fixes": "--accepts", "backup forum --drop x": "--delete",
+		"update --at-once 3": "--parallel", "install willowbench --domain x": "--at", "sites --jsn": "--json"} {
+		said := runIn(context.Background(), env, strings.Fields(call)...)
+		assert.Equal(t, int(fault.Usage), said.code, call)
+		assert.Contains(t, said.err, "Did you mean "+want+"?", call)
+	}
+	said := runIn(context.Background(), env, "remove", "forum", "--force") // is no --yes: it means more
+	assert.NotContains(t, said.err, "Did you mean")
+	assert.Contains(t, said.err, "there is no option --force")
+}
+
 // Every command stands under a heading; those of the first hour come first.
 func TestHelpHasHeadings(t *testing.T) {
 	a := &app{&cli.App{World: System(), Streams: System().Streams()}}

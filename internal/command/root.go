@@ -91,9 +91,7 @@ func (a *app) root() *cobra.Command {
 		RunE: a.status,
 	}
 	root.SetVersionTemplate("tivset {{.Version}}\n")
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return fault.New(fault.Usage, err.Error(), "", "See: "+c.CommandPath()+" --help")
-	})
+	root.SetFlagErrorFunc(cli.UnknownOption)
 	f := root.PersistentFlags()
 	f.StringVar(&a.Account, "account", "", "the account to use, when several could be meant")
 	f.BoolVar(&a.JSON, "json", false, "print one JSON document, for programs")

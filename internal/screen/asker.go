@@ -153,7 +153,7 @@ func (a *Asker) Note(text string) { fmt.Fprintln(a.s.Err, Clean(text)) }
 // Review shows what is about to happen as a form, even in a quiet run.
 func (a *Asker) Review(p *plan.Plan, form wizard.Form) { fmt.Fprintln(a.s.Err, "\n"+a.s.Form(p, form)) }
 
-// List shows numbered rows to choose from, in columns, each within a line.
+// List shows numbered rows to choose from, in columns; what is long goes on below itself.
 func (a *Asker) List(rows [][]string) {
 	var widths []int
 	for n := range rows {
@@ -166,8 +166,13 @@ func (a *Asker) List(rows [][]string) {
 			widths[i] = max(widths[i], width(cell))
 		}
 	}
+	if a.s.ErrTerminal && a.s.Width > 20 {
+		fit(widths, a.s.Width)
+	}
 	for _, row := range rows {
-		fmt.Fprintln(a.s.Err, a.s.line(row, widths))
+		for _, line := range lines(row, widths) {
+			fmt.Fprintln(a.s.Err, line)
+		}
 	}
 }
 

@@ -114,11 +114,24 @@ func (p *Progress) count(e job.Event) {
 	}
 	p.painted = now
 	text := fmt.Sprintf("  · %s %s %s", Clean(e.Title), bar(e.Count, e.Total), amount(e))
-	if gone := now.Sub(p.began); gone > 2*time.Second && e.Count < e.Total {
+	switch gone := now.Sub(p.began); {
+	case e.Total <= 0: // nobody knows how much it is
+		text = fmt.Sprintf("  · %s … %s", Clean(e.Title), plainAmount(e))
+	case e.Count >= e.Total: // unpacking, or whatever else has no measure; a full bar would look stuck
+		text = fmt.Sprintf("  · %s … %s done, going on", Clean(e.Title), plainAmount(e))
+	case gone > 2*time.Second:
 		left := time.Duration(float64(gone) / float64(e.Count) * float64(e.Total-e.Count)).Round(time.Second)
 		text += fmt.Sprintf(", %s left", left)
 	}
 	fmt.Fprint(p.s.Err, "\r\x1b[K"+ansi.Truncate(text, max(20, p.s.Width-1), "…"))
+}
+
+// plainAmount is how much was done.
+func plainAmount(e job.Event) string {
+	if e.Unit == "bytes" {
+		return humanize.Bytes(uint64(e.Count))
+	}
+	return strings.TrimSpace(fmt.Sprintf("%d %s", e.Count, e.Unit))
 }
 
 // amount is how much of how much.
@@ -131,9 +144,6 @@ func amount(e job.Event) string {
 
 func bar(count, total int64) string {
 	const width = 16
-	full := 0
-	if total > 0 {
-		full = int(count * width / total)
-	}
+	full := int(min(count, total) * width / max(total, 1))
 	return "[" + strings.Repeat("=", full) + strings.Repeat(" ", width-full) + "]"
 }

@@ -56,7 +56,7 @@ func (s *Streams) Form(p *plan.Plan, form wizard.Form) string {
 		if l.Group != group {
 			name, group = l.Group, l.Group
 		}
-		out.WriteString(s.formLine(name, fmt.Sprint(i+1), s.inForm(p, l)))
+		out.WriteString(s.formLine(name, l.Number, s.inForm(p, l)))
 		if last := i+1 == len(form.Lines) || form.Lines[i+1].Group != group; last && len(form.Folded[group]) > 0 {
 			out.WriteString(s.formLine("", "", strings.Join(form.Folded[group], " · ")))
 		}

@@ -68,11 +68,13 @@ func TestReview(t *testing.T) {
 // The form is the review with a number at each line that can be changed.
 func TestForm(t *testing.T) {
 	s, _, _ := streams()
-	form := wizard.Form{Lines: []wizard.Line{{Group: "Where", ID: "at", Text: "lockside.localhost/forum"},
-		{Group: "Site", ID: "app", Text: "Willowbench"}, {Group: "Site", ID: "title", Text: "title: Lockside \x1b[31mTalk"},
-		{Group: "Admin", ID: "admin.name", Text: "name: wharfinger"},
-		{Group: "Admin", ID: "admin.password", Text: "password: made for you"},
-		{Group: "Data", ID: "Data", Text: "database: new"}, {Group: "Care", ID: "Care", Text: "takes nothing"}},
+	form := wizard.Form{Lines: []wizard.Line{{Group: "Where", ID: "at", Text: "lockside.localhost/forum", Number: "1"},
+		{Group: "Site", ID: "app", Text: "Willowbench", Number: "2"}, {Group: "Site", ID: "title",
+			Text: "title: Lockside \x1b[31mTalk", Number: "3"},
+		{Group: "Admin", ID: "admin.name", Text: "name: wharfinger", Number: "4"},
+		{Group: "Admin", ID: "admin.password", Text: "password: made for you", Number: "5"},
+		{Group: "Data", ID: "Data", Text: "database: new", Number: "6"}, {Group: "Care", ID: "Care", Text: "takes nothing",
+			Number: "7"}},
 		Folded: map[string][]string{"Site": {"first board: General", "theme: dusk"}}}
 	assert.Equal(t, `  Willowbench 2.4.1  →  http://lockside.localhost:8780/forum/
 

@@ -23,6 +23,35 @@ func streams() (*screen.Streams, *bytes.Buffer, *bytes.Buffer) {
 	return &screen.Streams{In: strings.NewReader(""), Out: &out, Err: &err, Width: 80}, &out, &err
 }
 
+// Whatever the screen, everything stands on it; what is not a screen gets whole lines.
+func TestTablesOnNarrowScreens(t *testing.T) {
+	head := []string{"Address", "Title", "Health", "Next"}
+	rows := func() [][]string {
+		return [][]string{{"lockside.localhost/forum", "Lockside Talk of Everything", "good",
+			"update to 2.5.0 waits for you"}}
+	}
+	s, out, _ := streams()
+	s.ErrTerminal = true
+	s.Width = 40
+	s.Table(head, rows())
+	assert.Equal(t, 2, strings.Count(out.String(), "\n"), "a pager gets whole lines")
+	s.OutTerminal, s.Width = true, 80
+	out.Reset()
+	s.Table(head, rows())
+	assert.Equal(t, `Address                   Title                   Health  Next
+lockside.localhost/forum  Lockside Talk of        good    update to 2.5.0 waits
+                          Everything                      for you
+`, out.String())
+	s.Width = 44
+	out.Reset()
+	s.Table(head, rows())
+	assert.Equal(t, `  Address   lockside.localhost/forum
+  Title     Lockside Talk of Everything
+  Health    good
+  Next      update to 2.5.0 waits for you
+`, out.String())
+}
+
 func TestTable(t *testing.T) {
 	s, out, _ := streams()
 	s.Table([]string{"App", "Title"}, [][]string{{"x", "é日"}, {"longer", "a\x1b[31mb"}})
@@ -105,6 +134,10 @@ func TestProgress(t *testing.T) {
 	assert.Contains(t, err.String(), "Bring the files [=========       ] 60 of 100 files, 3s left")
 	p.Show(job.Event{Title: "Fetch", Count: 12_000_000, Total: 80_000_000, Unit: "bytes"})
 	assert.Contains(t, err.String(), "Fetch [==              ] 12 MB of 80 MB")
+	p.Show(job.Event{Title: "Fetch", Count: 80_000_000, Total: 80_000_000, Unit: "bytes"})
+	assert.Contains(t, err.String(), "Fetch … 80 MB done, going on", "it is unpacked now: a full bar would look stuck")
+	p.Show(job.Event{Title: "Keep", Count: 1200, Unit: "bytes"})
+	assert.True(t, strings.HasSuffix(err.String(), "Keep … 1.2 kB"), "of what nobody can measure no bar stands")
 	s.Quiet = true
 	err.Reset()
 	play()

@@ -5,7 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/x/ansi"
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/answer/language"
@@ -29,18 +28,11 @@ func (s *Streams) Sites(all []ledger.Site, chosen, wide bool) {
 	}
 }
 
-// longestTitle is as much of a title as leaves room for what a site wants, in 80 columns.
-const longestTitle = 22
-
 // fewOfSites tells of each site how it is called, how it is, and what it wants first.
 func (s *Streams) fewOfSites(all []ledger.Site) {
 	var rows [][]string
 	for _, x := range all {
-		title := titled(x)
-		if len(all) > 1 {
-			title = ansi.Truncate(title, longestTitle, "…")
-		}
-		rows = append(rows, []string{x.Address, title, x.Health, Dash(sites.WantOf(x).What)})
+		rows = append(rows, []string{x.Address, titled(x), x.Health, Dash(sites.WantOf(x).What)})
 	}
 	s.Table([]string{"Address", "Title", "Health", "Next"}, rows)
 	s.Say("\n%s", s.paint(faint, "All columns: tivset sites --wide. What is next for a site, and how: tivset show SITE"))

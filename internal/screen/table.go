@@ -8,8 +8,9 @@ import (
 	"github.com/charmbracelet/x/ansi"
 )
 
-// Table writes rows below headings, columns as wide as they need. On a
-// terminal the last column is cut at its edge.
+// Table writes rows below headings, columns as wide as they need. On a terminal that is too
+// narrow cells go on below themselves, all but the first, by which a row is called; and where
+// even that does not do, each row is written as pairs. Nothing is cut.
 func (s *Streams) Table(headings []string, rows [][]string) { s.table(headings, rows, nil) }
 
 // table writes a table, and below each row what is to stand there, nil for nothing.
@@ -22,19 +23,65 @@ func (s *Streams) table(headings []string, rows [][]string, below func(row int) 
 			widths[i] = max(widths[i], width(row[i]))
 		}
 	}
+	if s.OutTerminal && s.Width > 20 && !fit(widths, s.Width) {
+		s.listed(headings, rows, below)
+		return
+	}
 	var out strings.Builder
 	out.Grow(len(all) * (across(widths) + 1))
 	for n, row := range all {
-		text := s.line(row, widths)
-		if n == 0 {
-			text = s.paint(strong, text)
+		for _, text := range lines(row, widths) {
+			if n == 0 {
+				text = s.paint(strong, text)
+			}
+			out.WriteString(text + "\n")
 		}
-		out.WriteString(text + "\n")
 		if n > 0 && below != nil {
 			out.WriteString(below(n - 1))
 		}
 	}
 	_, _ = io.WriteString(s.Out, out.String())
+}
+
+// narrowest is what a column is left at least: a word or two.
+const narrowest = 12
+
+// fit takes from the widest columns but the first until a row is no longer than a line; false
+// where that would leave too little.
+func fit(widths []int, most int) bool {
+	for across(widths)-2 > most {
+		widest := 0
+		for i := 1; i < len(widths); i++ {
+			if widest == 0 || widths[i] > widths[widest] {
+				widest = i
+			}
+		}
+		if widest == 0 || widths[widest] <= narrowest {
+			return false
+		}
+		widths[widest]--
+	}
+	return true
+}
+
+// listed writes each row as pairs, with an empty line between two.
+func (s *Streams) listed(headings []string, rows [][]string, below func(row int) string) {
+	for n, row := range rows {
+		var all []Pair
+		for i, cell := range row {
+			if cell != "" && cell != "-" {
+				all = append(all, Pair{headings[i], cell})
+			}
+		}
+		text := s.pairs(all)
+		if below != nil {
+			text += below(n)
+		}
+		if n > 0 {
+			text = "\n" + text
+		}
+		_, _ = io.WriteString(s.Out, text)
+	}
 }
 
 // across is how many columns a row takes, with the gaps behind its cells.
@@ -45,20 +92,30 @@ func across(widths []int) (n int) {
 	return n
 }
 
-func (s *Streams) line(row []string, widths []int) string {
-	var out strings.Builder
-	out.Grow(across(widths))
+// lines writes a row: mostly one line, and as many as its highest cell has.
+func lines(row []string, widths []int) (out []string) {
+	cells, high := make([][]string, len(row)), 1
 	for i, cell := range row {
-		out.WriteString(cell)
-		if i < len(row)-1 {
-			out.WriteString(strings.Repeat(" ", widths[i]-width(cell)+2))
+		cells[i] = []string{cell}
+		if width(cell) > widths[i] {
+			cells[i] = strings.Split(ansi.Wrap(cell, widths[i], ""), "\n")
+			high = max(high, len(cells[i]))
 		}
 	}
-	text := strings.TrimRight(out.String(), " ")
-	if (s.OutTerminal || s.ErrTerminal) && s.Width > 20 {
-		text = ansi.Truncate(text, s.Width, "…")
+	for n := range high {
+		var line strings.Builder
+		line.Grow(across(widths))
+		for i := range row {
+			cell := ""
+			if n < len(cells[i]) {
+				cell = cells[i][n]
+			}
+			line.WriteString(cell)
+			line.WriteString(strings.Repeat(" ", max(0, widths[i]-width(cell))+2))
+		}
+		out = append(out, strings.TrimRight(line.String(), " "))
 	}
-	return text
+	return out
 }
 
 // width is how many columns a text takes. Most are plain, and counted fast.

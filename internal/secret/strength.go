@@ -58,7 +58,9 @@ func Gauge(password string, words ...string) Strength {
 	s.Seconds = math.Pow(float64(pool(password)), float64(effective)) / 2 / GuessesPerSecond
 	s.Seconds = min(s.Seconds, math.MaxFloat64) // JSON knows no infinity
 	s.Enough = s.Seconds >= Century.Seconds()
-	s.Lasts = lasts(s.Seconds)
+	if s.Lasts = lasts(s.Seconds); s.Enough {
+		s.Reasons = []string{} // what is good enough is not reproached
+	}
 	return s
 }
 

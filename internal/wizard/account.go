@@ -101,7 +101,8 @@ func (c *NewAccount) keep(ctx context.Context) error {
 		lines := c.lines()
 		if show {
 			form := Form{}
-			for _, l := range lines {
+			for i, l := range lines {
+				l.Line.Number = strconv.Itoa(i + 1)
 				form.Lines = append(form.Lines, l.Line)
 			}
 			c.Ask.Review(nil, form)

@@ -33,6 +33,7 @@ type Conversation struct {
 	open    map[string]bool // the groups that are unfolded
 	trail   []string        // what was asked, in order, for going back
 	heading string          // the group that was shown last
+	numbers numbers         // of the form's lines
 	begun   bool            // an install that was left is gone on with
 }
 
@@ -194,6 +195,7 @@ func (c *Conversation) again(id string) {
 
 // forget drops the answers to another app's questions.
 func (c *Conversation) forget() {
+	c.numbers = numbers{}
 	for id := range c.Request.Answers {
 		ofAll := id == "title" || id == answer.AdminName || id == answer.AdminEmail || strings.HasPrefix(id, "care.")
 		if !ofAll {

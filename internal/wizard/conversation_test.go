@@ -42,7 +42,7 @@ func agreed(words ...line) []line {
 	return append(usual(), words...)
 }
 
-var yes = line{question: "Install?", answer: "y"}
+var yes = line{question: "Install", answer: "y"}
 
 func TestAConversationLeadsToThePlanThatWasAgreedTo(t *testing.T) {
 	w := sitetest.Demo(t)
@@ -88,9 +88,9 @@ func TestAConversationCanEndAtEveryQuestion(t *testing.T) {
 // What was begun does not hold up anything else, and no secret is in it.
 func TestWhatWasBegun(t *testing.T) {
 	w := sitetest.Demo(t)
-	_, _, err := talkWith(t, w, &plan.Request{}, agreed(line{question: "Install?", answer: "#admin.password"},
+	_, _, err := talkWith(t, w, &plan.Request{}, agreed(line{question: "Install", answer: "#admin.password"},
 		line{question: "Password", answer: "own"}, line{question: "Your password", answer: "Harbour-tide-72-lamps"},
-		line{question: "The same once more", answer: "Harbour-tide-72-lamps"}, line{question: "Install?", answer: "n"})...)
+		line{question: "The same once more", answer: "Harbour-tide-72-lamps"}, line{question: "Install", answer: "n"})...)
 	require.Error(t, err)
 	text, _, err := w.Home.Begun()
 	require.NoError(t, err)
@@ -120,9 +120,9 @@ func TestWrongAnswersAreAskedAgainAndTheOthersKept(t *testing.T) {
 		line{question: "E-mail"}, line{question: "E-mail", answer: "quill@quillmere.localhost"},
 		line{question: "Title", answer: "<"}, // back to the address
 		line{question: "E-mail"}, line{question: "Title", answer: "One"},
-		line{question: "Install?", answer: "#admin.name"}, line{question: "Sign-in name", answer: "admin"},
+		line{question: "Install", answer: "#admin.name"}, line{question: "Sign-in name", answer: "admin"},
 		line{question: "Sign-in name", answer: "quill"},
-		line{question: "Install?", answer: "#admin.password"},
+		line{question: "Install", answer: "#admin.password"},
 		line{question: "Password", answer: "hunter2"}, line{question: "Password", answer: "own"},
 		line{question: "Your password", answer: "Harbour-tide-72-lamps"},
 		line{question: "The same once more", answer: "Harbour-tide-73-lamps"},
@@ -182,7 +182,7 @@ func TestAPlaceThatIsTakenDuringTheConversation(t *testing.T) {
 		require.NoError(t, os.MkdirAll(at, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(at, "index.html"), []byte("theirs"), 0o644))
 	}
-	lines = append(lines, line{question: "Install?", answer: "y"}, line{question: "Install?", answer: "#at"},
+	lines = append(lines, line{question: "Install", answer: "y"}, line{question: "Install", answer: "#at"},
 		line{question: "Address", answer: "2/diary"}, yes)
 	s, p, err := talkWith(t, w, &plan.Request{}, lines...)
 	require.NoError(t, err, s.heard())
@@ -197,16 +197,16 @@ func TestAPlaceThatIsTakenDuringTheConversation(t *testing.T) {
 func TestTheReviewIsTheForm(t *testing.T) {
 	w := sitetest.Demo(t)
 	s, p, err := talkWith(t, w, &plan.Request{}, agreed(
-		line{question: "Install?"}, line{question: "Install?", answer: "77"}, line{question: "Install?", answer: "yse"},
-		line{question: "Install?", answer: "?8"},
-		line{question: "Install?", answer: "#title"}, line{question: "Title", answer: "<"},
-		line{question: "Install?", answer: "#title"}, line{question: "Title", answer: "Another title"},
-		line{question: "Install?", answer: "#Care"}, line{question: "Install?", answer: "#care.accepts"},
+		line{question: "Install"}, line{question: "Install", answer: "77"}, line{question: "Install", answer: "yse"},
+		line{question: "Install", answer: "?8"},
+		line{question: "Install", answer: "#title"}, line{question: "Title", answer: "<"},
+		line{question: "Install", answer: "#title"}, line{question: "Title", answer: "Another title"},
+		line{question: "Install", answer: "#Care"}, line{question: "Install", answer: "#care.accepts"},
 		line{question: "Releases that are installed by themselves", answer: "breaking"},
-		line{question: "Install?", answer: "more"}, line{question: "Install?", answer: "#language"},
-		line{question: "Language", answer: "Français"}, line{question: "Install?", answer: "more"},
-		line{question: "Install?", answer: "#release"}, line{question: "Release", answer: "2"},
-		line{question: "Install?", answer: "save"}, line{question: "Save to the file", answer: "there/x.yaml"}, yes)...)
+		line{question: "Install", answer: "more"}, line{question: "Install", answer: "#language"},
+		line{question: "Language", answer: "Français"}, line{question: "Install", answer: "more"},
+		line{question: "Install", answer: "#release"}, line{question: "Release", answer: "2"},
+		line{question: "Install", answer: "save"}, line{question: "Save to the file", answer: "there/x.yaml"}, yes)...)
 	require.NoError(t, err, s.heard())
 	assert.Equal(t, []string{"Another title", "breaking", "fr"}, []string{p.Face.Title, p.Care.Accepts, p.Face.Language})
 	var titles []string
@@ -226,10 +226,10 @@ func TestTheReviewIsTheForm(t *testing.T) {
 func TestAnotherAppInTheReview(t *testing.T) {
 	w := sitetest.Demo(t)
 	s, p, err := talkWith(t, w, &plan.Request{}, agreed(
-		line{question: "Install?", answer: "more"},
-		line{question: "Install?", answer: "#subtitle"},
+		line{question: "Install", answer: "more"},
+		line{question: "Install", answer: "#subtitle"},
 		line{question: "Subtitle", answer: "News"},
-		line{question: "Install?", answer: "#app"},
+		line{question: "Install", answer: "#app"},
 		line{
 			question: "App",
 			answer:   "forum",
@@ -317,9 +317,9 @@ func TestEverythingTypedAtEveryQuestion(t *testing.T) {
 		lines = append(lines, l)
 	}
 	for _, o := range odd {
-		lines = append(lines, line{question: "Install?", answer: o})
+		lines = append(lines, line{question: "Install", answer: o})
 	}
-	s, p, err := talkWith(t, w, &plan.Request{}, append(lines, line{question: "Install?", answer: "#title"},
+	s, p, err := talkWith(t, w, &plan.Request{}, append(lines, line{question: "Install", answer: "#title"},
 		line{question: "Title", answer: "مرحبا بالعالم"}, yes)...)
 	require.NoError(t, err)
 	assert.Equal(t, len(s.lines), s.at)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"maps"
 	"os"
-	"strconv"
 	"strings"
 
 	"fmt"
@@ -17,8 +16,7 @@ import (
 	"tivset/internal/question"
 )
 
-// Form is the review as what it is made of: lines that can be changed, each by the number
-// that it has in this order.
+// Form is the review as what it is made of: lines that can be changed, each by its number.
 type Form struct {
 	Lines  []Line
 	Folded map[string][]string // by group: what is taken as usual and has no line
@@ -26,9 +24,10 @@ type Form struct {
 
 // Line is one of them.
 type Line struct {
-	Group string
-	ID    string // app, at, release, the group for all of it, or that of a question
-	Text  string // what holds, in words
+	Group  string
+	ID     string // app, at, release, the group for all of it, or that of a question
+	Text   string // what holds, in words
+	Number string // by which it is changed: 4, or 4a
 }
 
 // Lines that stand for a whole group, which their number unfolds.
@@ -51,8 +50,8 @@ func (c *Conversation) agree(ctx context.Context) (*plan.Plan, error) {
 			}
 			c.Ask.Explain(usage)
 		}
-		word, err := c.Ask.Word(ctx, "Install? y, n or a number:")
-		n, noNumber := strconv.Atoi(word)
+		word, err := c.Ask.Word(ctx, c.subject(p)+"? y, n or a number:")
+		line, _, numbered := form.numbered(word)
 		show = true
 		switch {
 		case err != nil, word == "n", word == "no":
@@ -64,8 +63,8 @@ func (c *Conversation) agree(ctx context.Context) (*plan.Plan, error) {
 			c.unfold()
 		case word == "save" || word == "s":
 			err, show = c.save(ctx, p), false
-		case noNumber == nil && n >= 1 && n <= len(form.Lines):
-			err = c.change(ctx, form.Lines[n-1])
+		case numbered:
+			err = c.change(ctx, line)
 		default:
 			c.explain(word, form)
 			show = false
@@ -74,6 +73,14 @@ func (c *Conversation) agree(ctx context.Context) (*plan.Plan, error) {
 			return nil, err
 		}
 	}
+}
+
+// subject says what the answer is about: a form may be taller than the screen.
+func (c *Conversation) subject(p *plan.Plan) string {
+	if p == nil {
+		return "Install"
+	}
+	return "Install " + p.Title + " at " + strings.TrimSuffix(strings.TrimPrefix(p.Place.URL, "http://"), "/")
 }
 
 // review plans and shows the form. Where no plan comes of the answers, that is said, and
@@ -108,17 +115,19 @@ func (c *Conversation) form() (Form, error) {
 	if err != nil {
 		return Form{}, err
 	}
-	f := Form{Folded: map[string][]string{}, Lines: []Line{{"Where", addressItem, c.Request.At}}}
+	f := Form{Folded: map[string][]string{}, Lines: []Line{{Group: "Where", ID: addressItem, Text: c.Request.At}}}
 	all, err := c.Planner.Questions(*c.Request)
 	if err != nil {
 		return f, err
 	}
 	for _, group := range answer.Groups[1:] {
 		if group == "Site" {
-			f.Lines = append(f.Lines, Line{group, appItem, e.Title}, Line{group, releaseItem, "release " + c.releaseShown()})
+			f.Lines = append(f.Lines, Line{Group: group, ID: appItem, Text: e.Title},
+				Line{Group: group, ID: releaseItem, Text: "release " + c.releaseShown()})
 		}
 		f.add(group, all, c.open[group], c.mine)
 	}
+	c.numbers.give(f.Lines)
 	return f, nil
 }
 
@@ -131,12 +140,12 @@ func (f *Form) add(group string, all []question.Asked, open bool, mine map[strin
 		}
 	}
 	if whole := group == DataLine || group == CareLine; whole && !open && len(of) > 0 {
-		f.Lines = append(f.Lines, Line{group, group, together(group, of)})
+		f.Lines = append(f.Lines, Line{Group: group, ID: group, Text: together(group, of)})
 		return
 	}
 	for _, q := range of {
 		if text := short(q) + ": " + shown(q); open || !q.Rare || q.Given || mine[q.ID] || q.What != "" {
-			f.Lines = append(f.Lines, Line{group, q.ID, text})
+			f.Lines = append(f.Lines, Line{Group: group, ID: q.ID, Text: text})
 		} else {
 			f.Folded[group] = append(f.Folded[group], text)
 		}
@@ -221,17 +230,16 @@ func (c *Conversation) allDone() error {
 // be typed.
 func (c *Conversation) explain(word string, f Form) {
 	about, asked := strings.CutPrefix(word, "?")
-	n, err := strconv.Atoi(strings.TrimSpace(about))
-	if number, isNumber := strconv.Atoi(strings.TrimSpace(about)); isNumber == nil && (number < 1 ||
-		number > len(f.Lines)) {
-		c.Ask.Explain(fmt.Sprintf("There is no line %d: they go from 1 to %d.", number, len(f.Lines)))
+	about = strings.TrimSpace(about)
+	l, last, found := f.numbered(about)
+	if !found && isNumber(about) {
+		c.Ask.Explain(fmt.Sprintf("There is no line %s: they go from 1 to %d.", about, last))
 		return
 	}
-	if !asked || err != nil {
+	if !asked || !found {
 		c.Ask.Explain(usage)
 		return
 	}
-	l := f.Lines[n-1]
 	help := map[string]string{
 		appItem:     "What is installed; another app keeps title, name and e-mail.",
 		addressItem: "Where visitors will find the site.",

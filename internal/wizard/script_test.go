@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strconv"
+
 	"strings"
 	"testing"
 
@@ -48,7 +48,7 @@ func (s *script) next(text string) (string, error) {
 		l.before()
 	}
 	if id, number := strings.CutPrefix(l.answer, "#"); number {
-		return strconv.Itoa(1 + slices.IndexFunc(s.form.Lines, func(x wizard.Line) bool { return x.ID == id })), nil
+		return s.form.Lines[slices.IndexFunc(s.form.Lines, func(x wizard.Line) bool { return x.ID == id })].Number, nil
 	}
 	switch l.answer {
 	case stop:

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/accounts"
+	"tivset/internal/answer"
 	"tivset/internal/check"
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
@@ -76,6 +77,23 @@ func (a *app) accountAdd() *cobra.Command {
 	return c
 }
 
+// askOperator asks once for the name of who works here, where the machine does not know it.
+// Whoever leaves that question has an account all the same.
+func (a *app) askOperator(ctx context.Context, ask wizard.Asker) error {
+	if !a.World.Nameless() {
+		return nil
+	}
+	name, err := ask.Ask(ctx, wizard.Prompt{Text: "Your name", Fallback: cli.Who(),
+		Help: "Owners read it in reports, handover pages and mails. It is asked for once.",
+		Check: func(name string) (string, string) {
+			return (&answer.Question{Kind: "text"}).Wrong(strings.TrimSpace(name))
+		}})
+	if err != nil {
+		return nil //nolint:nilerr // the account is kept, and the question comes again with the next one
+	}
+	return a.World.Home().KeepOperator(strings.TrimSpace(name))
+}
+
 // askAccount asks for an account on the terminal.
 func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool) error {
 	var read hostmail.Letter
@@ -104,13 +122,18 @@ func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool)
 	if err := c.Run(ctx, name, replace); err != nil {
 		return err
 	}
+	if err := a.askOperator(ctx, c.Ask); err != nil {
+		return err
+	}
 	a.Streams.Print("The account %s is kept. Try it with: tivset account test %s", name, name)
 	return nil
 }
 
 func (a *app) accountList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the accounts", Example: "  tivset account list", Args: cli.Takes(0, 0, ""),
+		Use: "list", Short: "List the accounts",
+		Example: "  tivset account list\n  tivset account list --json",
+		Args:    cli.Takes(0, 0, ""),
 		RunE: func(c *cobra.Command, _ []string) error {
 			h, done, err := a.AccountsHome(c.Context())
 			if err != nil {
@@ -152,7 +175,8 @@ func (a *app) accountList() *cobra.Command {
 
 func (a *app) accountShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show NAME", Short: "Show an account, and what is in it", Example: "  tivset account show quillmere",
+		Use: "show NAME", Short: "Show an account, and what is in it",
+		Example:           "  tivset account show quillmere\n  tivset account show quillmere --json",
 		ValidArgsFunction: cli.Only(a.AccountWords), Args: cli.Takes(1, 1, "NAME"),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			x, err := s.Book.Home.Account(args[0])
@@ -180,7 +204,8 @@ func (a *app) accountShow() *cobra.Command {
 
 func (a *app) accountTest() *cobra.Command {
 	return &cobra.Command{
-		Use: "test [NAME]", Short: "Try every part of an account", Example: "  tivset account test quillmere",
+		Use: "test [NAME]", Short: "Try every part of an account",
+		Example:           "  tivset account test quillmere\n  tivset account test quillmere --json",
 		ValidArgsFunction: cli.Only(a.AccountWords), Args: cli.Takes(0, 1, "[NAME]"),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			name := a.Account
@@ -219,7 +244,8 @@ func (a *app) showChecks(parts []check.Checked) error {
 func (a *app) accountForget() *cobra.Command {
 	return &cobra.Command{
 		Use: "forget NAME", Short: "Drop an account and its passwords", Annotations: cli.NoDryRun(),
-		Example: "  tivset account forget quillmere", ValidArgsFunction: cli.Only(a.AccountWords), Args: cli.Takes(1, 1,
+		Example:           "  tivset account forget quillmere\n  tivset account forget quillmere --yes",
+		ValidArgsFunction: cli.Only(a.AccountWords), Args: cli.Takes(1, 1,
 			"NAME"),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			if err := s.Accounts.Forget(ctx, args[0]); err != nil {

@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"tivset/internal/core"
 	"tivset/internal/fault"
@@ -69,6 +71,31 @@ func (a *App) Unknown(c *cobra.Command, args []string) error {
 	}
 	remedy := strings.TrimSpace(hint + " See: " + c.CommandPath() + " --help")
 	return fault.New(fault.Usage, "there is no command "+c.CommandPath()+" "+args[0], "", remedy)
+}
+
+// tradeOptions are options that people know from elsewhere or from before, and ours.
+var tradeOptions = map[string]string{"at-once": "parallel", "jobs": "parallel", "workers": "parallel",
+	"recipient": "encrypt-to", "drop": "delete", "takes": "accepts", "waits": "after", "hours": "between",
+	"rehearses": "rehearse", "tells": "notify", "domain": "at", "path": "at", "url": "at", "address": "at",
+	"version": "release", "set": "answer", "output": "into", "exclude": "without", "non-interactive": "yes"}
+
+// UnknownOption words an option that a command has not, with the one that was probably meant.
+func UnknownOption(c *cobra.Command, err error) error {
+	remedy := "See: " + c.CommandPath() + " --help"
+	var none *pflag.NotExistError
+	if !errors.As(err, &none) || none.GetSpecifiedShortnames() != "" {
+		return fault.New(fault.Usage, err.Error(), "", remedy)
+	}
+	word, names := none.GetSpecifiedName(), []string{}
+	c.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+	hint := suggest.To(word, names)
+	if ours := tradeOptions[word]; c.Flags().Lookup(ours) != nil {
+		hint = ours
+	}
+	if hint != "" {
+		remedy = "Did you mean --" + hint + "? " + remedy
+	}
+	return fault.New(fault.Usage, "there is no option --"+word, c.CommandPath(), remedy)
 }
 
 // Takes says how many words a command takes, as a usage fault.

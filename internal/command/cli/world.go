@@ -116,7 +116,7 @@ func (a *App) Core(ctx context.Context) (c *core.Core, close func(), err error) 
 // Machine is what this machine gives to the core: all but what has to be opened.
 func (a *App) Machine() core.World {
 	return core.World{
-		Home: a.World.Home(), Now: a.World.Now, Who: Who(),
+		Home: a.World.Home(), Now: a.World.Now, Who: a.World.Operator(),
 		Settle:    hosting.UsualSettle,
 		Patience:  work.UsualPatience,
 		Download:  http.DefaultClient,
@@ -192,6 +192,33 @@ func (w World) Certificates(h home.Home) *ftp.Certificates {
 	return &ftp.Certificates{Own: h.KnownCertificates()}
 }
 
+// Operator is who works here, as owners read it: the name that was told, the full name of the
+// login, or else the login and its machine.
+func (w World) Operator() string {
+	told, err := w.Home().Operator()
+	if err != nil {
+		told = "" // whoever it is, the command goes on
+	}
+	return cmp.Or(told, fullName(), Who())
+}
+
+// fullName is that of the login, "" where it has none or only repeats the login.
+func fullName() string {
+	u, err := user.Current()
+	if err != nil || strings.EqualFold(strings.TrimSpace(u.Name), u.Username) {
+		return ""
+	}
+	return strings.TrimSpace(u.Name)
+}
+
+// Nameless says whether owners would read nothing but a login and a machine's name, and nobody
+// was asked yet.
+func (w World) Nameless() bool {
+	told, err := w.Home().Operator()
+	return err == nil && told == "" && fullName() == ""
+}
+
+// Who is the login and its machine.
 func Who() string {
 	name := "somebody"
 	if u, err := user.Current(); err == nil {

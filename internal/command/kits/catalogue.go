@@ -122,9 +122,10 @@ func (a *app) catalogueWords(context.Context) []string {
 
 func (a *app) catalogueUse() *cobra.Command {
 	return &cobra.Command{
-		Use:               "use APP NAME",
-		Short:             "Decide whose kit counts for an app that several catalogues have",
-		Example:           "  tivset catalogue use willowbench millpond",
+		Use:   "use APP NAME",
+		Short: "Decide whose kit counts for an app that several catalogues have",
+		Example: "  tivset catalogue use willowbench millpond\n" +
+			"  tivset catalogue use willowbench built-in",
 		Args:              cli.Takes(2, 2, "APP NAME"),
 		Annotations:       cli.NoDryRun(),
 		ValidArgsFunction: cli.Only(a.AppWords),
@@ -143,7 +144,8 @@ func (a *app) catalogueUse() *cobra.Command {
 
 func (a *app) catalogueList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "Show the catalogues", Example: "  tivset catalogue list", Args: cli.Takes(0, 0, ""),
+		Use: "list", Short: "Show the catalogues", Args: cli.Takes(0, 0, ""),
+		Example: "  tivset catalogue list\n  tivset catalogue list --json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			all, err := a.Keeper().List(c.Context())
 			if err != nil {
@@ -168,7 +170,9 @@ func (a *app) catalogueForget() *cobra.Command {
 		Short: "Do without a catalogue",
 		Long: "Drops a catalogue from the list. Its folder or address is left alone. Sites of its apps cannot be\n" +
 			"looked after without it: where there are some, that is asked first.",
-		Example: "  tivset catalogue forget millpond", Args: cli.Takes(1, 1, "NAME"), Annotations: cli.NoDryRun(),
+		Example:           "  tivset catalogue forget millpond\n  tivset catalogue forget millpond --yes",
+		Args:              cli.Takes(1, 1, "NAME"),
+		Annotations:       cli.NoDryRun(),
 		ValidArgsFunction: cli.Only(a.catalogueWords),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			sites, err := s.Book.Ledger.Sites(ctx)
@@ -206,7 +210,9 @@ func (a *app) catalogueKey() *cobra.Command {
 		Long: "Writes the secret key into FILE, locked with a passphrase, and the public one into FILE.pub: that is what\n" +
 			"owners are given. The form is minisign's. Keep a copy of FILE and the passphrase in a safe place: without\n" +
 			"them no owner takes a newer edition of the catalogue.",
-		Example: "  tivset catalogue key millpond.key", Args: cli.Takes(1, 1, "FILE"), Annotations: cli.NoDryRun(),
+		Example:     "  tivset catalogue key millpond.key\n  tivset catalogue key millpond.key --json",
+		Args:        cli.Takes(1, 1, "FILE"),
+		Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			word, err := a.passphrase(c.Context(), passphrase, true)
 			if err != nil {

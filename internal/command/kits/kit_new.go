@@ -64,8 +64,9 @@ func (a *app) kitRelease() *cobra.Command {
 		Long: "Writes the release into kit.yaml before the others, with checksum, date, level and top folder, and the\n" +
 			"needs of the one before. Says what changed between the two: requirements, tables, samples of the configuration,\n" +
 			"set-up files. All else in kit.yaml stays as it is written.",
-		Example: "  tivset kit release ./willowbench 2.4.2 --archive willowbench-2.4.2.tar.gz",
-		Args:    cli.Takes(2, 2, "DIR VERSION --archive FILE"), Annotations: cli.NoDryRun(),
+		Example: "  tivset kit release ./willowbench 2.4.2 --archive willowbench-2.4.2.tar.gz\n" +
+			"  tivset kit release ./willowbench 2.4.2 --archive https://millpond.example/willowbench-2.4.2.tar.gz",
+		Args: cli.Takes(2, 2, "DIR VERSION --archive FILE"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			if r.Dir, r.Release = args[0], args[1]; r.Archive == "" {
 				return fault.New(fault.Usage, "the release's archive is missing", "", "Write: --archive FILE")

@@ -32,7 +32,8 @@ func (a *app) move() *cobra.Command {
 		Long: "Brings a site to another directory, domain or account, rewrites stored addresses, checks it\n" +
 			"there, and only then takes the old place away. With --redirect the old address leads to the\n" +
 			"new one.",
-		Example: "  tivset move forum --at lockside.localhost/talk --redirect",
+		Example: "  tivset move forum --at lockside.localhost/talk --redirect\n" +
+			"  tivset move forum --at lockside.localhost/talk --dry-run",
 	}, true)
 }
 

@@ -33,7 +33,7 @@ func (a *app) enter() *cobra.Command {
 			"program signs in as a visitor does and hands the session to the browser, by a page that it puts\n" +
 			"on the site, good once and for a minute. Where no such page runs, the sign-in page is opened and\n" +
 			"the password put on the clipboard.",
-		Example: "  tivset sign-in lockside.localhost/forum",
+		Example: "  tivset sign-in lockside.localhost/forum\n  tivset sign-in forum --print",
 		Args:    cli.Takes(1, 1, "SITE"), Annotations: cli.NoDryRun(), ValidArgsFunction: cli.Only(a.SiteWords),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			in, err := s.Sites.Enter(ctx, args[0])

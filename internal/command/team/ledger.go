@@ -286,7 +286,7 @@ func (a *app) bringHere(ctx context.Context, h home.Home, b *team.Belongings) er
 func (a *app) ledgerStatus() *cobra.Command {
 	return &cobra.Command{
 		Use: "status", Short: "Say where the records are, and whether they can be had", Args: cli.Takes(0, 0, ""),
-		Example: "  tivset ledger status",
+		Example: "  tivset ledger status\n  tivset ledger status --json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			p, as, done, err := a.Records(c.Context())
 			if err != nil {

@@ -27,7 +27,7 @@ func (a *app) queueList() *cobra.Command {
 	most := 50
 	c := &cobra.Command{
 		Use: "list", Short: "List what is on the queue, and what came of it", Args: cli.Takes(0, 0, ""),
-		Example: "  tivset queue list",
+		Example: "  tivset queue list\n  tivset queue list --json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			q, _, _, done, err := a.QueueOf(c.Context())
 			if err != nil {
@@ -61,7 +61,8 @@ func (a *app) queueList() *cobra.Command {
 func (a *app) queueCancel() *cobra.Command {
 	return &cobra.Command{
 		Use: "cancel NUMBER", Short: "Take a request from the queue; one under way is interrupted, and undone",
-		Args: cli.Takes(1, 1, "NUMBER"), Annotations: cli.NoDryRun(), Example: "  tivset queue cancel 12",
+		Args: cli.Takes(1, 1, "NUMBER"), Annotations: cli.NoDryRun(),
+		Example: "  tivset queue cancel 12\n  tivset queue cancel 12 --json",
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := numbered(args[0])
 			if err != nil {

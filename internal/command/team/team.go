@@ -21,7 +21,7 @@ func (a *app) team() *cobra.Command {
 func (a *app) teamKey() *cobra.Command {
 	return &cobra.Command{
 		Use: "key", Short: "Print this machine's public key, by which a team adds it", Args: cli.Takes(0, 0, ""),
-		Example: "  tivset team key",
+		Example: "  tivset team key\n  tivset team key --json",
 		RunE: func(*cobra.Command, []string) error {
 			h := a.World.Home()
 			key, err := vault.At(h.Vault(), h.VaultKey()).PublicKey()
@@ -39,7 +39,8 @@ func (a *app) teamKey() *cobra.Command {
 
 func (a *app) teamList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List who works with the ledger", Args: cli.Takes(0, 0, ""), Example: "  tivset team list",
+		Use: "list", Short: "List who works with the ledger", Args: cli.Takes(0, 0, ""),
+		Example: "  tivset team list\n  tivset team list --json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			t, v, as, done, err := a.teamOf(c.Context())
 			if err != nil {
@@ -137,7 +138,7 @@ func (a *app) teamRemove() *cobra.Command {
 		Use: "remove NAME", Short: "Take somebody out of the team",
 		Long: "Encrypts every password anew, no longer to them. What they have seen until now they still know: change\n" +
 			"what is worth it, and the password of the database's user.",
-		Example: "  tivset team remove steward",
+		Example: "  tivset team remove steward\n  tivset team remove steward --yes",
 		Args:    cli.Takes(1, 1, "NAME"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
 			t, v, as, done, err := a.teamOf(c.Context())

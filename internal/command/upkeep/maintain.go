@@ -51,8 +51,10 @@ func (a *app) maintain() *cobra.Command {
 		)}
 	on.Flags().BoolVar(&queue, "queue", false, "put what is due on the team's queue, for workers")
 	on.Flags().StringVar(&every, "every", "1h", "how often: 10m to 59m, or 1h to 23h")
-	off := &cobra.Command{Use: "off", Short: "Have the crontab do it no more", Example: "  tivset maintain off",
-		Args: cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
+	off := &cobra.Command{
+		Use: "off", Short: "Have the crontab do it no more",
+		Example: "  tivset maintain off\n  tivset maintain off --json",
+		Args:    cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error {
 			t, err := a.timer("1h")
 			if err != nil {
@@ -64,7 +66,7 @@ func (a *app) maintain() *cobra.Command {
 			return a.saidRounds("off", "Maintenance is off on this machine.")
 		})}
 	status := &cobra.Command{Use: "status", Short: "Show whether it is done by itself, and what the last run did",
-		Example: "  tivset maintain status", Args: cli.Takes(0, 0, ""),
+		Example: "  tivset maintain status\n  tivset maintain status --json", Args: cli.Takes(0, 0, ""),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsStatus(ctx, s) })}
 	c.AddCommand(on, off, status)
 	for _, sub := range c.Commands() {
