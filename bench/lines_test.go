@@ -28,21 +28,21 @@ import (
 	"tivset/internal/trial/servers"
 )
 
-// With a courier, thousands of files take little longer than their archive on
+// With a helper page, thousands of files take little longer than their archive on
 // a line as people have it. On one that takes everything at once, what is
 // measured is how fast this machine makes 3,000 files; that is only told.
-func TestCourier(t *testing.T) {
-	ours, alone := withCourier(t, 1, &width{rate: 2_500_000})
-	fmt.Printf("3,000 files, 60 MB (20 MB packed) with the courier, 50 ms round trip, 20 Mbit/s: %.1f s; sending the "+
+func TestHelperPage(t *testing.T) {
+	ours, alone := withHelperPage(t, 1, &width{rate: 2_500_000})
+	fmt.Printf("3,000 files, 60 MB (20 MB packed) with the helper page, 50 ms round trip, 20 Mbit/s: %.1f s; sending the "+
 		"archive alone with lftp: %.1f s; ratio %.2f (limit 1.5)\n", ours.Seconds(), alone.Seconds(),
 		ours.Seconds()/alone.Seconds())
 	require.Less(t, ours.Seconds(), 1.5*alone.Seconds())
-	ours, alone = withCourier(t, 3, nil)
+	ours, alone = withHelperPage(t, 3, nil)
 	fmt.Printf("the same on a line without a limit: %.1f s and %.1f s; ratio %.2f (not held to 1.5)\n", ours.Seconds(),
 		alone.Seconds(), ours.Seconds()/alone.Seconds())
 }
 
-func withCourier(t *testing.T, times int, w *width) (ours, alone time.Duration) {
+func withHelperPage(t *testing.T, times int, w *width) (ours, alone time.Duration) {
 	catalogue := t.TempDir()
 	require.NoError(t, demo.WriteCatalogue(catalogue))
 	packed, _ := app(t, catalogue, 3000, 20_000)

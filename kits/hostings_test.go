@@ -111,7 +111,7 @@ func (h *grounds) world(t *testing.T, reach, engine string) *sitetest.World {
 	return w
 }
 
-// On FTP-only hosting with a database that only the sites can reach, a courier
+// On FTP-only hosting with a database that only the sites can reach, a helper page
 // unpacks, loads the schema and checks; it is gone afterwards, and undoing
 // sends another.
 func TestDatabaseSeenOnlyFromInside(t *testing.T) {
@@ -133,7 +133,7 @@ func TestDatabaseSeenOnlyFromInside(t *testing.T) {
 				_ = server.Close()
 			})
 			a := mustAccount(t, w)
-			a.Databases[0].Server, a.Databases[0].Admin, a.Databases[0].Make = account.Courier+a.Databases[0].Server, nil,
+			a.Databases[0].Server, a.Databases[0].Admin, a.Databases[0].Make = account.FromSites+a.Databases[0].Server, nil,
 				account.ByHand
 			a.Databases[0].ForSites = ""
 			text, err := a.Format()
@@ -149,7 +149,7 @@ func TestDatabaseSeenOnlyFromInside(t *testing.T) {
 			require.NoError(t, err, fault.Of(err).Details)
 			found, err := filepath.Glob(filepath.Join(h.root, "web/lockside/*.php"))
 			require.NoError(t, err)
-			assert.Empty(t, found, "the courier is gone")
+			assert.Empty(t, found, "the helper page is gone")
 			_, _, err = w.Desk.TakeBack(context.Background(), done.Job)
 			require.NoError(t, err)
 			sitetest.Same(t, before, w.Snapshot())

@@ -169,14 +169,14 @@ func (k *Keeper) FindWeb(ctx context.Context, a *account.Account, d account.Doma
 	return found, k.findPHP(ctx, in, d, &found)
 }
 
-// findPHP has a courier tell what PHP runs; none is fine.
+// findPHP has a helper page tell what PHP runs; none is fine.
 func (k *Keeper) findPHP(ctx context.Context, in *hosting.Account, d account.Domain, found *FoundWeb) error {
 	store := in.Store().Top()
 	made, err := files.MkdirAll(ctx, in.Files, store, 0o700)
 	if err != nil {
 		return err
 	}
-	at, err := in.CourierAt(d)
+	at, err := in.HelperPageAt(d)
 	if err != nil {
 		return err
 	}
@@ -186,7 +186,7 @@ func (k *Keeper) findPHP(ctx context.Context, in *hosting.Account, d account.Dom
 			found.PHP, found.Folder = told.Version, told.Top
 		}
 	}
-	err = errors.Join(err, in.DismissCourier(context.WithoutCancel(ctx), at))
+	err = errors.Join(err, in.TakeHelperPage(context.WithoutCancel(ctx), at))
 	if made != "" {
 		err = errors.Join(err, files.DropEmpty(context.WithoutCancel(ctx), in.Files, store))
 	}

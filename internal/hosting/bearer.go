@@ -12,16 +12,16 @@ import (
 	"tivset/internal/hosting/helperpage"
 )
 
-// CourierAt chooses a name for a courier that nobody can guess, below a domain.
-func (a *Account) CourierAt(d account.Domain) (helperpage.Place, error) {
+// HelperPageAt chooses a name for a helper page that nobody can guess, below a domain.
+func (a *Account) HelperPageAt(d account.Domain) (helperpage.Place, error) {
 	token, err := a.opener.Maker.Token(32)
 	return helperpage.Place{Root: d.Folder, URL: d.URL, Name: "tivset-" + token + ".php", Store: a.Store().Top()}, err
 }
 
-// SendCourier sends a courier and hears what its PHP is, and what it says of
-// functions and settings. The courier stays until its End.
-func (a *Account) SendCourier(ctx context.Context, at helperpage.Place, functions,
-	settings []string) (*helperpage.Courier,
+// PutHelperPage sends a helper page and hears what its PHP is, and what it says of
+// functions and settings. The helper page stays until its End.
+func (a *Account) PutHelperPage(ctx context.Context, at helperpage.Place, functions,
+	settings []string) (*helperpage.Page,
 	helperpage.Found, error) {
 	sent, err := helperpage.Send(ctx, a.Files, a.Visitor(), at, a.opener.Now())
 	if err != nil {
@@ -40,66 +40,66 @@ func (a *Account) SendCourier(ctx context.Context, at helperpage.Place, function
 	return sent, found, err
 }
 
-// Employ has a courier work for the account from now on. It unpacks where what
+// Employ has a helper page work for the account from now on. It unpacks where what
 // it writes belongs to the account's user (or nobody here could take it away
 // again) and the reach would send each file by itself.
-func (a *Account) Employ(c *helperpage.Courier, found helperpage.Found) {
-	a.courier = c
+func (a *Account) Employ(c *helperpage.Page, found helperpage.Found) {
+	a.page = c
 	a.carries = a.Unpacks(found)
 }
 
-// Unpacks says whether a courier is to unpack here.
+// Unpacks says whether a helper page is to unpack here.
 func (a *Account) Unpacks(found helperpage.Found) bool {
 	line := a.Line()
 	return !line.OwnMachine && !line.Shell && found.Owner && found.Unpacks
 }
 
-// LetGo ends the courier that works here, if there is one; it says whether
+// LetGo ends the helper page that works here, if there is one; it says whether
 // there was.
 func (a *Account) LetGo(ctx context.Context) (bool, error) {
-	if a.courier == nil {
+	if a.page == nil {
 		return false, nil
 	}
-	sent := a.courier
-	a.courier = nil
+	sent := a.page
+	a.page = nil
 	return true, sent.End(ctx)
 }
 
-// Unpacker is where the courier lies that unpacks here; nil for none.
+// Unpacker is where the helper page lies that unpacks here; nil for none.
 func (a *Account) Unpacker() *helperpage.Place {
-	if !a.carries || a.courier == nil {
+	if !a.carries || a.page == nil {
 		return nil
 	}
-	at := a.courier.Place()
+	at := a.page.Place()
 	return &at
 }
 
-// DismissCourier takes a courier's file away, whether it works here or is left
+// TakeHelperPage takes a helper page's file away, whether it works here or is left
 // of a run that was cut off.
-func (a *Account) DismissCourier(ctx context.Context, at helperpage.Place) error {
-	a.courier = nil
+func (a *Account) TakeHelperPage(ctx context.Context, at helperpage.Place) error {
+	a.page = nil
 	return helperpage.Dismiss(ctx, a.Files, at)
 }
 
-// Carrier is where an archive is unpacked to: by the courier that works here,
+// Carrier is where an archive is unpacked to: by the helper page that works here,
 // or file by file.
 func (a *Account) Carrier() files.FS {
-	if a.carries && a.courier != nil {
-		return a.courier.Files()
+	if a.carries && a.page != nil {
+		return a.page.Files()
 	}
 	return a.Files
 }
 
-// SignIn signs in to a site's database, by a courier where that is the only
+// SignIn signs in to a site's database, by a helper page where that is the only
 // way: by the one at work, or, as in an undo, by one that goes with the session.
 func (a *Account) SignIn(ctx context.Context, d *account.Database, l database.Login,
 	at helperpage.Place) (database.Session, error) {
 	if !d.FromInside() {
 		return a.opener.Session(ctx, a.Account, d, l)
 	}
-	l.Server = strings.TrimPrefix(d.Server, account.Courier)
-	if a.courier != nil {
-		return opened(a.courier.Open(ctx, d.Engine, l))
+	l.Server = strings.TrimPrefix(d.Server, account.FromSites)
+	if a.page != nil {
+		return opened(a.page.Open(ctx, d.Engine, l))
 	}
 	token, err := a.opener.Maker.Token(32)
 	if err != nil {
@@ -117,7 +117,7 @@ func (a *Account) SignIn(ctx context.Context, d *account.Database, l database.Lo
 		}
 		return err
 	}
-	sent, _, err := a.SendCourier(ctx, at, nil, nil)
+	sent, _, err := a.PutHelperPage(ctx, at, nil, nil)
 	if err != nil {
 		return nil, errors.Join(err, leave())
 	}
@@ -136,11 +136,11 @@ func opened(s *helperpage.Session, err error) (database.Session, error) {
 	return s, nil
 }
 
-// visiting is a session whose courier goes with it.
+// visiting is a session whose helper page goes with it.
 type visiting struct {
 	database.Session
 	leave func() error
 }
 
-// Close ends the session, and takes its courier away.
+// Close ends the session, and takes its helper page away.
 func (v *visiting) Close() error { return errors.Join(v.Session.Close(), v.leave()) }

@@ -11,6 +11,6 @@
 //	reach     opening files and databases by the way that the account says
 //	files     an account's files behind one interface, and each way to them
 //	database  database servers behind one interface, and each engine
-//	courier   a PHP file that works in an account for a while
+//	helper page   a PHP file that works in an account for a while
 //	ssh, web  connections that the others share
 package hosting

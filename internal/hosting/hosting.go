@@ -58,8 +58,8 @@ type Account struct {
 
 	opener  *Opener
 	close   func() error
-	courier *helperpage.Courier // one that works here, or nil
-	carries bool                // it can unpack
+	page    *helperpage.Page // one that works here, or nil
+	carries bool             // it can unpack
 }
 
 // Open opens an account. The caller closes it. The fault of one that cannot be

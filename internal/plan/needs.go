@@ -90,7 +90,7 @@ func runtimeNeeds(wanted *kit.PHP) []Need {
 }
 
 // FitPHP compares what a site's release needs with the PHP that serves the site,
-// as a courier found it; bytes is how large the site's files are.
+// as a helper page found it; bytes is how large the site's files are.
 func FitPHP(s *site.Site, bytes int64, found helperpage.Found) (warnings []string, err error) {
 	wanted := s.Of.Needs.PHP
 	if wanted == nil {

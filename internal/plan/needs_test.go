@@ -29,7 +29,7 @@ func needing(t *testing.T, w *sitetest.World, needs string) {
 const wanted = `php: {version: ">=8.1", extensions: [mbstring, intl], functions: [proc_open], settings: {memory_limit: 64M, file_uploads: "1"}, ` +
 	`recommended: {extensions: [apcu], settings: {upload_max_filesize: 8M}}}, database: {mariadb: ">=10.4"}`
 
-// What PHP has to be is compared with the one that serves the site, as a courier
+// What PHP has to be is compared with the one that serves the site, as a helper page
 // found it, and never with that of the command line, which is another.
 func TestRequirementsAreThoseOfThePHPThatServes(t *testing.T) {
 	w := sitetest.Demo(t)

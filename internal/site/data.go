@@ -17,14 +17,14 @@ func (s *Site) Login() database.Login {
 		Database: s.Data.Name}
 }
 
-// CourierPlace is where a courier for the site can go.
-func (s *Site) CourierPlace() helperpage.Place {
+// HelperPagePlace is where a helper page for the site can go.
+func (s *Site) HelperPagePlace() helperpage.Place {
 	return helperpage.Place{Root: s.At.Domain.Folder, URL: s.At.Domain.URL, Store: s.In.Store}
 }
 
 // OpenData signs in to the site's database as the site does.
 func (s *Site) OpenData(ctx context.Context, in *hosting.Account) (database.Session, error) {
-	return in.SignIn(ctx, s.Server, s.Login(), s.CourierPlace())
+	return in.SignIn(ctx, s.Server, s.Login(), s.HelperPagePlace())
 }
 
 // WithData signs in to the site's database for one use.

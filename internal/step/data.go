@@ -19,13 +19,13 @@ import (
 // DataPlace is how a step finds a site's database again, also after a crash.
 type DataPlace struct {
 	ledger.Database
-	Secret  string           `json:"secret"`  // the vault's name of the password
-	Courier helperpage.Place `json:"courier"` // where a courier can go
+	Secret     string           `json:"secret"` // the vault's name of the password
+	HelperPage helperpage.Place `json:"helper"` // where a helper page can go
 }
 
 // DataOf is the database of a site, as its record has it.
 func DataOf(s *site.Site, address string) DataPlace {
-	return DataPlace{*s.Recorded(), site.VaultName(address, site.DataPassword), s.CourierPlace()}
+	return DataPlace{*s.Recorded(), site.VaultName(address, site.DataPassword), s.HelperPagePlace()}
 }
 
 // open signs in as the site does.
@@ -39,7 +39,7 @@ func (d DataPlace) open(ctx context.Context, t *Tools) (database.Session, error)
 		return nil, err
 	}
 	login := database.Login{Server: server.Server, User: d.User, Password: password, Database: d.Name}
-	return t.In.SignIn(ctx, server, login, d.Courier)
+	return t.In.SignIn(ctx, server, login, d.HelperPage)
 }
 
 func (d DataPlace) use(ctx context.Context, t *Tools, do func(database.Session) error) error {
@@ -145,7 +145,7 @@ type UseDatabase struct {
 	Secret string   `json:"secret"` // the vault's name of the password
 	Before []string `json:"before"` // the tables that were there
 
-	Place helperpage.Place `json:"place"` // where a courier can go, for a database seen only from inside
+	Place helperpage.Place `json:"place"` // where a helper page can go, for a database seen only from inside
 }
 
 // Kind and Title implement job.Step.

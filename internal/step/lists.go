@@ -32,7 +32,7 @@ func DataSteps(t *Tools) []job.Step {
 	default:
 		return []job.Step{&UseDatabase{Tools: t, Server: d.Server, Engine: d.Engine, Name: d.Name, User: d.User,
 			Tables: d.Tables,
-			Secret: site.VaultName(t.Site.Address(), site.DataPassword), Place: t.Site.CourierPlace()}}
+			Secret: site.VaultName(t.Site.Address(), site.DataPassword), Place: t.Site.HelperPagePlace()}}
 	}
 }
 
@@ -67,15 +67,15 @@ func LostData(ctx context.Context, t *Tools) ([]job.Step, error) {
 	return steps, err
 }
 
-// Courier makes the step that asks the place's PHP, where the app needs one or
+// AskPHP makes the step that asks the place's PHP, where the app needs one or
 // its database is seen only from inside; nil elsewhere.
-func Courier(t *Tools) (*SendCourier, error) {
+func AskPHP(t *Tools) (*PutHelperPage, error) {
 	s := t.Site
 	if s.Of.Needs.PHP == nil && (s.Server == nil || !s.Server.FromInside()) {
 		return nil, nil
 	}
-	at, err := t.In.CourierAt(s.At.Domain)
-	return &SendCourier{Tools: t, Place: at, Fit: func(helperpage.Found) ([]string, error) { return nil, nil }}, err
+	at, err := t.In.HelperPageAt(s.At.Domain)
+	return &PutHelperPage{Tools: t, Place: at, Fit: func(helperpage.Found) ([]string, error) { return nil, nil }}, err
 }
 
 // Prove makes the step that proves that the site's domain leads to its folder.
@@ -85,8 +85,8 @@ func Prove(t *Tools) *ProveDomain {
 }
 
 // Around makes the steps that follow the check of a new site: its timers, and
-// the end of a courier, nil for none.
-func Around(t *Tools, sent *SendCourier) ([]job.Step, error) {
+// the end of a helper page, nil for none.
+func Around(t *Tools, sent *PutHelperPage) ([]job.Step, error) {
 	timers, err := TimersOf(t)
 	if err != nil {
 		return nil, err
@@ -96,7 +96,7 @@ func Around(t *Tools, sent *SendCourier) ([]job.Step, error) {
 		list = append(list, timers)
 	}
 	if sent != nil {
-		list = append(list, &DismissCourier{Tools: t, Place: sent.Place})
+		list = append(list, &TakeHelperPage{Tools: t, Place: sent.Place})
 	}
 	return list, nil
 }

@@ -5,10 +5,10 @@ import "tivset/internal/records/job"
 // stages are those of each kind of step.
 var stages = map[string]job.Stage{
 	"claim": job.StageReserving, "keep-secrets": job.StageReserving, "swap-secrets": job.StageReserving,
-	"prove-domain": job.StageReserving,
-	"send-courier": job.StageReserving,
-	"back-up":      job.StageBackingUp,
-	"close":        job.StageClosing, "keep-data": job.StageClosing, "keep-files": job.StageClosing,
+	"prove-domain":    job.StageReserving,
+	"put-helper-page": job.StageReserving,
+	"back-up":         job.StageBackingUp,
+	"close":           job.StageClosing, "keep-data": job.StageClosing, "keep-files": job.StageClosing,
 	"make-database": job.StageData, "make-user": job.StageData, "use-database": job.StageData, "load-data": job.StageData,
 	"make-folder": job.StageFiles, "unpack": job.StageFiles, "unpack-backup": job.StageFiles, "prepare": job.StageFiles,
 	"set-modes": job.StageFiles,
@@ -20,7 +20,7 @@ var stages = map[string]job.Stage{
 	"set-timers":   job.StageTiming,
 	"record":       job.StageFinishing, "save-site": job.StageFinishing, "tidy": job.StageFinishing,
 	"drop-files": job.StageFinishing,
-	"drop-here":  job.StageFinishing, "remove-old": job.StageFinishing, "dismiss-courier": job.StageFinishing,
+	"drop-here":  job.StageFinishing, "remove-old": job.StageFinishing, "take-helper-page": job.StageFinishing,
 }
 
 // StageOf gives the stage of a kind of step.

@@ -56,7 +56,7 @@ type Unpack struct {
 	Top    string `json:"top,omitempty"`  // the folder of stages, taken away when it is empty
 	Veil   string `json:"veil,omitempty"` // the folder around a stage that the web can see
 
-	By *helperpage.Place `json:"by,omitempty"` // the courier that unpacks, which may go on when its line is cut
+	By *helperpage.Place `json:"by,omitempty"` // the helper page that unpacks, which may go on when its line is cut
 
 	Address string   `json:"-"` // of the veil
 	From    Archived `json:"-"`
@@ -79,7 +79,7 @@ func (u *Unpack) Prepare(context.Context) error {
 	return nil
 }
 
-// Do unpacks, by a courier where one is at work.
+// Do unpacks, by a helper page where one is at work.
 func (u *Unpack) Do(ctx context.Context) error {
 	if u.Veil != "" {
 		if err := u.veil(ctx); err != nil {
@@ -154,7 +154,7 @@ func (u *Unpack) renameAdmin(ctx context.Context) error {
 // Undo takes the stage away, once nobody unpacks into it any more.
 func (u *Unpack) Undo(ctx context.Context) error {
 	if u.By != nil {
-		if err := u.In.DismissCourier(ctx, *u.By); err != nil {
+		if err := u.In.TakeHelperPage(ctx, *u.By); err != nil {
 			return err
 		}
 	}

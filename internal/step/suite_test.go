@@ -141,16 +141,16 @@ var samples = map[string]sample{
 			Database: d.Name}
 	}, fails: true}, // its database is not there
 	"prove-domain": {make: func(g *ground) job.Step { return step.Prove(g.tools(g.site)) }},
-	"send-courier": {make: func(g *ground) job.Step {
-		at, err := g.in.CourierAt(g.site.At.Domain)
+	"put-helper-page": {make: func(g *ground) job.Step {
+		at, err := g.in.HelperPageAt(g.site.At.Domain)
 		require.NoError(g.t, err)
-		return &step.SendCourier{Tools: g.tools(g.site), Place: at,
+		return &step.PutHelperPage{Tools: g.tools(g.site), Place: at,
 			Fit: func(helperpage.Found) ([]string, error) { return nil, nil }}
 	}}, // the stand-in runs no PHP: it goes again at once
-	"dismiss-courier": {make: func(g *ground) job.Step {
-		at, err := g.in.CourierAt(g.site.At.Domain)
+	"take-helper-page": {make: func(g *ground) job.Step {
+		at, err := g.in.HelperPageAt(g.site.At.Domain)
 		require.NoError(g.t, err)
-		return &step.DismissCourier{Tools: g.tools(g.site), Place: at}
+		return &step.TakeHelperPage{Tools: g.tools(g.site), Place: at}
 	}},
 	"use-database": {make: func(g *ground) job.Step {
 		d := *g.site.Data

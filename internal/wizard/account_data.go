@@ -94,7 +94,7 @@ func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data hostm
 	if len(ways) > 0 {
 		d.Server = ways[0]
 	} else {
-		d.Server = account.Courier + net.JoinHostPort(data.Host, cmp.Or(data.Port, engine.Port))
+		d.Server = account.FromSites + net.JoinHostPort(data.Host, cmp.Or(data.Port, engine.Port))
 	}
 	if data.User == "" || len(ways) == 0 {
 		c.Ask.Note("  You make databases in the host's own pages; Tivset says which, and tries them.")
@@ -108,7 +108,7 @@ func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data hostm
 		c.Ask.Refuse(fault.Of(err).What, "")
 		if !refused(err) {
 			if line := c.account.Line(); !answered && !line.Shell && !line.OwnMachine { // only the sites may reach it
-				d.Server = account.Courier + ways[0]
+				d.Server = account.FromSites + ways[0]
 			}
 			c.Ask.Note("  You make databases in the host's own pages; Tivset says which, and tries them.")
 			return nil

@@ -9,10 +9,10 @@ import (
 
 // Ground makes the steps that come before the files of a site at a new place:
 // its secrets are kept, its domain proven, its PHP looked at; its database is
-// made, and its folder outside of the web. Sent is the courier, or nil.
-func Ground(t *step.Tools, p *plan.Plan) (list []job.Step, sent *step.SendCourier, err error) {
+// made, and its folder outside of the web. Sent is the helper page, or nil.
+func Ground(t *step.Tools, p *plan.Plan) (list []job.Step, sent *step.PutHelperPage, err error) {
 	list = []job.Step{&step.KeepSecrets{Tools: t, Prefix: p.VaultPrefix()}, step.Prove(t)}
-	if sent, err = step.Courier(t); err != nil {
+	if sent, err = step.AskPHP(t); err != nil {
 		return nil, nil, err
 	}
 	if sent != nil {
@@ -30,7 +30,7 @@ func Ground(t *step.Tools, p *plan.Plan) (list []job.Step, sent *step.SendCourie
 // Arrival makes the steps that put what is staged in place and prove that it
 // works: what is in the way is set aside first. Between are steps that come
 // before the check.
-func Arrival(t *step.Tools, p *plan.Plan, staged string, sent *step.SendCourier, checked *step.CheckSite,
+func Arrival(t *step.Tools, p *plan.Plan, staged string, sent *step.PutHelperPage, checked *step.CheckSite,
 	between ...job.Step) ([]job.Step, error) {
 	var list []job.Step
 	if len(p.Aside.Entries) > 0 {

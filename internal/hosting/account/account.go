@@ -77,9 +77,9 @@ type Access struct {
 // account's SSH connection; the rest is as the account's own machine sees it.
 const Tunnel = "tunnel:"
 
-// Courier begins the address of a database server that only the sites can
+// FromSites begins the address of a database server that only the sites can
 // reach: installs work in it through PHP that they put there for a while.
-const Courier = "inside:"
+const FromSites = "inside:"
 
 // Runtime is where the account's programs are, and what they see.
 type Runtime struct {
@@ -169,7 +169,7 @@ func (a *Account) complete() {
 			continue
 		}
 		if d.ForSites == "" {
-			d.ForSites = strings.TrimPrefix(strings.TrimPrefix(d.Server, Tunnel), Courier)
+			d.ForSites = strings.TrimPrefix(strings.TrimPrefix(d.Server, Tunnel), FromSites)
 		}
 		if len(d.Clients) == 0 {
 			d.Clients = clients(d.ForSites)
@@ -199,7 +199,7 @@ func (d *Database) engine() database.Engine {
 }
 
 // FromInside says whether only the sites can reach the server.
-func (d *Database) FromInside() bool { return strings.HasPrefix(d.Server, Courier) }
+func (d *Database) FromInside() bool { return strings.HasPrefix(d.Server, FromSites) }
 
 // HostAndPort takes the server's address apart, as the sites see it; without a
 // port it is the engine's usual one, and a socket's path has none.
@@ -229,7 +229,7 @@ func Elsewhere(engine, server string) *Database {
 
 // WrongServer says what is wrong with a database server's address.
 func WrongServer(server string) (what, remedy string) {
-	server = strings.TrimPrefix(strings.TrimPrefix(server, Tunnel), Courier)
+	server = strings.TrimPrefix(strings.TrimPrefix(server, Tunnel), FromSites)
 	if strings.HasPrefix(server, "/") || hostPort(server) {
 		return "", ""
 	}

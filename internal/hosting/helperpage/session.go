@@ -14,25 +14,25 @@ import (
 	"tivset/internal/hosting/database"
 )
 
-// Session is a site's database, worked in by a courier.
+// Session is a site's database, worked in by a helper page.
 type Session struct {
-	courier *Courier
-	engine  string
-	syntax  database.Syntax
-	dsn     string
-	login   database.Login
-	before  []string // what a script has set for those after it
+	page   *Page
+	engine string
+	syntax database.Syntax
+	dsn    string
+	login  database.Login
+	before []string // what a script has set for those after it
 }
 
 var _ database.Session = (*Session)(nil)
 
 // Open signs in to a database as the account's own machine sees it.
-func (c *Courier) Open(ctx context.Context, engine string, l database.Login) (*Session, error) {
+func (c *Page) Open(ctx context.Context, engine string, l database.Login) (*Session, error) {
 	host, port, err := net.SplitHostPort(l.Server)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "the server's address is not host:port", l.Server, "Correct it in the account.")
 	}
-	s := &Session{courier: c, engine: engine, login: l, syntax: database.MariaDB.Syntax}
+	s := &Session{page: c, engine: engine, login: l, syntax: database.MariaDB.Syntax}
 	s.dsn = fmt.Sprintf("mysql:host=%s;port=%s;dbname=%s;charset=utf8mb4", host, port, l.Database)
 	if engine == database.PostgreSQL.Name {
 		s.syntax = database.PostgreSQL.Syntax
@@ -67,7 +67,7 @@ func (s *Session) Run(ctx context.Context, script io.Reader, options database.Sc
 			Failed int    `json:"failed"`
 			Error  string `json:"error"`
 		}
-		if err := s.courier.ask(ctx, request, &answer); err != nil {
+		if err := s.page.ask(ctx, request, &answer); err != nil {
 			return s.explain(err)
 		}
 		if answer.Failed >= 0 && answer.Failed < len(parcel) {
@@ -111,7 +111,7 @@ func (s *Session) rows(ctx context.Context, query string, values map[string]stri
 	var answer struct {
 		Rows []string `json:"rows"`
 	}
-	err = s.courier.ask(ctx, request, &answer)
+	err = s.page.ask(ctx, request, &answer)
 	return answer.Rows, s.explain(err)
 }
 
@@ -187,7 +187,7 @@ func (s *Session) DropTables(ctx context.Context, names []string) error {
 		Failed int    `json:"failed"`
 		Error  string `json:"error"`
 	}
-	if err := s.courier.ask(ctx, request, &answer); err != nil {
+	if err := s.page.ask(ctx, request, &answer); err != nil {
 		return s.explain(err)
 	}
 	if answer.Failed >= 0 {

@@ -116,7 +116,7 @@ func (u *updating) asksPHP(list []job.Step) ([]job.Step, error) {
 	if p.next.Of.Needs.PHP == nil {
 		return list, nil
 	}
-	sent, err := step.Courier(u.Tools)
+	sent, err := step.AskPHP(u.Tools)
 	if err != nil || sent == nil {
 		return list, err
 	}

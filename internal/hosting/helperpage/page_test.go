@@ -65,7 +65,7 @@ func newHosting(t *testing.T) *hosting {
 	return h
 }
 
-func (h *hosting) send(t *testing.T, now time.Time) *helperpage.Courier {
+func (h *hosting) send(t *testing.T, now time.Time) *helperpage.Page {
 	t.Helper()
 	c, err := helperpage.Send(ctx, h.files, h.visitor, h.place, now)
 	require.NoError(t, err)
@@ -144,7 +144,7 @@ func TestArchives(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(h.root, "out"))
 }
 
-func renewed(t *testing.T, h *hosting) *helperpage.Courier {
+func renewed(t *testing.T, h *hosting) *helperpage.Page {
 	t.Helper()
 	require.NoError(t, helperpage.Dismiss(ctx, h.files, h.place))
 	h.place.Name = strings.Replace(h.place.Name, ".php", "x.php", 1)

@@ -7,10 +7,10 @@ import (
 	"tivset/internal/hosting/helperpage"
 )
 
-// SendCourier puts a courier into the document root and has it tell what its
+// PutHelperPage puts a helper page into the document root and has it tell what its
 // PHP is, before anything else is made. Over FTP it stays, to unpack and to
 // work in databases that are seen only from inside; elsewhere it goes at once.
-type SendCourier struct {
+type PutHelperPage struct {
 	*Tools `json:"-"`
 	helperpage.Place
 
@@ -20,13 +20,13 @@ type SendCourier struct {
 }
 
 // Kind and Title implement job.Step.
-func (*SendCourier) Kind() string  { return "send-courier" }
-func (*SendCourier) Title() string { return "Look at the account's PHP" }
+func (*PutHelperPage) Kind() string  { return "put-helper-page" }
+func (*PutHelperPage) Title() string { return "Look at the account's PHP" }
 
-// Do sends the courier.
-func (c *SendCourier) Do(ctx context.Context) error {
+// Do sends the helper page.
+func (c *PutHelperPage) Do(ctx context.Context) error {
 	inside := c.Site.Server != nil && c.Site.Server.FromInside()
-	sent, found, err := c.In.SendCourier(ctx, c.Place, c.Functions, c.Settings)
+	sent, found, err := c.In.PutHelperPage(ctx, c.Place, c.Functions, c.Settings)
 	var silent *helperpage.Silent
 	if errors.As(err, &silent) && !silent.Shown && !inside {
 		// It may lack openssl; whether the app works there, the checks tell.
@@ -48,24 +48,24 @@ func (c *SendCourier) Do(ctx context.Context) error {
 	return sent.End(ctx)
 }
 
-// Undo takes the courier away, wherever it has come to.
-func (c *SendCourier) Undo(ctx context.Context) error { return c.In.DismissCourier(ctx, c.Place) }
+// Undo takes the helper page away, wherever it has come to.
+func (c *PutHelperPage) Undo(ctx context.Context) error { return c.In.TakeHelperPage(ctx, c.Place) }
 
-// DismissCourier takes the courier away when its work is done.
-type DismissCourier struct {
+// TakeHelperPage takes the helper page away when its work is done.
+type TakeHelperPage struct {
 	*Tools `json:"-"`
 	lasting
 	helperpage.Place
 }
 
 // Kind and Title implement job.Step.
-func (*DismissCourier) Kind() string  { return "dismiss-courier" }
-func (*DismissCourier) Title() string { return "Take the helping file away" }
+func (*TakeHelperPage) Kind() string  { return "take-helper-page" }
+func (*TakeHelperPage) Title() string { return "Take the helping file away" }
 
-// Do ends the courier at work, or takes away what is left of one.
-func (d *DismissCourier) Do(ctx context.Context) error {
+// Do ends the helper page at work, or takes away what is left of one.
+func (d *TakeHelperPage) Do(ctx context.Context) error {
 	if was, err := d.In.LetGo(ctx); was {
 		return err
 	}
-	return d.In.DismissCourier(ctx, d.Place)
+	return d.In.TakeHelperPage(ctx, d.Place)
 }

@@ -38,14 +38,14 @@ import (
 	"tivset/internal/hosting/web"
 )
 
-//go:embed courier.php
+//go:embed page.php
 var source string
 
-// Lifetime is for how long a courier obeys, whatever becomes of its sender.
+// Lifetime is for how long a helper page obeys, whatever becomes of its sender.
 const Lifetime = 15 * time.Minute
 
-// Courier is one that was sent.
-type Courier struct {
+// Page is one that was sent.
+type Page struct {
 	place   Place
 	files   files.FS
 	visitor *web.Visitor
@@ -53,22 +53,22 @@ type Courier struct {
 	count   atomic.Int64
 }
 
-// Place is where a courier lies.
+// Place is where a helper page lies.
 type Place struct {
 	Root  string `json:"root"`           // the document root, from the account's top
 	URL   string `json:"url"`            // its address, without a final slash
-	Name  string `json:"name,omitempty"` // the courier's file in the root
+	Name  string `json:"name,omitempty"` // the helper page's file in the root
 	Store string `json:"store"`          // a folder that the web does not serve, which is there
 }
 
-// File and State are the files of a courier, from the account's top.
+// File and State are the files of a helper page, from the account's top.
 func (p Place) File() string  { return path.Join(p.Root, p.Name) }
 func (p Place) State() string { return path.Join(p.Store, p.Name+".count") }
 
 func (p Place) parts() string { return path.Join(p.Store, p.Name+".parts") }
 
-// Send puts a courier into its place. It has not been heard of yet.
-func Send(ctx context.Context, f files.FS, v *web.Visitor, p Place, now time.Time) (*Courier, error) {
+// Send puts a helper page into its place. It has not been heard of yet.
+func Send(ctx context.Context, f files.FS, v *web.Visitor, p Place, now time.Time) (*Page, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -85,14 +85,14 @@ func Send(ctx context.Context, f files.FS, v *web.Visitor, p Place, now time.Tim
 	if err := files.Write(ctx, f, p.File(), []byte(text), 0o644); err != nil {
 		return nil, err
 	}
-	return &Courier{place: p, files: f, visitor: v, key: key}, nil
+	return &Page{place: p, files: f, visitor: v, key: key}, nil
 }
 
-// Place is where the courier lies.
-func (c *Courier) Place() Place { return c.place }
+// Place is where the helper page lies.
+func (c *Page) Place() Place { return c.place }
 
-// End has the courier take itself away, and makes sure that it is gone.
-func (c *Courier) End(ctx context.Context) error {
+// End has the helper page take itself away, and makes sure that it is gone.
+func (c *Page) End(ctx context.Context) error {
 	var answer struct {
 		Gone bool `json:"gone"`
 	}
@@ -103,13 +103,13 @@ func (c *Courier) End(ctx context.Context) error {
 }
 
 // For how long Dismiss waits for requests under way, which end when they see that
-// the courier is gone, and how often it looks.
+// the helper page is gone, and how often it looks.
 const (
 	endsWithin = 20 * time.Second
 	looksEach  = 200 * time.Millisecond
 )
 
-// Dismiss takes away what a courier was and wrote; nothing there is fine. What it
+// Dismiss takes away what a helper page was and wrote; nothing there is fine. What it
 // is doing for a line that was cut it stops doing first.
 func Dismiss(ctx context.Context, f files.FS, p Place) error {
 	if err := files.Drop(ctx, f, p.File()); err != nil {
@@ -157,8 +157,8 @@ func (p Place) working(ctx context.Context, f files.FS) (out []string, err error
 	return out, err
 }
 
-// ask has the courier do something.
-func (c *Courier) ask(ctx context.Context, request map[string]any, answer any) error {
+// ask has the helper page do something.
+func (c *Page) ask(ctx context.Context, request map[string]any, answer any) error {
 	request["n"], request["file"] = c.count.Add(1), c.place.Name
 	body, err := json.Marshal(request)
 	if err != nil {
@@ -204,7 +204,7 @@ func (s *Silent) Error() string {
 	return fmt.Sprintf("PHP cannot be asked at %s: it answered %d", s.Address, s.Status)
 }
 
-// Found is what a courier tells of its PHP.
+// Found is what a helper page tells of its PHP.
 type Found struct {
 	Version    string            `json:"version"`
 	Extensions []string          `json:"extensions"`
@@ -213,12 +213,12 @@ type Found struct {
 
 	Top     string `json:"top"`     // the account's folder as PHP sees it
 	Free    int64  `json:"free"`    // bytes left; -1 when it may not tell
-	Owner   bool   `json:"owner"`   // what PHP writes belongs to whoever sent the courier
+	Owner   bool   `json:"owner"`   // what PHP writes belongs to whoever sent the helper page
 	Unpacks bool   `json:"unpacks"` // it can read packed archives
 }
 
 // Look asks what the PHP is, with these functions and settings.
-func (c *Courier) Look(ctx context.Context, functions, settings []string) (Found, error) {
+func (c *Page) Look(ctx context.Context, functions, settings []string) (Found, error) {
 	var found Found
 	err := c.ask(ctx, map[string]any{"do": "look", "functions": append([]string{}, functions...),
 		"settings": append([]string{}, settings...)}, &found)
@@ -226,36 +226,36 @@ func (c *Courier) Look(ctx context.Context, functions, settings []string) (Found
 }
 
 // Files are the account's files with the ability to unpack archives there.
-func (c *Courier) Files() files.FS { return &unpacking{c.files, c} }
+func (c *Page) Files() files.FS { return &unpacking{c.files, c} }
 
 type unpacking struct {
 	files.FS
-	courier *Courier
+	page *Page
 }
 
 // atOnce is how many parts of an archive are under way at a time.
 const atOnce = 3
 
 // WriteParts implements files.PartWriter: each part goes up as a file, and the
-// courier unpacks it while the next goes up.
+// helper page unpacks it while the next goes up.
 func (u *unpacking) WriteParts(ctx context.Context, folder string,
 	write func(open func() (io.WriteCloser, error)) error) error {
 	group, under := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
 	count := 0
-	if err := u.Mkdir(ctx, u.courier.place.parts(), 0o700); err != nil {
+	if err := u.Mkdir(ctx, u.page.place.parts(), 0o700); err != nil {
 		return err
 	}
 	err := write(func() (io.WriteCloser, error) {
 		count++
-		name := path.Join(u.courier.place.parts(), strconv.Itoa(count)+".tgz")
+		name := path.Join(u.page.place.parts(), strconv.Itoa(count)+".tgz")
 		to, err := u.Create(under, name, 0o600)
 		if err != nil {
 			return nil, err
 		}
 		return &part{to, func() { group.Go(func() error { return u.bring(under, to, name, folder) }) }}, nil
 	})
-	return errors.Join(err, group.Wait()) // the courier takes each part away, and their folder with itself
+	return errors.Join(err, group.Wait()) // the helper page takes each part away, and their folder with itself
 }
 
 // part is an archive that is brought when it is closed.
@@ -278,7 +278,7 @@ func (u *unpacking) bring(ctx context.Context, to io.Closer, name, folder string
 		var answer struct {
 			At int `json:"at"`
 		}
-		if err := u.courier.ask(ctx, map[string]any{"do": "unpack", "from": name, "to": folder, "at": at},
+		if err := u.page.ask(ctx, map[string]any{"do": "unpack", "from": name, "to": folder, "at": at},
 			&answer); err != nil {
 			return err
 		}
