@@ -21,7 +21,7 @@ func TestAnOwnersWay(t *testing.T) {
 	_, port, _ := strings.Cut(p.demo.Standin.Web.Address(), ":")
 	home := filepath.Join(t.TempDir(), "home")
 	require.NoError(t, os.MkdirAll(filepath.Join(home, "config"), 0o700))
-	for _, name := range []string{"catalogues.yaml"} { // the made-up apps, and nothing else of the demo's
+	for _, name := range []string{"catalogues.yaml", "operator"} { // the made-up apps, who works there, nothing else
 		text, err := os.ReadFile(filepath.Join(p.demo.Folder, "config", name))
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(home, "config", name), text, 0o600))
@@ -51,7 +51,9 @@ func TestAnOwnersWay(t *testing.T) {
 	}
 	page := filepath.Join(t.TempDir(), "forum.html")
 	step([]string{"handover", "forum", "--into", page})
-	assert.FileExists(t, page)
+	text, err := os.ReadFile(page)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "The wharfinger", "who wrote it is a person")
 	step([]string{"care", "inkreach", "towline", "--accepts", "features", "--after", "0d", "--rehearse", "from-fixes",
 		"--notify",
 		"changes"}, see("each rehearsed on a copy first"))
@@ -64,7 +66,7 @@ func TestAnOwnersWay(t *testing.T) {
 	letters, err := filepath.Glob(filepath.Join(p.demo.Standin.Mailbox, "*.eml"))
 	require.NoError(t, err)
 	require.Len(t, letters, 1, "one mail a round")
-	text, err := os.ReadFile(letters[0])
+	text, err = os.ReadFile(letters[0])
 	require.NoError(t, err)
 	plain := strings.ReplaceAll(string(text), "=\r\n", "")
 	for _, words := range []string{"Subject: towline needs you", "To: <w@lockside.localhost>",

@@ -162,7 +162,10 @@ func (d *Demo) prepare(base, password string) error {
 	if err := vault.At(d.Home.Vault(), d.Home.VaultKey()).Set(secrets); err != nil {
 		return err
 	}
-	return d.Home.PutAccount(a)
+	if err := d.Home.PutAccount(a); err != nil {
+		return err
+	}
+	return d.Home.KeepOperator("The wharfinger")
 }
 
 func (d *Demo) account() *account.Account {

@@ -45,6 +45,7 @@ type World struct {
 	In       io.Reader
 	Out, Err io.Writer
 	Env      func(string) string
+	FullName func() string // of the login, "" where it has none
 	Now      func() time.Time
 
 	Order  int64      // the number of the order that is carried out; 0 for a command that was typed
@@ -54,7 +55,7 @@ type World struct {
 
 // System is the real world.
 func System() World {
-	return World{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Now: time.Now}
+	return World{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, FullName: fullName, Now: time.Now}
 }
 
 func terminal(v any) (*os.File, bool) {
@@ -199,7 +200,14 @@ func (w World) Operator() string {
 	if err != nil {
 		told = "" // whoever it is, the command goes on
 	}
-	return cmp.Or(told, fullName(), Who())
+	return cmp.Or(told, w.fullName(), Who())
+}
+
+func (w World) fullName() string {
+	if w.FullName == nil {
+		return ""
+	}
+	return w.FullName()
 }
 
 // fullName is that of the login, "" where it has none or only repeats the login.
@@ -215,7 +223,7 @@ func fullName() string {
 // was asked yet.
 func (w World) Nameless() bool {
 	told, err := w.Home().Operator()
-	return err == nil && told == "" && fullName() == ""
+	return err == nil && told == "" && w.fullName() == ""
 }
 
 // Who is the login and its machine.
