@@ -134,3 +134,58 @@ func TestAccountShown(t *testing.T) {
 	assert.Positive(t, x.Facts.Databases[0].Bytes)
 	assert.Contains(t, x.Facts.Domains[1].Sites[0], "willowbench")
 }
+
+// A mail that a terminal does not mark as pasted, with a salutation, sentences and a signature: all of it is
+// one answer, and nothing of it reaches a later question. Esc and other keys hang nothing. What was
+// answered is not lost when the conversation is left; a name that is none is put right.
+func TestAnAccountThatIsBegunAndLeft(t *testing.T) {
+	p := newProgram(t)
+	_, port, _ := strings.Cut(p.demo.Standin.Web.Address(), ":")
+	host, sftp, _ := strings.Cut(p.demo.Standin.SSH.Address(), ":")
+	mail := "Dear customer,\n\nyour web space is ready.\n\nSFTP server: " + host + ", port " + sftp +
+		"\nYour user name is quill and your password is not-this 1.\nYour domain lockside.localhost shows the folder " +
+		"web/lockside.\n\nMySQL: " + p.demo.Standin.Database.Address() + ", user root, password " + p.demo.Password +
+		"\n\nKind regards,\nthe Quayhost team"
+	shown, code := onTerminal(t, p.as("tivset-minding", nil, "account", "add", "Boat Club"),
+		see("The account is called boat-club."),
+		on("The host's mail, or its server:", "\x1b\x1b[15~"+strings.ReplaceAll(mail, "\n", "\r")),
+		see("The host's mail says"), see("line 5"), on("publishes? [y/N/?]", "?\r"), see("fingerprint"),
+		on("publishes? [y/N/?]", "y\r"), see("refused the user"), on("Password, or nothing", "\x03"))
+	assert.Equal(t, 3, code, shown)
+	assert.Contains(t, shown, "to go on with it: tivset account add boat-club")
+	kept, err := os.ReadFile(filepath.Join(p.demo.Folder, "state", "begun-account.json"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(kept), "not-this")
+	assert.NotContains(t, string(kept), p.demo.Password)
+
+	shown, code = onTerminal(t, p.as("tivset", nil, "account", "add"),
+		on("Go on with the account boat-club, which was begun today at", "y\r"), see("lockside.localhost"),
+		on("Password, or nothing", p.demo.Password+"\r"), see("Signed in as quill"),
+		on("Its address [http://lockside.localhost]:", "http://lockside.localhost:"+port+"\r"),
+		on("until its name leads there", "127.0.0.1:"+port+"\r"), see("shows the folder web/lockside"),
+		on("Password of root", p.demo.Password+"\r"), see("may make databases"), on("Mail server", "\r"), on(keepIt, "y\r"))
+	require.Equal(t, 0, code, shown)
+	assert.NoFileExists(t, filepath.Join(p.demo.Folder, "state", "begun-account.json"))
+	var tested struct{ OK bool }
+	p.json(&tested, "account", "test", "boat-club")
+	assert.True(t, tested.OK)
+}
+
+// What a mail says can be seen without any server being asked, as a table and as JSON.
+func TestWhatAMailSays(t *testing.T) {
+	p := newProgram(t)
+	file := filepath.Join(t.TempDir(), "welcome.txt")
+	require.NoError(t, os.WriteFile(file, []byte("SFTP server: sftp.quayhost.example, port 2022\nUser: quill\n"+
+		"Password: Lamp 92\nYour domain lockside.example shows the folder /web.\n"), 0o600))
+	out, err := p.as("tivset", nil, "account", "add", "one", "--from-mail", file, "--dry-run", "--json").Output()
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"files": {"protocol": "sftp", "host": "sftp.quayhost.example", "port": 2022, "user": "quill",
+		"password": true}, "domains": [{"name": "lockside.example", "folder": "/web"}]}`, string(out))
+	text, err := p.as("tivset", nil, "account", "add", "--from-mail", file, "--dry-run").CombinedOutput()
+	require.NoError(t, err, "%s", text)
+	assert.Contains(t, string(text), "No server was asked")
+	assert.NotContains(t, string(text), "Lamp 92")
+	none, err := p.as("tivset", nil, "account", "add", "one", "--dry-run").CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(none), "--from-mail FILE")
+}

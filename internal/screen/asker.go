@@ -7,6 +7,8 @@ import (
 	"os"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"tivset/internal/plan"
 	"tivset/internal/wizard"
 )
@@ -35,32 +37,53 @@ type typed struct {
 }
 
 // line shows a prompt and waits for a line, or for the end of the context.
-func (a *Asker) line(ctx context.Context, prompt string, words []string, hide bool) (string, error) {
+func (a *Asker) line(ctx context.Context, prompt string, p wizard.Prompt) (string, error) {
 	if a.s.editor == nil {
-		return a.plain(ctx, prompt, hide)
+		return a.plain(ctx, prompt, p)
 	}
 	done, err := a.s.editor.begin()
 	if err != nil {
-		return a.plain(ctx, prompt, hide)
+		return a.plain(ctx, prompt, p)
 	}
 	defer done()
 	return a.wait(ctx, func() typed {
-		line, err := a.s.editor.read(prompt+" ", words, hide)
+		line, err := a.s.editor.read(prompt+" ", p.Words, p.Unseen, p.Pasted)
 		return typed{line, err}
 	})
 }
 
 // plain reads a line where it cannot be edited. The echo is off before the prompt is
 // there, so that no fast typist is seen.
-func (a *Asker) plain(ctx context.Context, prompt string, hide bool) (string, error) {
-	if f, ok := a.s.In.(*os.File); ok && hide {
+func (a *Asker) plain(ctx context.Context, prompt string, p wizard.Prompt) (string, error) {
+	f, isFile := a.s.In.(*os.File)
+	if isFile && p.Unseen {
 		if restore := unseen(int(f.Fd())); restore != nil {
 			defer fmt.Fprintln(a.s.Err) // the line end was not shown either
 			defer restore()
 		}
+		if a.s.InTerminal {
+			a.drop(int(f.Fd()))
+		}
 	}
 	fmt.Fprint(a.s.Err, prompt+" ")
-	return a.wait(ctx, a.read)
+	return a.wait(ctx, func() typed {
+		first := a.read()
+		for first.err == nil && p.Pasted && isFile && a.s.InTerminal && (a.s.typed.Buffered() > 0 || typedAhead(int(f.Fd()),
+			pasteGap)) {
+			next := a.read()
+			first.line, first.err = first.line+"\n"+next.line, next.err
+		}
+		return typed{strings.TrimRight(first.line, "\n"), first.err}
+	})
+}
+
+// drop forgets what was typed before a password was asked for.
+func (a *Asker) drop(fd int) {
+	for a.s.typed.Buffered() > 0 || typedAhead(fd, 0) {
+		if n, err := a.s.typed.Discard(max(1, a.s.typed.Buffered())); err != nil || n == 0 {
+			return
+		}
+	}
 }
 
 func (a *Asker) wait(ctx context.Context, read func() typed) (string, error) {
@@ -97,9 +120,13 @@ func (a *Asker) Ask(ctx context.Context, p wizard.Prompt) (string, error) {
 		a.Explain(p.Above)
 	}
 	for {
-		answer, err := a.line(ctx, prompt+":", p.Words, p.Unseen)
+		answer, err := a.line(ctx, prompt+":", p)
 		if err != nil {
 			return "", err
+		}
+		if p.Unseen && strings.Contains(answer, "\n") {
+			a.Refuse("a password is one line", "Paste it alone, or type it.")
+			continue
 		}
 		if !p.Unseen { // of a password a space may be a part: that is refused, and not changed
 			answer = strings.TrimSpace(answer)
@@ -176,6 +203,29 @@ func (a *Asker) List(rows [][]string) {
 	}
 }
 
+// Facts shows what was found in columns, and where, which is faint.
+func (a *Asker) Facts(rows [][]string) {
+	var widths []int
+	for _, row := range rows {
+		for i := range row {
+			row[i] = CleanName(row[i])
+			if i >= len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], width(row[i]))
+		}
+	}
+	for _, row := range rows {
+		where := row[2:]
+		text := fmt.Sprintf("  %-*s  %-*s  ", widths[0], row[0], widths[1], row[1])
+		shown := strings.Join(where, ": ")
+		if a.s.ErrTerminal && a.s.Width > 40 {
+			shown = ansi.Truncate(shown, max(8, a.s.Width-width(text)), "…")
+		}
+		fmt.Fprintln(a.s.Err, text+a.s.paint(faint, shown))
+	}
+}
+
 // Address shows the address that the answers so far lead to.
 func (a *Asker) Address(text string) { fmt.Fprintln(a.s.Err, "  → "+a.s.paint(accent, Clean(text))) }
 
@@ -189,9 +239,20 @@ func (a *Asker) Confirm(ctx context.Context, question string) bool {
 	return err == nil && (answer == "y" || answer == "yes")
 }
 
+// Sure asks a yes-or-no question that “?” explains.
+func (a *Asker) Sure(ctx context.Context, question, help string) bool {
+	for {
+		answer, err := a.Word(ctx, question+" [y/N/?]")
+		if err != nil || answer != "?" {
+			return err == nil && (answer == "y" || answer == "yes")
+		}
+		a.Explain(help)
+	}
+}
+
 // Word asks for a word, in lower case.
 func (a *Asker) Word(ctx context.Context, prompt string) (string, error) {
-	answer, err := a.line(ctx, prompt, nil, false)
+	answer, err := a.line(ctx, prompt, wizard.Prompt{})
 	return strings.ToLower(strings.TrimSpace(answer)), err
 }
 

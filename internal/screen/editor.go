@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"golang.org/x/term"
 )
@@ -14,6 +15,7 @@ import (
 type editor struct {
 	in, out *os.File
 	line    *term.Terminal
+	keys    *keyboard
 	width   int
 	words   []string // what Tab offers
 	tab     tabbed
@@ -32,7 +34,8 @@ func newEditor(s *Streams) *editor {
 		return nil
 	}
 	e := &editor{in: in, out: s.Terminal, width: s.Width}
-	e.line = term.NewTerminal(both{&pasted{from: in}, e.out}, "")
+	e.keys = &keyboard{from: in, more: func(d time.Duration) bool { return typedAhead(int(in.Fd()), d) }}
+	e.line = term.NewTerminal(both{e.keys, e.out}, "")
 	e.line.AutoCompleteCallback = e.complete
 	return e
 }
@@ -50,9 +53,15 @@ func (e *editor) begin() (done func(), err error) {
 	}, nil
 }
 
-// read gives a line, or several that were pasted at once, joined by line ends. The error
-// is io.EOF for Ctrl-C, Ctrl-D and the end of the input.
-func (e *editor) read(prompt string, words []string, hide bool) (string, error) {
+// read gives a line, or several that were pasted at once, joined by line ends. With paste it waits a
+// moment for more lines, as not every terminal says what is pasted; what is not seen is never what was
+// typed or pasted before the question stood there. The error is io.EOF for Ctrl-C, Ctrl-D and the end
+// of the input.
+func (e *editor) read(prompt string, words []string, hide, paste bool) (string, error) {
+	if hide || e.keys.many {
+		e.keys.drop()
+	}
+	e.keys.begin(paste)
 	if width, height, err := term.GetSize(int(e.out.Fd())); err == nil && width > 0 {
 		_ = e.line.SetSize(width, height)
 	}
@@ -62,7 +71,11 @@ func (e *editor) read(prompt string, words []string, hide bool) (string, error) 
 	for {
 		line, err := e.one(prompt, hide)
 		lines = append(lines, line)
-		if !errors.Is(err, term.ErrPasteIndicator) {
+		pasted := errors.Is(err, term.ErrPasteIndicator)
+		if pasted {
+			err = nil
+		}
+		if err != nil || !pasted && !e.keys.waits() {
 			return strings.TrimRight(strings.Join(lines, "\n"), "\n"), err
 		}
 		prompt = ""
@@ -129,77 +142,4 @@ func common(words []string) string {
 		}
 	}
 	return out
-}
-
-// pasted takes out of what is pasted what would steer the terminal. What is typed passes
-// as it is: arrows are such sequences. (xterm's bracketed paste: ESC [ 2 0 0 ~ and 201.)
-type pasted struct {
-	from   io.Reader
-	inside bool
-	seen   []byte // of a beginning or an end that is not complete
-}
-
-func (p *pasted) Read(out []byte) (int, error) {
-	part := make([]byte, max(1, len(out)-len("\x1b[201~")))
-	for {
-		n, err := p.from.Read(part)
-		kept := out[:0]
-		for _, b := range part[:n] {
-			kept = p.take(kept, b)
-		}
-		if len(kept) > 0 || err != nil {
-			return len(kept), err
-		}
-	}
-}
-
-func (p *pasted) take(kept []byte, b byte) []byte {
-	const begin, end = "\x1b[200~", "\x1b[201~"
-	mark := begin
-	if p.inside {
-		mark = end
-	}
-	switch {
-	case b == mark[len(p.seen)]:
-		if p.seen = append(p.seen, b); len(p.seen) < len(mark) {
-			if p.inside {
-				return kept
-			}
-			return append(kept, b)
-		}
-		if p.inside {
-			kept = append(kept, end...)
-		} else {
-			kept = append(kept, b)
-		}
-		p.inside, p.seen = !p.inside, nil
-		return kept
-	case p.inside:
-		for _, held := range p.seen {
-			kept = harmless(kept, held)
-		}
-		p.seen = nil
-		if b == mark[0] {
-			p.seen = []byte{b}
-			return kept
-		}
-		return harmless(kept, b)
-	}
-	p.seen = nil
-	if b == mark[0] {
-		p.seen = []byte{b}
-	}
-	return append(kept, b)
-}
-
-// harmless adds a byte of a paste, unless it is a control character other than a line's
-// end; a tab becomes a space.
-func harmless(kept []byte, b byte) []byte {
-	switch {
-	case b == '\t':
-		return append(kept, ' ')
-	case b < 32 && b != '\r' && b != '\n' || b == 0x7f:
-		return kept
-	}
-	return append(kept, b)
 }

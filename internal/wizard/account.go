@@ -42,15 +42,12 @@ type NewAccount struct {
 type Truster func(ctx context.Context, x *account.Account) (what string,
 	trust func(print string) (shown string, err error), err error)
 
-// Run asks for an account of a name, finds out what it can, and keeps it.
-func (c *NewAccount) Run(ctx context.Context, name string, replace bool) error {
-	names, err := c.Book.Home.Accounts()
+// Run asks for an account of a name, finds out what it can, and keeps it. An empty name is asked
+// for; one that is no account's is put right. What was answered is kept when it is left. It gives the name.
+func (c *NewAccount) Run(ctx context.Context, name string, replace bool) (called string, err error) {
+	name, err = c.name(ctx, name, replace)
 	if err != nil {
-		return err
-	}
-	if slices.Contains(names, name) && !replace {
-		return fault.New(fault.NeedsConfirmation, "an account of this name is kept already", name,
-			"Add --replace to describe it anew.")
+		return "", err
 	}
 	defer func() { _ = c.Book.Vault.Forget(name + drafted) }()
 	c.account = &account.Account{Name: name, Store: account.DefaultStore}
@@ -63,12 +60,59 @@ func (c *NewAccount) Run(ctx context.Context, name string, replace bool) error {
 				at = max(0, at-1)
 			}
 		case err != nil:
-			return endedTalk(err)
+			return "", c.endedTalk(err)
 		default:
 			at++
 		}
 	}
-	return nil
+	return name, c.Book.Home.DropBegunAccount()
+}
+
+// name is what the account is called: as it was given, put right, or asked for.
+func (c *NewAccount) name(ctx context.Context, given string, replace bool) (string, error) {
+	names, err := c.Book.Home.Accounts()
+	if err != nil {
+		return "", err
+	}
+	name := account.NameOf(given)
+	if name == "" {
+		asked, err := c.Ask.Ask(ctx, Prompt{Text: "Name of the account", Fallback: c.proposed(names),
+			Help: "What you call it here, such as boatclub. It is not the name with which you sign in at the host.",
+			Check: func(value string) (string, string) {
+				switch name := account.NameOf(value); {
+				case name == "":
+					return "nothing of that can be a name", "Use letters and digits, such as boatclub."
+				case slices.Contains(names, name) && !replace:
+					return "there is an account " + name + " already", "Choose another name."
+				}
+				return "", ""
+			}})
+		if err != nil {
+			return "", c.endedTalk(err)
+		}
+		given, name = asked, account.NameOf(asked)
+	}
+	if name != given {
+		c.Ask.Note("  The account is called " + name + ".")
+	}
+	if slices.Contains(names, name) && !replace {
+		return "", fault.New(fault.NeedsConfirmation, "an account of this name is kept already", name,
+			"Add --replace to describe it anew, or choose another name.")
+	}
+	return name, nil
+}
+
+// proposed is a name that is free: of the first domain, or of who signs in.
+func (c *NewAccount) proposed(taken []string) string {
+	from := c.Letter.User
+	if len(c.Letter.Domains) > 0 {
+		from, _, _ = strings.Cut(strings.TrimPrefix(c.Letter.Domains[0].Name, "www."), ".")
+	}
+	name := cmp.Or(account.NameOf(from), "main")
+	for n := 2; slices.Contains(taken, name); n++ {
+		name = fmt.Sprintf("%s-%d", strings.TrimRight(name, "-0123456789"), n)
+	}
+	return name
 }
 
 // question asks one, and counts those answered: “<” goes to the beginning of a
@@ -81,11 +125,16 @@ func (c *NewAccount) question(ctx context.Context, p Prompt) (string, error) {
 	return answer, err
 }
 
-// endedTalk words a conversation that was left.
-func endedTalk(err error) error {
-	if errors.Is(err, ErrNoAnswer) || errors.Is(err, context.Canceled) {
+// endedTalk words a conversation that was left, or that something else has ended: nothing that was
+// answered is lost.
+func (c *NewAccount) endedTalk(err error) error {
+	switch {
+	case c.account == nil && (errors.Is(err, ErrNoAnswer) || errors.Is(err, ErrBack)):
 		return fault.New(fault.NeedsConfirmation, "no account was added", "", "Begin again when you are ready.")
+	case errors.Is(err, ErrNoAnswer) || errors.Is(err, context.Canceled):
+		return c.left()
 	}
+	c.keepBegun()
 	return err
 }
 
@@ -119,9 +168,7 @@ func (c *NewAccount) keep(ctx context.Context) error {
 		case word == "<":
 			return ErrBack
 		case word == "n" || word == "no":
-			if c.Ask.Confirm(ctx, "Leave, and lose what was answered?") {
-				return ErrNoAnswer
-			}
+			return ErrNoAnswer
 		case noNumber == nil && n >= 1 && n <= len(lines):
 			show = true
 			if err := lines[n-1].change(ctx); err != nil && !errors.Is(err, ErrBack) {
@@ -191,7 +238,7 @@ func (c *NewAccount) lines() []accountLine {
 	}
 	add("Mail", text, func(ctx context.Context) error {
 		c.mailed = false
-		c.Letter.Mail = ""
+		c.Letter.Mail = hostmail.Mail{}
 		return c.mail(ctx)
 	})
 	return out

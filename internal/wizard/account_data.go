@@ -18,7 +18,10 @@ import (
 func (c *NewAccount) databases(ctx context.Context) error {
 	c.Ask.Heading("Databases")
 	c.account.Databases = nil
-	data := c.Letter.Data
+	var data hostmail.Data
+	if said := c.Letter.Databases; len(said) > 0 {
+		data = said[0]
+	}
 	if data.Host == "" {
 		var err error
 		if data, err = c.askData(ctx, data); err != nil || data.Host == "" {
@@ -159,7 +162,7 @@ func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data host
 
 func (c *NewAccount) dataAgain(ctx context.Context) error {
 	before := c.account.Databases
-	c.Letter.Data = hostmail.Data{}
+	c.Letter.Databases = nil
 	err := c.databases(ctx)
 	if err != nil {
 		c.account.Databases = before
@@ -184,7 +187,7 @@ func (c *NewAccount) mail(ctx context.Context) error {
 	if c.mailed {
 		return nil
 	}
-	server, from := c.Letter.Mail, ""
+	server, from := c.Letter.Mail.Server(), ""
 	if server == "" {
 		var err error
 		server, err = c.question(ctx, Prompt{Text: "Mail server (- for none)", Fallback: emptied,
@@ -207,7 +210,7 @@ func (c *NewAccount) mail(ctx context.Context) error {
 		return nil
 	}
 	c.Ask.Good(server + " answers")
-	if from = c.Letter.MailUser; !strings.Contains(from, "@") {
+	if from = c.Letter.Mail.User; !strings.Contains(from, "@") {
 		from = "hosting@" + c.account.Domains[0].Name
 	}
 	c.account.Mail = &account.Mail{Server: server, From: from}

@@ -26,12 +26,11 @@ func (c *NewAccount) domains(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	names := c.Letter.Domains
-	if len(names) == 0 {
-		names = []string{""}
+	if len(c.Letter.Domains) == 0 {
+		return c.oneDomain(ctx, "", found.Folders)
 	}
-	for _, name := range names {
-		if err := c.oneDomain(ctx, name, found.Folders); err != nil {
+	for _, d := range c.Letter.Domains {
+		if err := c.oneDomain(ctx, d.Name, found.Folders); err != nil {
 			return err
 		}
 	}
@@ -63,6 +62,11 @@ func (c *NewAccount) oneDomain(ctx context.Context, name string, folders []strin
 		}
 	}
 	d := account.Domain{Name: strings.ToLower(name), Primary: len(c.account.Domains) == 0}
+	for _, said := range c.Letter.Domains {
+		if said.Name == d.Name {
+			d.URL, d.Connect = said.URL, said.Connect
+		}
+	}
 	if d, err = c.placed(ctx, d, c.likely(d.Name, folders)); err != nil {
 		return err
 	}
@@ -108,15 +112,25 @@ func (c *NewAccount) likely(name string, folders []string) []string {
 	}
 	out := slices.Clone(folders)
 	slices.SortStableFunc(out, func(a, b string) int { return score(a) - score(b) })
-	if said := c.Letter.Folder; said != "" {
-		if r := c.account.Remote(); r != nil && strings.HasPrefix(said, r.Top+"/") {
-			said = strings.TrimPrefix(said, r.Top)
-		}
-		if said = strings.Trim(path.Clean(said), "/"); said != "" && said != "." && account.Inside(said) {
-			out = append([]string{said}, out...)
+	said := c.Letter.Folder
+	for _, d := range c.Letter.Domains {
+		if d.Name == name && d.Folder != "" {
+			said = d.Folder
 		}
 	}
+	if said, ok := c.below(said); ok {
+		out = append([]string{said}, out...)
+	}
 	return slices.Compact(out)
+}
+
+// below is a folder that the mail names as one below the account's top; false where it is none.
+func (c *NewAccount) below(said string) (folder string, ok bool) {
+	if r := c.account.Remote(); r != nil && strings.HasPrefix(said, r.Top+"/") {
+		said = strings.TrimPrefix(said, r.Top)
+	}
+	said = strings.Trim(path.Clean("/"+said), "/")
+	return said, said != "" && account.Inside(said)
 }
 
 // placed finds the folder that a domain shows, by trying those that are likely; where none

@@ -1,6 +1,7 @@
 package wizard
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -46,10 +47,14 @@ func (c *NewAccount) files(ctx context.Context) error {
 // fromLetter takes what the host's mail says, once.
 func (c *NewAccount) fromLetter() {
 	l := c.Letter
-	if c.server != "" || len(l.Servers) == 0 {
+	if c.server != "" {
 		return
 	}
-	c.server, c.user, c.password = l.Servers[0].Host, l.User, l.Password
+	c.user, c.password = cmp.Or(c.user, l.User), cmp.Or(c.password, l.Password)
+	if len(l.Servers) == 0 {
+		return
+	}
+	c.server = l.Best().Host
 	if len(l.Servers) > 1 {
 		var names []string
 		for _, s := range l.Servers {
@@ -102,7 +107,7 @@ func (c *NewAccount) local() bool { return strings.HasPrefix(c.server, "/") }
 // askServer takes the host's mail, a server, or a folder of this machine.
 func (c *NewAccount) askServer(ctx context.Context) error {
 	text := "The host's mail, or its server"
-	answer, err := c.question(ctx, Prompt{Text: text, Check: needed,
+	answer, err := c.question(ctx, Prompt{Text: text, Check: needed, Pasted: true,
 		Help: "Paste the mail with which the host sent you names and passwords, or type the server's name as it stands " +
 			"there, such as ftp.example.org. On the account's own machine: its folder, from the root."})
 	if err != nil {
@@ -110,14 +115,17 @@ func (c *NewAccount) askServer(ctx context.Context) error {
 	}
 	if strings.Contains(answer, "\n") {
 		read := hostmail.Read([]byte(answer))
-		if len(read.Servers) == 0 {
-			c.Ask.Refuse("no server can be found in that", "Type the server's name.")
+		if len(read.Facts) == 0 {
+			c.Ask.Refuse("nothing of an account can be found in that", "Type the server's name.")
 			return c.askServer(ctx)
 		}
 		c.Letter = read
 		c.Told()
 		c.server = ""
-		c.fromLetter()
+		if c.fromLetter(); c.server == "" {
+			c.Ask.Refuse("no server of files can be found in that", "Type the server's name; the rest is kept.")
+			return c.askServer(ctx)
+		}
 		return nil
 	}
 	c.server, c.Letter.Servers = strings.TrimSpace(answer), nil
@@ -131,28 +139,14 @@ func (c *NewAccount) askServer(ctx context.Context) error {
 	return nil
 }
 
-// Told says what was understood of a mail, without its passwords.
+// Told says what was understood of a mail, without its passwords, and in which of its lines.
 func (c *NewAccount) Told() {
-	l := c.Letter
-	say := func(what, value string) {
-		if value != "" {
-			c.Ask.Note(fmt.Sprintf("  %-18s %s", what, value))
-		}
-	}
 	c.Ask.Heading("The host's mail says")
-	for _, s := range l.Servers {
-		say(strings.TrimSpace(s.Scheme+" server"), strings.TrimSuffix(s.Host+":"+s.Port, ":"))
+	var rows [][]string
+	for _, f := range c.Letter.Facts {
+		rows = append(rows, []string{f.What, cmp.Or(f.Value, "given"), fmt.Sprintf("line %d", f.Line), f.Text})
 	}
-	given := map[bool]string{true: "given"}
-	say("user", l.User)
-	say("password", given[l.Password != ""])
-	say("folder", l.Folder)
-	say("domain", strings.Join(l.Domains, ", "))
-	say("database server", strings.TrimSuffix(l.Data.Host+":"+l.Data.Port, ":"))
-	say("database", l.Data.Name)
-	say("database user", l.Data.User)
-	say("its password", given[l.Data.Password != ""])
-	say("mail server", l.Mail)
+	c.Ask.Facts(rows)
 }
 
 // askPassword asks for a password, or for a key.
@@ -305,7 +299,7 @@ func (c *NewAccount) trusted(ctx context.Context, do func(*account.Account) erro
 	}
 	c.Ask.Warn(f.What)
 	c.Ask.Note("  " + draft.Remote().Address + " shows the " + what + " " + shown)
-	if !c.Ask.Confirm(ctx, "Is that the one that the host publishes?") {
+	if !c.Ask.Sure(ctx, "Is that the one that the host publishes?", aboutKeys) {
 		return fault.New(fault.NeedsConfirmation, "the server's "+what+" was not accepted", draft.Remote().Address,
 			"Ask the host for the right one, then answer again.").Wrap(errNotTrusted)
 	}
@@ -314,6 +308,13 @@ func (c *NewAccount) trusted(ctx context.Context, do func(*account.Account) erro
 	}
 	return do(draft)
 }
+
+// aboutKeys explains what is asked of a server that is new.
+const aboutKeys = "By its key, or its certificate, a server proves that it is itself, and not somebody on the way to it who " +
+	"would read along. Hosts publish it as a fingerprint: in the mail with which they sent your account, in the control panel " +
+	"near SFTP or SSH, or on their help pages; their support tells it too. Compare the first and the last six characters at " +
+	"least. If your host publishes none and you are where you trust the network, such as at home, y is reasonable: it is kept, " +
+	"and from then on everything stops if the server ever shows another one."
 
 // drafted marks what the vault holds for the time of a conversation.
 const drafted = ".draft/"

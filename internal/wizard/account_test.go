@@ -23,7 +23,8 @@ func describe(t *testing.T, w *sitetest.World, name string, yes bool, lines ...l
 	t.Helper()
 	s := &script{t: t, lines: lines, yes: yes}
 	c := &wizard.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w)}
-	return s, c.Run(ctx, name, false)
+	_, err := c.Run(ctx, name, false)
+	return s, err
 }
 
 func truster(w *sitetest.World) wizard.Truster {
@@ -141,7 +142,7 @@ func TestAnAccountFromTheHostsMail(t *testing.T) {
 	c := &wizard.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv,
 		Letter: hostmail.Read([]byte(mailed(w,
 			w.Demo.Password)))}
-	err = c.Run(ctx, "third", false)
+	_, err = c.Run(ctx, "third", false)
 	assert.ErrorContains(t, err, "no account was added")
 	assert.Contains(t, s.heard(), "shows the folder web/chandlery")
 	assert.Contains(t, s.heard(), "names begin with q_")
@@ -156,7 +157,7 @@ func TestWrongAnswersAboutAnAccount(t *testing.T) {
 		line{question: "Password", answer: "<"}, line{question: "User", answer: "<"},
 		line{question: "The host's mail", answer: stop})
 	require.Error(t, err)
-	assert.Contains(t, s.heard(), "no server can be found in that")
+	assert.Contains(t, s.heard(), "nothing of an account can be found in that")
 	assert.Contains(t, s.heard(), "refused the user")
 	names, err := w.Home.Accounts()
 	require.NoError(t, err)
@@ -215,7 +216,8 @@ func TestADatabaseUserWhoMayMakeNone(t *testing.T) {
 			line{question: "Mail server"}, line{question: "Keep it?", answer: "y"})
 		s := &script{t: t, lines: lines, yes: true}
 		a := &wizard.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w)}
-		require.NoError(t, a.Run(ctx, "second", true), s.heard())
+		_, err := a.Run(ctx, "second", true)
+		require.NoError(t, err, s.heard())
 		assert.Contains(t, strings.ToLower(s.heard()), c.says)
 		assert.NotContains(t, s.heard(), "--replace", "no remedy that cannot be followed here")
 		kept, err := w.Home.Account("second")

@@ -21,10 +21,14 @@ type Asker interface {
 	// Confirm asks a yes-or-no question; anything but yes is no.
 	Confirm(ctx context.Context, question string) bool
 
+	// Sure is Confirm with an explanation for whoever answers “?”.
+	Sure(ctx context.Context, question, help string) bool
+
 	Heading(text string)        // begins a group of questions
 	Explain(text string)        // a text set off from the questions
 	Note(text string)           // a text between them
 	List(rows [][]string)       // numbered rows to choose from
+	Facts(rows [][]string)      // what was found, and where
 	Address(text string)        // the address that the answers so far lead to
 	Good(text string)           // something was tried and works
 	Warn(text string)           // what one should know before going on
@@ -43,6 +47,7 @@ type Prompt struct {
 	Fallback string // what an empty line answers
 	Help     string
 	Unseen   bool     // typed without echo
+	Pasted   bool     // several lines that are pasted are one answer
 	Words    []string // what Tab completes
 	Check    func(string) (what, remedy string)
 }

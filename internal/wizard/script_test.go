@@ -89,6 +89,8 @@ func (s *script) Confirm(_ context.Context, question string) bool {
 	return s.yes
 }
 
+func (s *script) Sure(ctx context.Context, question, _ string) bool { return s.Confirm(ctx, question) }
+
 func (s *script) say(how, text string)       { s.said = append(s.said, how+" "+text) }
 func (s *script) heard() string              { return strings.Join(s.said, "\n") }
 func (s *script) Heading(text string)        { s.say("#", text) }
@@ -99,6 +101,12 @@ func (s *script) Good(text string)           { s.say("good", text) }
 func (s *script) Warn(text string)           { s.say("warn", text) }
 func (s *script) Refuse(what, remedy string) { s.say("refuse", what+"; "+remedy) }
 func (s *script) Fault(err error)            { s.say("fault", err.Error()) }
+
+func (s *script) Facts(rows [][]string) {
+	for _, r := range rows {
+		s.Note(strings.Join(r, "  "))
+	}
+}
 
 // Review keeps the plan, and the form's lines with their numbers.
 func (s *script) Review(p *plan.Plan, f wizard.Form) {

@@ -1,7 +1,9 @@
 package accounts
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -27,27 +29,38 @@ func (a *app) accountAdd() *cobra.Command {
 	var from, mail string
 	var replace bool
 	c := &cobra.Command{
-		Use:   "add NAME [--from-mail FILE | --from FILE]",
+		Use:   "add [NAME] [--from-mail FILE | --from FILE]",
 		Short: "Add a hosting account, from the host's mail, by asking, or from its file",
 		Long: "Reads servers, names and passwords out of the mail that the host sent, finds out how the files are reached\n" +
 			"and which folder a domain shows, asks for the rest, and shows all of it before it is kept. Without\n" +
-			"--from-mail the mail can be pasted at the first question. With --from it takes the account's file\n" +
-			"(docs/hosting.md) and asks nothing.",
+			"--from-mail the mail can be pasted at the first question; with --dry-run what it says is shown, and\n" +
+			"no server is asked. An account that was begun and left is gone on with. With --from it takes the\n" +
+			"account's file (docs/hosting.md) and asks nothing.",
 		Example: "  tivset account add quillmere\n  tivset account add quillmere --from-mail welcome.eml\n" +
+			"  tivset account add quillmere --from-mail welcome.eml --dry-run\n" +
 			"  tivset account add quillmere --from quillmere.yaml",
-		Args: cli.Takes(1, 1, "NAME [--from-mail FILE | --from FILE]"), Annotations: cli.NoDryRun(),
+		Args: cli.Takes(0, 1, "[NAME] [--from-mail FILE | --from FILE]"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := cli.NotBoth("--from", from != "", "--from-mail", mail != ""); err != nil {
 				return err
 			}
+			name := append(args, "")[0]
 			switch {
+			case a.DryRun && mail != "":
+				return a.showMail(mail)
+			case a.DryRun:
+				return fault.New(fault.Usage, "only what a mail says can be shown without adding an account", "",
+					"Give the mail with --from-mail FILE, or leave --dry-run out.")
 			case from == "" && a.Streams.Asks():
-				return a.askAccount(c.Context(), args[0], mail, replace)
+				return a.askAccount(c.Context(), name, mail, replace)
 			case mail != "":
 				return fault.New(fault.Usage, "what a mail says is tried and shown on a terminal", mail,
-					"Run this on a terminal, or write the account's file and give it with --from FILE")
+					"Run this on a terminal, or write the account's file and give it with --from FILE. What it says: "+
+						"tivset account add --from-mail FILE --dry-run")
+			case name == "":
+				return fault.New(fault.Usage, "the account's name is missing", "", "Write: tivset account add NAME --from FILE")
 			case from == "":
-				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+args[0]+
+				return fault.New(fault.Usage, "the account's file is missing", "", "Write: tivset account add "+name+
 					" --from FILE")
 			}
 			text, err := a.ReadFile(from)
@@ -59,7 +72,7 @@ func (a *app) accountAdd() *cobra.Command {
 				return err
 			}
 			defer done()
-			added, err := s.Accounts.Add(args[0], text, replace, a.World.Env)
+			added, err := s.Accounts.Add(name, text, replace, a.World.Env)
 			if err != nil {
 				return err
 			}
@@ -94,17 +107,44 @@ func (a *app) askOperator(ctx context.Context, ask wizard.Asker) error {
 	return a.World.Home().KeepOperator(strings.TrimSpace(name))
 }
 
+// readMail reads the host's mail from a file.
+func (a *app) readMail(file string) (read hostmail.Letter, err error) {
+	text, err := a.ReadFile(file)
+	if err != nil {
+		return read, err
+	}
+	if read = hostmail.Read(text); len(read.Facts) == 0 {
+		return read, fault.New(fault.Usage, "nothing of an account can be found in the mail", file,
+			"Leave --from-mail out, and type what it says when asked.")
+	}
+	return read, nil
+}
+
+// showMail shows what a mail says, and asks no server.
+func (a *app) showMail(file string) error {
+	read, err := a.readMail(file)
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Streams.WriteJSON(read)
+	}
+	var rows [][]string
+	for _, f := range read.Facts {
+		rows = append(rows, []string{f.What, cmp.Or(f.Value, "given"), fmt.Sprint(f.Line), f.Text})
+	}
+	a.Streams.Table([]string{"What", "Value", "Line", "Where it says so"}, rows)
+	a.Streams.Say("\nNo server was asked. To add the account: tivset account add --from-mail %s", file)
+	return nil
+}
+
 // askAccount asks for an account on the terminal.
 func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool) error {
 	var read hostmail.Letter
 	if mailed != "" {
-		text, err := a.ReadFile(mailed)
-		if err != nil {
+		var err error
+		if read, err = a.readMail(mailed); err != nil {
 			return err
-		}
-		if read = hostmail.Read(text); len(read.Servers) == 0 {
-			return fault.New(fault.Usage, "no server of files can be found in the mail", mailed,
-				"Leave --from-mail out, and type what it says when asked.")
 		}
 	}
 	s, done, err := a.Core(ctx)
@@ -118,8 +158,10 @@ func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool)
 		}}
 	if c.Letter = read; mailed != "" {
 		c.Told()
+	} else {
+		name = c.GoOn(ctx, name, a.World.Now())
 	}
-	if err := c.Run(ctx, name, replace); err != nil {
+	if name, err = c.Run(ctx, name, replace); err != nil {
 		return err
 	}
 	if err := a.askOperator(ctx, c.Ask); err != nil {

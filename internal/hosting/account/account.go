@@ -14,8 +14,10 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"go.yaml.in/yaml/v3"
+	"golang.org/x/text/unicode/norm"
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/database"
@@ -105,6 +107,24 @@ var (
 	prefixName  = regexp.MustCompile(`^[a-z0-9_]{0,16}$`)
 	unknownKey  = regexp.MustCompile(`line (\d+): field (\S+) not found in type account\.(\w+)`)
 )
+
+// NameOf makes a name that an account can have of what somebody calls it: “Boat Club” is boat-club.
+// It is empty where nothing is left.
+func NameOf(text string) string {
+	var out strings.Builder
+	for _, r := range norm.NFD.String(strings.ToLower(text)) {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			out.WriteRune(r)
+		case unicode.Is(unicode.Mn, r): // an accent: “é” is “e”
+		default:
+			out.WriteByte('-')
+		}
+	}
+	name := strings.Trim(regexp.MustCompile(`-{2,}`).ReplaceAllString(out.String(), "-"), "-")
+	name = strings.TrimLeft(name, "-0123456789")
+	return strings.Trim(name[:min(len(name), 41)], "-")
+}
 
 // Parse reads an account file, strictly, and fills in what may be left out.
 func Parse(text []byte) (*Account, error) {

@@ -3,57 +3,70 @@ package hostmail_test
 import (
 	"bytes"
 	"encoding/base64"
+	"encoding/json"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"tivset/internal/hosting/hostmail"
 )
 
-const english = `Dear customer,
-
-welcome to your new web space. Keep this mail in a safe place.
-
-Customer number: 4711
-Control panel: https://panel.quayhost.example:8443
-Control panel user: k4711
-Control panel password: not-this-one
-
-Your domain: lockside.example
-
-FTP / SFTP access
-  Server:    web12.quayhost.example
-  User name: quill
-  Password:  Lamp-92-tide
-  SSH port:  2222
-  Document root: /htdocs/lockside
-
-MySQL database
-  Host:          db4.quayhost.example:3307
-  Database name: quill_db1
-  User:          quill_db1
-  Password:      Rope-17-knot
-
-Outgoing mail (SMTP): smtp.quayhost.example
-IMAP server: imap.quayhost.example
-`
-
-func TestReads(t *testing.T) {
-	l := hostmail.Read([]byte(english))
-	assert.Equal(t, hostmail.Letter{
-		Servers: []hostmail.Server{{Host: "web12.quayhost.example", Port: "2222"}},
-		User:    "quill", Password: "Lamp-92-tide", Folder: "/htdocs/lockside", Domains: []string{"lockside.example"},
-		Data: hostmail.Data{
-			Engine:   "mariadb",
-			Host:     "db4.quayhost.example",
-			Port:     "3307",
-			Name:     "quill_db1",
-			User:     "quill_db1",
-			Password: "Rope-17-knot",
-		},
-		Mail: "smtp.quayhost.example"}, l)
+// mails reads the mails of a folder of testdata: what each says stands beside it.
+func mails(t *testing.T, folder string) {
+	names, err := filepath.Glob(filepath.Join("testdata", folder, "*.json"))
+	require.NoError(t, err)
+	require.NotEmpty(t, names)
+	for _, name := range names {
+		t.Run(strings.TrimSuffix(filepath.Base(name), ".json"), func(t *testing.T) {
+			var want struct {
+				Read    json.RawMessage
+				Secrets []string
+			}
+			text, err := os.ReadFile(name)
+			require.NoError(t, err)
+			require.NoError(t, json.Unmarshal(text, &want))
+			found, err := filepath.Glob(strings.TrimSuffix(name, "json") + "[teh]*[tl]")
+			require.NoError(t, err)
+			require.Len(t, found, 1)
+			mail, err := os.ReadFile(found[0])
+			require.NoError(t, err)
+			read := hostmail.Read(mail)
+			got, err := json.Marshal(read)
+			require.NoError(t, err)
+			assert.JSONEq(t, string(want.Read), string(got))
+			secrets := []string{}
+			for _, s := range append([]string{read.Password}, passwords(read)...) {
+				if s != "" {
+					secrets = append(secrets, s)
+				}
+			}
+			assert.Equal(t, want.Secrets, secrets)
+			for _, f := range read.Facts { // what is shown of it has no secret in it
+				for _, s := range secrets {
+					assert.NotContains(t, f.Text+f.Value, s)
+				}
+			}
+		})
+	}
 }
+
+func passwords(l hostmail.Letter) (out []string) {
+	for _, d := range l.Databases {
+		out = append(out, d.Password)
+	}
+	return out
+}
+
+// Mails of every form that hosts use, in eight languages.
+func TestMails(t *testing.T) { mails(t, "mails") }
+
+// Mails that were written before the reader was, and at which it was not made: they say how it does
+// with what it has not seen.
+func TestMailsKeptApart(t *testing.T) { mails(t, "apart") }
 
 // In other languages, as tables, with the value below its label, as a page.
 func TestOtherLanguagesAndForms(t *testing.T) {
@@ -81,7 +94,8 @@ func TestOtherLanguagesAndForms(t *testing.T) {
 		l := hostmail.Read([]byte(text))
 		assert.Equal(t, []hostmail.Server{{Scheme: l.Servers[0].Scheme, Host: "ftp.kai.example"}}, l.Servers, name)
 		assert.Equal(t, "quill Lamp-92-tide schleuse.example localhost quill1 quill1 Rope-17", strings.Join([]string{l.User,
-			l.Password, strings.Join(l.Domains, "+"), l.Data.Host, l.Data.Name, l.Data.User, l.Data.Password}, " "), name)
+			l.Password, l.Domains[0].Name, l.Databases[0].Host, l.Databases[0].Name, l.Databases[0].User,
+			l.Databases[0].Password}, " "), name)
 	}
 }
 
@@ -105,6 +119,10 @@ func TestOddLetters(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add([]byte(english))
+	for _, name := range []string{"en-sentences", "de-eml", "en-table", "en-html-table"} {
+		found, _ := filepath.Glob("testdata/mails/" + name + ".[teh]*[tl]")
+		text, _ := os.ReadFile(found[0])
+		f.Add(text)
+	}
 	f.Fuzz(func(t *testing.T, text []byte) { hostmail.Read(text) })
 }
