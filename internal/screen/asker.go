@@ -9,6 +9,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"tivset/internal/hosting/hostmail"
 	"tivset/internal/plan"
 	"tivset/internal/wizard"
 )
@@ -203,27 +204,29 @@ func (a *Asker) List(rows [][]string) {
 	}
 }
 
-// Facts shows what was found in columns, and where, which is faint.
-func (a *Asker) Facts(rows [][]string) {
-	var widths []int
-	for _, row := range rows {
-		for i := range row {
-			row[i] = CleanName(row[i])
-			if i >= len(widths) {
-				widths = append(widths, 0)
-			}
-			widths[i] = max(widths[i], width(row[i]))
+// Facts shows what was understood, below the line that says it.
+func (a *Asker) Facts(said []hostmail.Said) { fmt.Fprint(a.s.Err, a.s.facts(said)) }
+
+// Facts prints what was understood, below the line that says it.
+func (s *Streams) Facts(said []hostmail.Said) { s.Print("%s", strings.TrimRight(s.facts(said), "\n")) }
+
+func (s *Streams) facts(said []hostmail.Said) string {
+	const margin = 11
+	var out strings.Builder
+	for _, x := range said {
+		head := ""
+		if x.Line > 0 {
+			text := ansi.Truncate(CleanName(x.Text), max(s.Width-margin, 60), "…")
+			fmt.Fprintf(&out, "  %-*s%s\n", margin-2, fmt.Sprint("line ", x.Line), s.paint(faint, text))
+			head = strings.Repeat(" ", margin)
+		} else {
+			head = "  "
+		}
+		for _, f := range x.Facts {
+			out.WriteString(head + s.paint(good, "✓") + " " + CleanName(f) + "\n")
 		}
 	}
-	for _, row := range rows {
-		where := row[2:]
-		text := fmt.Sprintf("  %-*s  %-*s  ", widths[0], row[0], widths[1], row[1])
-		shown := strings.Join(where, ": ")
-		if a.s.ErrTerminal && a.s.Width > 40 {
-			shown = ansi.Truncate(shown, max(8, a.s.Width-width(text)), "…")
-		}
-		fmt.Fprintln(a.s.Err, text+a.s.paint(faint, shown))
-	}
+	return out.String()
 }
 
 // Address shows the address that the answers so far lead to.

@@ -67,12 +67,8 @@ func (c *NewAccount) GoOn(ctx context.Context, name string, now time.Time) strin
 		return name
 	}
 	c.Letter = b.Letter
-	var rows [][]string
-	for _, f := range b.Letter.Facts {
-		rows = append(rows, []string{f.What, f.Value, ""})
-	}
 	c.Ask.Heading("You answered")
-	c.Ask.Facts(rows)
+	c.Ask.Facts(b.Letter.ByLine())
 	return b.Name
 }
 

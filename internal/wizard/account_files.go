@@ -142,11 +142,7 @@ func (c *NewAccount) askServer(ctx context.Context) error {
 // Told says what was understood of a mail, without its passwords, and in which of its lines.
 func (c *NewAccount) Told() {
 	c.Ask.Heading("The host's mail says")
-	var rows [][]string
-	for _, f := range c.Letter.Facts {
-		rows = append(rows, []string{f.What, cmp.Or(f.Value, "given"), fmt.Sprintf("line %d", f.Line), f.Text})
-	}
-	c.Ask.Facts(rows)
+	c.Ask.Facts(c.Letter.ByLine())
 }
 
 // askPassword asks for a password, or for a key.
@@ -310,11 +306,12 @@ func (c *NewAccount) trusted(ctx context.Context, do func(*account.Account) erro
 }
 
 // aboutKeys explains what is asked of a server that is new.
-const aboutKeys = "By its key, or its certificate, a server proves that it is itself, and not somebody on the way to it who " +
-	"would read along. Hosts publish it as a fingerprint: in the mail with which they sent your account, in the control panel " +
-	"near SFTP or SSH, or on their help pages; their support tells it too. Compare the first and the last six characters at " +
-	"least. If your host publishes none and you are where you trust the network, such as at home, y is reasonable: it is kept, " +
-	"and from then on everything stops if the server ever shows another one."
+const aboutKeys = "By its key, or its certificate, a server proves that it is itself, and not somebody on the way " +
+	"to it who would read along. Hosts publish it as a fingerprint: in the mail with which they sent your account, " +
+	"in the control panel near SFTP or SSH, or on their help pages; their support tells it too. Compare the first " +
+	"and the last six characters at least. If your host publishes none and you are where you trust the network, " +
+	"such as at home, y is reasonable: it is kept, and from then on everything stops if the server ever shows " +
+	"another one."
 
 // drafted marks what the vault holds for the time of a conversation.
 const drafted = ".draft/"

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 
+	"tivset/internal/hosting/hostmail"
 	"tivset/internal/plan"
 )
 
@@ -28,7 +29,7 @@ type Asker interface {
 	Explain(text string)        // a text set off from the questions
 	Note(text string)           // a text between them
 	List(rows [][]string)       // numbered rows to choose from
-	Facts(rows [][]string)      // what was found, and where
+	Facts(said []hostmail.Said) // what was understood, and of which line
 	Address(text string)        // the address that the answers so far lead to
 	Good(text string)           // something was tried and works
 	Warn(text string)           // what one should know before going on

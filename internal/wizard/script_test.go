@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/hosting/hostmail"
 	"tivset/internal/plan"
 	"tivset/internal/wizard"
 )
@@ -102,9 +103,9 @@ func (s *script) Warn(text string)           { s.say("warn", text) }
 func (s *script) Refuse(what, remedy string) { s.say("refuse", what+"; "+remedy) }
 func (s *script) Fault(err error)            { s.say("fault", err.Error()) }
 
-func (s *script) Facts(rows [][]string) {
-	for _, r := range rows {
-		s.Note(strings.Join(r, "  "))
+func (s *script) Facts(said []hostmail.Said) {
+	for _, x := range said {
+		s.Note(fmt.Sprint(x.Line, ": ", x.Text, " → ", strings.Join(x.Facts, " · ")))
 	}
 }
 

@@ -1,9 +1,7 @@
 package accounts
 
 import (
-	"cmp"
 	"context"
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -129,11 +127,7 @@ func (a *app) showMail(file string) error {
 	if a.JSON {
 		return a.Streams.WriteJSON(read)
 	}
-	var rows [][]string
-	for _, f := range read.Facts {
-		rows = append(rows, []string{f.What, cmp.Or(f.Value, "given"), fmt.Sprint(f.Line), f.Text})
-	}
-	a.Streams.Table([]string{"What", "Value", "Line", "Where it says so"}, rows)
+	a.Streams.Facts(read.ByLine())
 	a.Streams.Say("\nNo server was asked. To add the account: tivset account add --from-mail %s", file)
 	return nil
 }

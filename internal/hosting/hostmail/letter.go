@@ -33,6 +33,29 @@ type Fact struct {
 	Text  string // the line, with its secrets taken out
 }
 
+// Said is a line of a letter, and what it says.
+type Said struct {
+	Line  int      // from 1
+	Text  string   // with its secrets taken out
+	Facts []string // such as “user quill”
+}
+
+// ByLine gives what was understood by the lines that say it.
+func (l Letter) ByLine() (out []Said) {
+	for _, f := range l.Facts {
+		if n := len(out); n == 0 || out[n-1].Line != f.Line {
+			out = append(out, Said{Line: f.Line, Text: f.Text})
+		}
+		last := &out[len(out)-1]
+		value := f.Value
+		if value == "" {
+			value = "given"
+		}
+		last.Facts = append(last.Facts, f.What+" "+value)
+	}
+	return out
+}
+
 // Server is one that has the account's files.
 type Server struct {
 	Scheme string // sftp, ftps, ftp; "" where it is not said

@@ -62,7 +62,7 @@ func (r *reader) line(line string) {
 		}
 		return
 	}
-	if r.table(line) || r.links(line) {
+	if r.table(line) || r.links(line) || r.command(line) {
 		return
 	}
 	text := leaders.ReplaceAllString(line, ": ")
@@ -74,6 +74,25 @@ func (r *reader) line(line string) {
 		return
 	}
 	r.heading(line, all)
+}
+
+// calls are the programs that sign in, as a mail shows their use: sftp -P 2022 quill@host.
+var calls = regexp.MustCompile(`^(?:\$ )?(sftp|ssh|ftp|lftp)\s+(?:-[pP]\s*(\d{1,5})\s+)?([^\s@]+)@([^\s@:]+)` +
+	`(?:\s+-[pP]\s*(\d{1,5}))?$`)
+
+// command takes the call of a program that signs in.
+func (r *reader) command(line string) bool {
+	m := calls.FindStringSubmatch(line)
+	if m == nil || !isHost(m[4]) {
+		return false
+	}
+	scheme := schemeOf(strings.TrimPrefix(m[1], "l"))
+	if !r.server(scheme, joinedPort(m[4], m[2]+m[5])) {
+		return false
+	}
+	r.begin(aboutFiles)
+	r.first("user", &r.out.User, m[3])
+	return true
 }
 
 // heading begins a part, if it says what it is about.
@@ -147,12 +166,21 @@ func (r *reader) facts(line string, all []token) (n int) {
 		}
 		value, next := r.value(line, all, l, n)
 		if value == "" {
+			if s := l.topic(); s != noSense && l.strong && !l.complete { // MySQL: user …, password …
+				r.begin(s)
+				r.scheme = schemeOf(l.words)
+				r.engine(l.words)
+			}
 			at = max(at+1, min(l.next, next))
 			continue
 		}
 		before := r.lastOf
 		if r.take(line, l, value, n > 0, lineDomain) {
 			n++
+			if l.topic() == aboutData && next+1 < len(all) && prepositions[all[next].word] && isHost(all[next+1].text) {
+				r.take(line, label{senses: []sense{aboutData, host}, strong: true}, all[next+1].text, true, 0) // … on its server
+				next += 2
+			}
 		}
 		if r.lastOf != before {
 			lineDomain = r.lastOf
@@ -170,7 +198,12 @@ func (r *reader) value(line string, all []token, l label, before int) (value str
 	if l.field() == password {
 		return r.secret(line, all, l, before)
 	}
-	if l.strong || l.verb || l.field() != noSense {
+	if of, n := phrase(all, l.next); l.field() == noSense && n > 0 && of[0] != filler {
+		return "", l.next // what follows has a label of its own
+	}
+	named := l.topic() == aboutData && before > 0 && userForm.MatchString(trimmed(all[l.next].text)) &&
+		!common[all[l.next].word] // …, database quill1, …
+	if l.strong || l.verb || named || l.field() != noSense {
 		return all[l.next].text, l.next + 1
 	}
 	for i := l.next; i < len(all); i++ { // the address of what a sentence is about: “you reach it at …”
@@ -357,8 +390,8 @@ func plausible(is sense, l label, value string, inline bool) bool {
 }
 
 // common are words that follow “user” in prose.
-var common = set("name names and or with for to in on of the is are who can may must will und oder mit für zu et ou avec " +
-	"pour y o con para e per en met voor guide manual account accounts area")
+var common = set("name names and or with for to in on of the is are who can may must will und oder mit für zu " +
+	"et ou avec pour y o con para e per en met voor guide manual account accounts area")
 
 func (r *reader) files(is sense, l label, value string, inline bool) bool {
 	if is == protocol {
@@ -525,12 +558,13 @@ func (r *reader) domain(value, line string) bool {
 		return false
 	}
 	r.addDomain(value)
-	if _, rest, found := strings.Cut(line, value); found && strings.HasSuffix(value, ",") {
-		for _, t := range tokens(rest) {
-			if !isDomain(t.text) {
-				break
-			}
+	_, rest, _ := strings.Cut(line, value)
+	for _, t := range tokens(rest) { // the others that it lists
+		switch {
+		case isDomain(t.text):
 			r.addDomain(t.text)
+		case !and[t.word]:
+			return true
 		}
 	}
 	return true
@@ -568,7 +602,7 @@ func (r *reader) folderOf(of int, value string) bool {
 		r.fact("folder", value)
 		return true
 	}
-	r.fact("folder of "+r.out.Domains[of-1].Name, value)
+	r.fact(r.out.Domains[of-1].Name+" shows the folder", value)
 	first(&r.out.Domains[of-1].Folder, value)
 	return true
 }

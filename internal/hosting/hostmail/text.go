@@ -8,6 +8,7 @@ import (
 	"mime/multipart"
 	"mime/quotedprintable"
 	"net/mail"
+	"regexp"
 	"strings"
 
 	"golang.org/x/net/html"
@@ -23,11 +24,14 @@ func plainText(text []byte) string {
 		}
 	}
 	s := string(text)
-	if low := strings.ToLower(s); strings.Contains(low, "<html") || strings.Contains(low, "<body") {
+	if len(markup.FindAllStringIndex(s, 2)) > 1 {
 		s = ofPage(s)
 	}
 	return strings.ReplaceAll(s, "\r", "")
 }
+
+// markup is what only a page has.
+var markup = regexp.MustCompile(`(?i)</(html|body|p|div|table|tr|td|li|b|strong|code|span|a|h[1-6])\s*>|<br\s*/?>`)
 
 // deepest is how deep parts may lie in parts.
 const deepest = 5

@@ -40,40 +40,57 @@ const webRoot sense = 200
 // vocabulary lists the words of labels: English, German, French, Spanish, Italian, Dutch,
 // Portuguese, Polish. Words that are written together or with a hyphen are taken apart.
 var vocabulary = map[sense]string{
-	password: "password passwort kennwort passwd passphrase pass pwd mot+de+passe mdp contraseña contrasena clave " +
+	password: "password passwort kennwort passwd passphrase pass pwd mot+de+passe mdp contraseña " +
+		"contrasena clave " +
 		"parola+d'ordine parola wachtwoord palavra-passe senha hasło haslo",
-	user: "user username users login benutzer benutzername nutzer nutzername anmeldename utilisateur identifiant " +
-		"usuario usuária usuário utente gebruiker gebruikersnaam utilizador użytkownik użytkownika uzytkownik",
+	user: "user username users login benutzer benutzername nutzer nutzername anmeldename " +
+		"utilisateur identifiant " +
+		"usuario usuária usuário utente gebruiker gebruikersnaam utilizador użytkownik użytkownika " +
+		"uzytkownik",
 	port: "port puerto porta poort",
-	folder: "folder directory path ordner verzeichnis pfad dossier répertoire repertoire chemin carpeta directorio ruta " +
+	folder: "folder directory path ordner verzeichnis pfad dossier répertoire repertoire chemin " +
+		"carpeta directorio ruta " +
 		"cartella percorso map pasta diretório diretorio katalog ścieżka",
-	webRoot: "document+root docroot web+root webroot stammverzeichnis dokumentenstamm web+folder web+directory " +
+	webRoot: "webverzeichnis webordner document+root docroot web+root webroot stammverzeichnis " +
+		"dokumentenstamm web+folder web+directory " +
 		"racine+du+site document+folder",
-	domain: "domain domains domaine domaines domäne nom+de+domaine dominio dominios domini domein domeinen domeinnaam " +
-		"domínio domínios domena domeny site website webseite sito sitio strona witryna web+address internetadresse " +
+	domain: "domain domains domain(s domaine domaines domäne nom+de+domaine dominio dominios " +
+		"domini domein domeinen domeinnaam " +
+		"domínio domínios domena domeny site website url webseite sito sitio strona witryna " +
+		"web+address internetadresse " +
 		"site+web web+site sitio+web sito+web",
-	host: "server servername serveur servidor host hostname hôte hote adresse address dirección indirizzo adres " +
+	host: "server servername serveur servidor host hostname hôte hote adresse address dirección " +
+		"indirizzo adres " +
 		"serwer endereço",
 	protocol: "protocol protokoll protocole protocolo protocollo protokół type typ tipo",
 	name:     "name nom nombre nome naam nazwa",
-	ignored: "e-mail email mail e-mail-address customer kunden kundennummer customer+number telefon phone tel fax ip " +
+	ignored: "e-mail email mail e-mail-address customer kunden kundennummer customer+number " +
+		"telefon phone tel fax ip " +
 		"ip+address ip-adresse version order number nummer",
 
-	aboutPanel: "panel control+panel panel+de+control pannello+di+controllo painel painel+de+controle painel+de+controlo client+area customer+area customer+login kundenbereich kundencenter kundenmenü " +
-		"kundenkonto espace+client panneau área+de+cliente area+clienti area+cliente klantenpaneel panel+klienta webmail",
+	aboutPanel: "panel control+panel panel+de+control pannello+di+controllo painel painel+de+controle " +
+		"painel+de+controlo client+area customer+area customer+login kundenbereich kundencenter kundenmenü " +
+		"kundenkonto espace+client panneau área+de+cliente area+clienti area+cliente klantenpaneel " +
+		"panel+klienta webmail",
 	aboutNames: "nameserver nameservers name+server name+servers dns serveurs+de+noms serveur+de+noms " +
-		"servidores+de+nombres servidor+de+nombres server+dei+nomi naamserver naamservers servidores+de+nomes " +
+		"servidores+de+nombres servidor+de+nombres server+dei+nomi naamserver naamservers " +
+		"servidores+de+nomes " +
 		"serwery+nazw serwer+nazw",
 	aboutInbox: "imap pop pop3 incoming posteingang incoming+mail inkomende entrant entrante entrata",
 	aboutData: "mysql mariadb postgresql postgres database databases db datenbank datenbanken base+de+données " +
-		"base+de+donnees base+de+datos base+dati base+de+dados banco+de+dados banco base bd databank baza bazy",
+		"base+de+donnees base+de+datos base+dati base+de+dados banco+de+dados banco base bd databank " +
+		"baza bazy",
 	aboutMail: "smtp postausgang outgoing outgoing+mail mail+server mailserver sortant correo+saliente " +
 		"posta+in+uscita uitgaande correio+de+saída poczta+wychodząca",
-	aboutFiles: "sftp ftps ftp ssh webspace web+space files dateien fichiers ficheros archivos bestanden ficheiros pliki",
-	filler: "the your my our of for to de la le les l' du des del di do da dos das der die den dem für von vom zum zur " +
-		"ihr ihre ihren votre vos su sus tu il lo suo uw het een van voor w danych access zugang acceso accesso accès dostęp " +
-		"toegang acesso data dane daten account konto compte cuenta conta " +
-		"details first primary main dei delle courrier courant saída",
+	aboutFiles: "sftp ftps ftp ssh webspace web+space files dateien fichiers ficheros archivos " +
+		"bestanden ficheiros pliki",
+	filler: "the your my our of for to de la le les l' du des del di do da dos das der die den dem " +
+		"für von vom zum zur " +
+		"ihr ihre ihren votre vos su sus tu il lo suo uw het een van voor w danych access zugang " +
+		"acceso accesso accès " +
+		"dostęp toegang acesso data dane daten account konto compte cuenta conta details first " +
+		"primary main dei delle " +
+		"courrier courant saída web dazu hierzu with it there",
 }
 
 // senses are the same words by what is written, and longestPhrase is of how many words the longest
@@ -115,7 +132,10 @@ func meaning(word string) []sense {
 // compound takes a word apart that is written together, such as Datenbankbenutzer or
 // gebruikersnaam.
 func compound(word string) []sense {
-	const shortest = 2
+	const shortest, longest = 2, 60
+	if len(word) > longest {
+		return nil
+	}
 	for at := len(word) - 1; at >= shortest; at-- {
 		if !utf8.RuneStart(word[at]) {
 			continue
@@ -142,7 +162,8 @@ var prepositions = set("at under unter bei auf via on sur à en a en presso su o
 
 // salutations begin a letter; what they say of a customer is no heading.
 var salutations = set("dear hello hi welcome sehr liebe lieber guten hallo bonjour cher chère madame monsieur hola " +
-	"estimado estimada gentile buongiorno ciao salve beste geachte caro cara prezado prezada olá ola szanowny szanowna " +
+	"estimado estimada gentile buongiorno ciao salve beste geachte caro cara prezado prezada olá " +
+	"ola szanowny szanowna " +
 	"dzień witaj witamy drogi")
 
 func set(words string) map[string]bool {
