@@ -189,3 +189,50 @@ func TestWhatAMailSays(t *testing.T) {
 	require.Error(t, err)
 	assert.Contains(t, string(none), "--from-mail FILE")
 }
+
+// A password that was changed at the host: whatever is refused names the command that takes the new one; that
+// tries it first, and keeps the one from before where it is wrong too.
+func TestANewPasswordAtTheHost(t *testing.T) {
+	p := newProgram(t)
+	_, port, _ := strings.Cut(p.demo.Standin.Web.Address(), ":")
+	dir := t.TempDir()
+	file := filepath.Join(dir, "far.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("account: far\nfiles: sftp://quill@"+p.demo.Standin.SSH.Address()+
+		p.demo.Standin.Root+"\nlogin: {password: plain:from-last-year}\ndomains:\n  - {name: lockside.localhost, "+
+		"folder: web/lockside, url: "+
+		"\"http://lockside.localhost:"+port+"\", primary: true}\ndatabases:\n  - {name: main, engine: mariadb, server: \""+
+		p.demo.Standin.Database.Address()+"\", admin: {user: root, password: \"plain:"+p.demo.Password+"\"}}\n"), 0o600))
+	for _, args := range [][]string{{"account", "add", "far", "--from", file},
+		{"account", "trust", "far", p.demo.Standin.SSH.Fingerprint()}} {
+		out, err := p.as("tivset", nil, args...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	refused, err := p.as("tivset", nil, "account", "test", "far").CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(refused), "tivset account password far")
+	refused, err = p.as("tivset", nil, install("inkreach", "lockside.localhost/j", "--account", "far")...).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(refused), "tivset account password far")
+
+	shown, code := onTerminal(t, p.as("tivset", nil, "account", "password", "far"), see("refused the user"),
+		on("The new password of quill", "wrong-too\r"), see("Type it again"), on("The new password of quill", "\r"))
+	assert.Equal(t, 3, code, shown)
+	word := filepath.Join(dir, "word")
+	require.NoError(t, os.WriteFile(word, []byte("wrong-three\n"), 0o600))
+	out, err := p.as("tivset", nil, "account", "password", "far", "-a", "files=@"+word).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "the one from before is kept")
+	out, err = p.as("tivset", nil, "account", "password", "far", "-a", "mail=@"+word).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "There are: files, main")
+
+	shown, code = onTerminal(t, p.as("tivset", nil, "account", "password", "far"),
+		on("The new password of quill", p.demo.Password+"\r"), see("It signs in, and is kept"),
+		see("main: root at"), see("The new password is kept for: files."))
+	assert.Equal(t, 0, code, shown)
+	assert.NotContains(t, shown, p.demo.Password)
+	var said struct{ Changed, Good []string }
+	p.json(&said, "account", "password", "far")
+	assert.Equal(t, []string{"files", "main"}, said.Good)
+	assert.Empty(t, said.Changed)
+}

@@ -21,6 +21,7 @@ type Keeper struct {
 	Hosting *hosting.Opener
 	Maker   secret.Maker
 	Now     func() time.Time
+	OwnMail bool                 // this machine hands on mails by itself
 	Let     func(account string) // ends what is open of an account whose description changed
 
 	// Crontab runs this machine's crontab(1); its error holds what it said.
@@ -47,8 +48,15 @@ func (k *Keeper) Add(name string, text []byte, replace bool, env func(string) st
 	}
 	secrets := map[string]secret.Text{}
 	for i := range a.Databases {
-		if d := &a.Databases[i]; d.Admin != nil {
+		d := &a.Databases[i]
+		if d.Admin != nil {
 			if err := intoVault(&d.Admin.Password, a.Name+"/"+d.Name, secrets, env); err != nil {
+				return nil, err
+			}
+		}
+		for n := range d.Given {
+			g := &d.Given[n]
+			if err := intoVault(&g.Password, a.Name+"/"+d.Name+"/"+g.Name, secrets, env); err != nil {
 				return nil, err
 			}
 		}
@@ -58,6 +66,11 @@ func (k *Keeper) Add(name string, text []byte, replace bool, env func(string) st
 			return nil, err
 		}
 		if err := intoVault(&l.Passphrase, a.Name+"/passphrase", secrets, env); err != nil {
+			return nil, err
+		}
+	}
+	if m := a.Mail; m != nil {
+		if err := intoVault(&m.Password, a.Name+"/mail", secrets, env); err != nil {
 			return nil, err
 		}
 	}

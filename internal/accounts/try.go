@@ -14,6 +14,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/web"
+	"tivset/internal/mail"
 )
 
 // Test tries every part of an account and says what works.
@@ -33,7 +34,11 @@ func (k *Keeper) Test(ctx context.Context, name string) ([]check.Checked, error)
 		t.add("database "+a.Databases[i].Name, err, fine)
 	}
 	if a.Mail != nil {
-		t.add("mail", TryMail(ctx, a.Mail.Server), a.Mail.Server+" answers")
+		server, err := k.Book.MailServer(a)
+		if err == nil {
+			err = hosting.RefusedAs(a, TryMail(ctx, server))
+		}
+		t.add("mail", err, a.Mail.Server+" answers")
 	}
 	if t.in != nil {
 		return t.out, t.in.Close()
@@ -159,18 +164,35 @@ func (t *tester) server(ctx context.Context, d *account.Database) (string, error
 		d.Server, took), server.MayCreate(ctx)
 }
 
-// TryMail waits for a mail server's greeting (RFC 5321, 4.2: code 220).
-func TryMail(ctx context.Context, server string) error {
-	c, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", server)
+// TryMail signs in to a mail server, or waits for its greeting (RFC 5321, 4.2: code 220).
+func TryMail(ctx context.Context, s mail.Server) error {
+	if s.Address == mail.Own || s.User != "" {
+		return tried(s, mail.Try(ctx, s))
+	}
+	c, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", s.Address)
 	if err != nil {
-		return fault.NewAs(fault.NoAnswer, fault.Failed, "the mail server does not answer", server,
-			"Check the address.").Wrap(err)
+		return tried(s, err)
 	}
 	defer c.Close()
 	_ = c.SetReadDeadline(time.Now().Add(10 * time.Second))
 	greeting := make([]byte, 3)
 	if _, err := c.Read(greeting); err != nil || string(greeting) != "220" {
-		return fault.New(fault.Failed, "what answers is no mail server", server, "Check the address.")
+		return fault.New(fault.Failed, "what answers is no mail server", s.Address, "Check the address.")
 	}
 	return nil
+}
+
+// tried words why a mail server will not do.
+func tried(s mail.Server, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case s.Address == mail.Own:
+		return fault.New(fault.Failed, err.Error(), "", "Name a mail server as host:port.")
+	case mail.Refused(err):
+		return fault.NewAs(fault.SignInRefused, fault.Failed, "the mail server refused the user or password", s.User+" on "+
+			s.Address, "").Wrap(err)
+	}
+	return fault.NewAs(fault.NoAnswer, fault.Failed, "the mail server does not answer as one should", s.Address,
+		"Check the address and the port: 587 or 465 where one signs in, else 25.").Wrap(err)
 }

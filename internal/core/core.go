@@ -55,7 +55,8 @@ type World struct {
 	Download  *http.Client // fetches archives
 	Apt       fs.FS        // where a machine's Debian archives are configured; may be nil
 	Keyring   string       // the keys of Debian's archives
-	SendMail  func(ctx context.Context, server string, m mail.Message) error
+	OwnMail   bool         // this machine hands on mails by itself
+	SendMail  func(ctx context.Context, server mail.Server, m mail.Message) error
 	Certified func(ctx context.Context, name, address string) (until time.Time, err error)
 	TakesMail func(ctx context.Context, domain string) error
 	Crontab   func(ctx context.Context, input string, args ...string) ([]byte, error) // this machine's; may be nil
@@ -105,6 +106,7 @@ func In(w World) *Core {
 		Maker:    w.Maker, Now: now, Who: w.Who, Progress: w.Progress, Patience: w.Patience, Ways: ways.Table(),
 		SendMail: w.SendMail, Order: w.Order}
 	c.Accounts = &accounts.Keeper{Book: c.Book, Hosting: c.Hosting, Maker: w.Maker, Now: now, Let: w.Forget,
+		OwnMail: w.OwnMail,
 		Crontab: w.Crontab}
 	c.Sites = &sites.List{Book: c.Book, Hosting: c.Hosting, Examiner: c.Examiner, Maker: w.Maker, Now: now}
 	return c

@@ -100,7 +100,7 @@ func (a *Account) Close() error { return a.close() }
 func Unreachable(a *account.Account, err error) error {
 	var known *fault.Error
 	if errors.As(err, &known) { // it says what to do
-		return known
+		return RefusedAs(a, known)
 	}
 	return fault.NewAs(fault.NoAnswer, fault.Failed, "the files of the account cannot be reached", a.Reach,
 		"Check the folder and its permissions: "+fault.Call("account", "test", a.Name)).Wrap(err)
@@ -188,9 +188,19 @@ func (o *Opener) Connect(ctx context.Context, a *account.Account, d *account.Dat
 		return err
 	})
 	if err != nil {
-		return nil, err
+		return nil, RefusedAs(a, err)
 	}
 	return database.Logged(server), nil
+}
+
+// RefusedAs names what takes the new password of an account whose sign-in was refused.
+func RefusedAs(a *account.Account, err error) error {
+	if fault.CodeOf(err) != fault.SignInRefused {
+		return err
+	}
+	f := *fault.Of(err)
+	f.Remedy = account.ChangedPassword(a.Name)
+	return &f
 }
 
 // Session signs in to a site's database.

@@ -24,7 +24,7 @@ func TestSend(t *testing.T) {
 	defer s.Close()
 	m := ours.Message{From: "hosting@quillmere.localhost", To: "wharfinger@lockside.localhost", Subject: "Lock “Talk” – é",
 		Text: "Line one\n.\nÜber das Wasser\n" + strings.Repeat("x", 1200) + "\n"}
-	require.NoError(t, ours.Send(context.Background(), s.Address(), m))
+	require.NoError(t, ours.Send(context.Background(), ours.Server{Address: s.Address()}, m))
 	found, err := filepath.Glob(filepath.Join(dir, "*.eml"))
 	require.NoError(t, err)
 	require.Len(t, found, 1)
@@ -42,9 +42,9 @@ func TestSend(t *testing.T) {
 
 func TestServersThatWillNot(t *testing.T) {
 	m := ours.Message{From: "a@b.example", To: "c@d.example", Subject: "s", Text: "t"}
-	assert.Error(t, ours.Send(context.Background(), "127.0.0.1:1", m))
-	assert.ErrorContains(t, ours.Send(context.Background(), "nothing", m), "host:port")
-	assert.ErrorContains(t, ours.Send(context.Background(), "h:x", m), "host:port")
+	assert.Error(t, ours.Send(context.Background(), ours.Server{Address: "127.0.0.1:1"}, m))
+	assert.ErrorContains(t, ours.Send(context.Background(), ours.Server{Address: "nothing"}, m), "host:port")
+	assert.ErrorContains(t, ours.Send(context.Background(), ours.Server{Address: "h:x"}, m), "host:port")
 	m.To = "no address\r\nBcc: e@f.example"
-	assert.Error(t, ours.Send(context.Background(), "127.0.0.1:1", m))
+	assert.Error(t, ours.Send(context.Background(), ours.Server{Address: "127.0.0.1:1"}, m))
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/files"
@@ -210,7 +211,15 @@ func (pl *Planner) dataOf(r Request) (dataAsked, error) {
 	if err != nil {
 		return dataAsked{}, err
 	}
-	return askedData(a, a.Settled(), r.At)
+	settled := a.Settled()
+	if g := a.GivenData(); g != nil {
+		password, err := pl.Book.Vault.Get(strings.TrimPrefix(g.Password, "vault:"))
+		if err != nil {
+			return dataAsked{}, err
+		}
+		settled[answer.DataPassword] = password.Reveal()
+	}
+	return askedData(a, settled, r.At)
 }
 
 // TryData tries the database of a request alone.

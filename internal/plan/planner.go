@@ -34,7 +34,7 @@ type Planner struct {
 // Plan checks a request and works out all that installing it will do. It
 // changes nothing in the account.
 func (pl *Planner) Plan(ctx context.Context, r Request) (*Plan, error) {
-	r, err := pl.drawn(r)
+	r, err := pl.drawn(ctx, r)
 	if err != nil {
 		return nil, err
 	}
@@ -141,17 +141,17 @@ func (p *Plan) fillLists() {
 }
 
 // drawn gives a request with the names that are drawn once for it.
-func (pl *Planner) drawn(r Request) (Request, error) {
-	if r.Proposed != (question.Proposed{}) {
+func (pl *Planner) drawn(ctx context.Context, r Request) (Request, error) {
+	if r.Proposed.Token != "" {
 		return r, nil
 	}
 	var err error
-	r.Proposed, err = pl.Propose()
+	r.Proposed, err = pl.Propose(ctx)
 	return r, err
 }
 
 // Propose draws names.
-func (pl *Planner) Propose() (question.Proposed, error) {
+func (pl *Planner) Propose(ctx context.Context) (question.Proposed, error) {
 	name, err := pl.Maker.AdminName()
 	if err != nil {
 		return question.Proposed{}, err
@@ -161,7 +161,17 @@ func (pl *Planner) Propose() (question.Proposed, error) {
 		return question.Proposed{}, err
 	}
 	letters, err := pl.Maker.Token(3)
-	return question.Proposed{AdminName: name, Token: token, Tables: "t" + letters + "_"}, err
+	if err != nil {
+		return question.Proposed{}, err
+	}
+	sites, err := pl.Book.Ledger.Sites(ctx)
+	taken := []string{}
+	for _, x := range sites {
+		if x.Database != nil {
+			taken = append(taken, x.Account+"/"+x.Database.Server+"/"+x.Database.Name)
+		}
+	}
+	return question.Proposed{AdminName: name, Token: token, Tables: "t" + letters + "_", Taken: taken}, err
 }
 
 // decided is what a request settles without a look at the account.
@@ -185,7 +195,7 @@ func (pl *Planner) decide(r Request) (*decided, error) {
 				Remedy: strings.TrimSpace(suggest.Hint(r.Release, d.kit.Versions()) + " There are " +
 					strings.Join(d.kit.Versions(), ", ") + ".")})
 		}
-		problems = append(problems, d.answer(r)...)
+		problems = append(problems, d.answer(r, pl.Book.Vault.Get)...)
 	}
 	if r.Carried != nil {
 		problems = d.asItWas(r, problems)
@@ -261,12 +271,15 @@ func problem(id string, err error) fault.Problem {
 }
 
 // answer checks the answers and notes what they say.
-func (d *decided) answer(r Request) []fault.Problem {
+func (d *decided) answer(r Request, vault func(name string) (secret.Text, error)) []fault.Problem {
 	d.release = question.ChooseRelease(d.kit.Kit, r.Release)
 	d.asking = &question.Asking{Kit: d.kit.Kit, Release: d.release, Account: d.account, Given: r.Answers,
 		Domain: d.at.Domain.Name, Dir: d.at.Dir, Proposed: r.Proposed}
 	var problems []fault.Problem
 	d.answers, problems = answer.Resolve(d.asking.Questions(), r.Answers)
+	if problem := d.givenPassword(vault); problem != nil {
+		problems = append(problems, *problem)
+	}
 	server := d.asking.Server()
 	file := server != nil && server.InFiles() && d.release.NeedsDatabase()
 	if (d.answers["data.folder"] != "" || file) && d.account.ServerTop() == "" {
@@ -276,6 +289,21 @@ func (d *decided) answer(r Request) []fault.Problem {
 				"/home/quill."})
 	}
 	return problems
+}
+
+// givenPassword takes the password of a database that the host made from the vault, where nobody gave it.
+func (d *decided) givenPassword(vault func(name string) (secret.Text, error)) *fault.Problem {
+	g := d.asking.GivenData()
+	if g == nil || !d.release.NeedsDatabase() {
+		return nil
+	}
+	password, err := vault(strings.TrimPrefix(g.Password, "vault:"))
+	if err != nil {
+		found := problem(answer.DataPassword, err)
+		return &found
+	}
+	d.answers[answer.DataPassword] = password.Reveal()
+	return nil
 }
 
 // site joins what was decided with what was found at the account: the site as

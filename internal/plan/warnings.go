@@ -17,7 +17,7 @@ func (pl *Planner) warnings(ctx context.Context, d *decided, s *site.Site) ([]st
 	}
 	if !s.In.Line().Encrypted {
 		out = append(out, "this account is reached over plain FTP: everybody on the way can read the password and all "+
-			"that is sent. Ask the host for SFTP, or try ftps:// in reach:")
+			"that is sent. Ask the host for SFTP, or try ftps:// in files:")
 	}
 	for _, e := range s.Kit.Extras {
 		if v := s.Answers[e.Answer()]; e.Warning != "" && v != "no" && v != answer.None {

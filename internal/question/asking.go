@@ -17,6 +17,7 @@ type Proposed struct {
 	AdminName string
 	Token     string // makes the names of database, user and folders its own
 	Tables    string
+	Taken     []string // databases in which recorded sites keep their data, as SERVER/NAME of the account
 }
 
 // Drawn says of an answer whether it is drawn anew for every site unless

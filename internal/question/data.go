@@ -43,19 +43,23 @@ func (a *Asking) aboutDatabase() []answer.Question {
 	}
 	from := a.from(server)
 	all := answer.Question{ID: answer.DataFrom, Text: "The database", Short: "database", Group: "Data", Kind: "one-of",
-		Options: []string{DataNew, DataExisting, DataByHand}, Default: from, Rare: from == DataNew,
+		Options: []string{DataNew, DataExisting, DataByHand}, Default: from, Rare: from != DataByHand,
 		Help: "new: made for you. existing: one that is there, several sites can share it. by-hand: you make it in the " +
-			"hosting's own pages, and Tivset says what and tries it."}
+			"host's control panel, and Tivset says what and tries it."}
 	given := a.Given[answer.DataFrom]
 	if given == "" {
 		given = from
 	}
 	made := given == DataNew
+	ready := a.ready(server)
 	own := func(id, short, ask, help string, longest int, proposed string) answer.Question {
-		q := answer.Question{ID: id, Text: ask, Short: short, Group: "Data", Kind: "text", Rare: made, Needed: !made,
+		q := answer.Question{ID: id, Text: ask, Short: short, Group: "Data", Kind: "text", Rare: made || ready != nil && given == DataExisting, Needed: !made,
 			Help: help}
-		if given != DataExisting {
+		switch {
+		case given != DataExisting:
 			q.Default = proposed
+		case ready != nil:
+			q.Default = map[string]string{answer.DataName: ready.Name, answer.DataUser: ready.User}[id]
 		}
 		if given == DataNew {
 			q.Pattern, q.Form = fmt.Sprintf(`[A-Za-z0-9_]{1,%d}`, longest), fmt.Sprintf("at most %d letters, digits and _",
@@ -70,7 +74,9 @@ func (a *Asking) aboutDatabase() []answer.Question {
 		own(answer.DataUser, "user", "User of the database",
 			"The site signs in to the database under this name; nobody else has to.", 32, name),
 		{ID: answer.DataPassword, Text: "Password of that user", Short: "password", Group: "Data", Kind: "text", Secret: true,
-			Needed: given == DataExisting, Rare: given == DataByHand, When: when("data.from != new")}}
+			Needed: given == DataExisting && a.GivenData() == nil, Rare: given == DataByHand || a.GivenData() != nil,
+			Help: "Left out for a database that the account names: its password is in the vault.",
+			When: when("data.from != new")}}
 	return append(out, a.aboutTables()...)
 }
 
@@ -173,10 +179,49 @@ func (a *Asking) dataServer(value string) (what, remedy string) {
 // from is how a database is come by when nobody says: made for you, unless the
 // account says that it is made by hand.
 func (a *Asking) from(server *account.Database) string {
-	if server != nil && server.Make == account.ByHand {
-		return DataByHand
+	switch {
+	case server == nil || server.Make != account.ByHand:
+		return DataNew
+	case a.ready(server) != nil:
+		return DataExisting
 	}
-	return DataNew
+	return DataByHand
+}
+
+// ready is a database that the host made and no site uses; nil for none.
+func (a *Asking) ready(server *account.Database) *account.Given {
+	if server == nil {
+		return nil
+	}
+	for i, g := range server.Given {
+		if !slices.Contains(a.Proposed.Taken, a.Account.Name+"/"+server.Name+"/"+g.Name) {
+			return &server.Given[i]
+		}
+	}
+	return nil
+}
+
+// GivenData is the database of the account that the answers mean, if it is one that the host made and its
+// password is kept; else nil.
+func (a *Asking) GivenData() *account.Given {
+	server := a.Server()
+	if server == nil || a.Given[answer.DataPassword] != "" {
+		return nil
+	}
+	from := a.Given[answer.DataFrom]
+	if from == "" {
+		from = a.from(server)
+	}
+	name, user := a.Given[answer.DataName], a.Given[answer.DataUser]
+	if g := a.ready(server); g != nil && name == "" {
+		name = g.Name
+	}
+	for i, g := range server.Given {
+		if from == DataExisting && g.Name == name && (user == "" || user == g.User) && g.Password != "" {
+			return &server.Given[i]
+		}
+	}
+	return nil
 }
 
 // prefixed checks that a new name begins as the account's names must.

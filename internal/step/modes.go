@@ -63,5 +63,5 @@ func (s *SetModes) set(ctx context.Context, name string, mode fs.FileMode) error
 
 func cannotSet(name string, mode fs.FileMode, cause error) error {
 	return fault.New(fault.Failed, "the account lets nobody set modes by the way that it is reached", name,
-		fmt.Sprintf("Set it to %04o by the host's own pages.", mode.Perm())).Wrap(cause)
+		fmt.Sprintf("Set it to %04o in the host's control panel.", mode.Perm())).Wrap(cause)
 }

@@ -73,7 +73,7 @@ func (t *Trial) world(ctx context.Context, s servers.Stage, g Ground, k catalogu
 		Certificates: &ftp.Certificates{Own: h.KnownCertificates()}}
 	w.Core = core.In(core.World{Home: h, Catalogue: catalogue.New(t.Kits), Ledger: l, Vault: v, Now: time.Now,
 		Who: "a trial", Settle: hosting.UsualSettle, Patience: 5 * time.Second, Download: http.DefaultClient,
-		SendMail:  func(context.Context, string, mail.Message) error { return nil },
+		SendMail:  func(context.Context, mail.Server, mail.Message) error { return nil },
 		Certified: hosting.Certified, TakesMail: func(context.Context, string) error { return nil },
 		Forget: r.Forget, OpenFiles: r.Files, OpenServer: r.Server, OpenSession: r.Session})
 	w.Archives.Folder, w.Archives.Debian, w.Archives.Sources = t.Archives.Folder, t.Archives.Debian, t.Archives.Sources

@@ -222,7 +222,7 @@ func (c *NewAccount) lines() []accountLine {
 		if d.Admin != nil {
 			text += ", " + d.Admin.User + " makes databases"
 		} else if d.Make == account.ByHand {
-			text += "; you make databases in the host's own pages"
+			text += "; you make databases in the host's control panel"
 		}
 		add("Data", text, c.dataAgain)
 		if d.Admin != nil {

@@ -6,7 +6,6 @@ import (
 	"net"
 	"strings"
 
-	"tivset/internal/accounts"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
@@ -37,11 +36,26 @@ func (c *NewAccount) databases(ctx context.Context) error {
 	if err := c.signIn(ctx, &d, data); err != nil {
 		return err
 	}
+	c.given(&d, data.Host)
 	if own := c.user + "_"; d.Admin != nil && strings.HasPrefix(data.Name, own) {
 		d.Prefix = own // as the host names them
 	}
 	c.account.Databases = []account.Database{d}
 	return nil
+}
+
+// given keeps the databases that the host made, where nobody here may make any: the first sites get them.
+func (c *NewAccount) given(d *account.Database, server string) {
+	if d.Admin != nil {
+		return
+	}
+	for _, said := range c.Letter.Databases {
+		if said.Name == "" || said.User == "" || said.Password == "" || said.Host != "" && said.Host != server {
+			continue
+		}
+		d.Given = append(d.Given, account.Given{Name: said.Name, User: said.User, Password: "plain:" + said.Password})
+		c.Ask.Good("The database " + said.Name + " is kept for the first site that needs one")
+	}
 }
 
 // askData asks for a database server and its user.
@@ -63,7 +77,7 @@ func (c *NewAccount) askData(ctx context.Context, data hostmail.Data) (hostmail.
 		data.Host, data.Port = host, port
 	}
 	data.User, err = c.question(ctx, Prompt{Text: "A user who may make databases (may stay empty)",
-		Help: "Without one you make databases in the host's own pages; Tivset says what to make, and tries it."})
+		Help: "Without one you make databases in the host's control panel; Tivset says what to make, and tries it."})
 	if err == nil && data.User != "" {
 		data.Password, err = c.question(ctx,
 			Prompt{Text: "Password", Unseen: true, Help: "It is kept in the vault, encrypted."})
@@ -100,7 +114,7 @@ func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data hostm
 		d.Server = account.FromSites + net.JoinHostPort(data.Host, cmp.Or(data.Port, engine.Port))
 	}
 	if data.User == "" || len(ways) == 0 {
-		c.Ask.Note("  You make databases in the host's own pages; Tivset says which, and tries them.")
+		c.Ask.Note("  You make databases in the host's control panel; Tivset says which, and tries them.")
 		return nil
 	}
 	for {
@@ -113,7 +127,7 @@ func (c *NewAccount) signIn(ctx context.Context, d *account.Database, data hostm
 			if line := c.account.Line(); !answered && !line.Shell && !line.OwnMachine { // only the sites may reach it
 				d.Server = account.FromSites + ways[0]
 			}
-			c.Ask.Note("  You make databases in the host's own pages; Tivset says which, and tries them.")
+			c.Ask.Note("  You make databases in the host's control panel; Tivset says which, and tries them.")
 			return nil
 		}
 		data.Password, err = c.question(
@@ -180,39 +194,4 @@ func (c *NewAccount) prefix(ctx context.Context) error {
 		c.account.Databases[0].Prefix = strings.TrimPrefix(prefix, emptied)
 	}
 	return err
-}
-
-// mail asks for the server through which the owner is told of things.
-func (c *NewAccount) mail(ctx context.Context) error {
-	if c.mailed {
-		return nil
-	}
-	server, from := c.Letter.Mail.Server(), ""
-	if server == "" {
-		var err error
-		server, err = c.question(ctx, Prompt{Text: "Mail server (- for none)", Fallback: emptied,
-			Help: "Through it Tivset tells you by mail what was updated and what needs you, and mails the page of a site. One " +
-				"that takes mail from here without a password, as host or host:port."})
-		if err != nil {
-			return err
-		}
-	}
-	c.mailed, c.account.Mail = true, nil
-	if server == emptied {
-		return nil
-	}
-	if !strings.Contains(server, ":") {
-		server += ":25"
-	}
-	if err := accounts.TryMail(ctx, server); err != nil {
-		f := fault.Of(err)
-		c.Ask.Refuse(f.What+": "+server, "No mails are sent until the account has one that answers.")
-		return nil
-	}
-	c.Ask.Good(server + " answers")
-	if from = c.Letter.Mail.User; !strings.Contains(from, "@") {
-		from = "hosting@" + c.account.Domains[0].Name
-	}
-	c.account.Mail = &account.Mail{Server: server, From: from}
-	return nil
 }

@@ -197,6 +197,42 @@ func TestAKeyThatIsNotAccepted(t *testing.T) {
 	require.Error(t, err)
 }
 
+// A database that the host made, with its user and password, is kept, and the first site gets it without a
+// question; the next one does not.
+func TestADatabaseThatTheHostMade(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	password, err := w.Book.Vault.Get(site.VaultName(done.Site.Address, site.DataPassword))
+	require.NoError(t, err)
+	x, d := done.Site.Database, w.Demo.Standin.Web.Address()
+	mail := "SFTP server: " + w.Demo.Standin.SSH.Address() + "\nUser: quill\nPassword: " + w.Demo.Password +
+		"\nDomain: lockside.localhost\n\nMySQL\nServer: " + w.Demo.Standin.Database.Address() + "\nDatabase: " + x.Name +
+		"\nUser: " + x.User + "\nPassword: " + password.Reveal() + "\n"
+	s := &script{t: t, yes: true, lines: []line{
+		{question: "Its address", answer: "http://lockside.localhost:" + d[strings.LastIndex(d, ":")+1:]},
+		{question: "Where it is reached", answer: d}, {question: "Mail server"}, {question: "Keep it?", answer: "y"}}}
+	a := &wizard.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w),
+		Letter: hostmail.Read([]byte(mail))}
+	_, err = a.Run(ctx, "second", false)
+	require.NoError(t, err, s.heard())
+	assert.Contains(t, s.heard(), "is kept for the first site that needs one")
+	kept, err := w.Home.Account("second")
+	require.NoError(t, err)
+	require.Len(t, kept.Databases[0].Given, 1)
+	assert.Equal(t, "vault:second/main/"+x.Name, kept.Databases[0].Given[0].Password)
+	request := sitetest.Request("inkreach", "lockside.localhost/second")
+	request.Account = "second"
+	again, err := w.Install(request)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"existing", x.Name, x.User}, []string{again.Site.Database.From, again.Site.Database.Name,
+		again.Site.Database.User})
+	request.At = "lockside.localhost/third"
+	_, err = w.Install(request)
+	require.Error(t, err, "it is taken now: the next is made by hand")
+	assert.NotContains(t, fault.Of(err).Error(), password.Reveal())
+}
+
 // A database user who may make none is no fault: databases are made by hand there. A server
 // that does not answer from here is left to the sites.
 func TestADatabaseUserWhoMayMakeNone(t *testing.T) {
@@ -207,7 +243,8 @@ func TestADatabaseUserWhoMayMakeNone(t *testing.T) {
 	require.NoError(t, err)
 	x := done.Site.Database
 	for _, c := range []struct{ server, says, kept string }{
-		{w.Demo.Standin.Database.Address(), "you make databases in the host's own pages", w.Demo.Standin.Database.Address()},
+		{w.Demo.Standin.Database.Address(), "you make databases in the host's control panel",
+			w.Demo.Standin.Database.Address()},
 		{"127.0.0.1:1", "does not answer", ""},
 	} {
 		lines := far(w)[:7]

@@ -56,7 +56,7 @@ func (c *Conversation) Run(ctx context.Context) (*plan.Plan, error) {
 
 func (c *Conversation) talk(ctx context.Context) (*plan.Plan, error) {
 	var err error
-	if c.Request.Proposed, err = c.Planner.Propose(); err != nil {
+	if c.Request.Proposed, err = c.Planner.Propose(ctx); err != nil {
 		return nil, err
 	}
 	c.mine, c.open = map[string]bool{}, map[string]bool{}

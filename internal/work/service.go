@@ -8,6 +8,7 @@ import (
 	"tivset/internal/app/release"
 	"tivset/internal/check"
 	"tivset/internal/hosting"
+	"tivset/internal/hosting/account"
 	"tivset/internal/mail"
 	"tivset/internal/plan"
 	"tivset/internal/records/job"
@@ -44,7 +45,17 @@ type Service struct {
 	// not. Nobody agrees where it is nil.
 	Agree func(ctx context.Context, what string) error
 
-	SendMail func(ctx context.Context, server string, m mail.Message) error
+	SendMail func(ctx context.Context, server mail.Server, m mail.Message) error
+}
+
+// Mail sends a mail by the server that an account has. From is who it is from: the account's.
+func (d *Service) Mail(ctx context.Context, a *account.Account, m mail.Message) error {
+	server, err := d.Book.MailServer(a)
+	if err != nil {
+		return err
+	}
+	m.From = a.Mail.From
+	return d.SendMail(ctx, server, m)
 }
 
 // shared says whether other machines may go on with what this one has begun.

@@ -20,7 +20,7 @@ import (
 
 func (a *app) accounts() *cobra.Command {
 	return a.Group("account", "Hosting accounts", a.accountAdd(), a.accountList(), a.accountShow(), a.accountTest(),
-		a.accountTrust(), a.accountForget())
+		a.accountPassword(), a.accountTrust(), a.accountForget())
 }
 
 func (a *app) accountAdd() *cobra.Command {

@@ -81,7 +81,7 @@ func (a *app) truster(ctx context.Context, h home.Home, x *account.Account) (wha
 			"Only accounts reached over SSH or FTPS have a server to accept.")
 	case !x.Line().Encrypted:
 		return "", nil, fault.New(fault.Usage, "over plain FTP a server shows nothing to accept", x.Reach,
-			"Write ftps:// in reach: of the account.")
+			"Write ftps:// in files: of the account.")
 	case !x.Line().Shell:
 		certificates := a.World.Certificates(h)
 		return "certificate", func(print string) (string, error) { return certificates.Trust(ctx, to.Address, print) }, nil

@@ -3,7 +3,10 @@ package cli
 import (
 	"context"
 	"errors"
+	"io"
+	"os"
 
+	"tivset/internal/answer"
 	"tivset/internal/fault"
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"
@@ -107,4 +110,14 @@ func (a *App) Known(ctx context.Context, t *team.Team, h home.Home) (team.Person
 func (a *App) AccountsHome(ctx context.Context) (home.Home, func(), error) {
 	p, _, done, err := a.Records(ctx)
 	return p.Home, done, err
+}
+
+// Given reads the answers that options give.
+func (a *App) Given(options []string) (answer.Given, error) {
+	return answer.Options(options, func(name string) (io.ReadCloser, error) {
+		if name == "-" {
+			return io.NopCloser(a.Streams.In), nil
+		}
+		return os.Open(name)
+	})
 }

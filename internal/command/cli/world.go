@@ -124,6 +124,7 @@ func (a *App) Machine() core.World {
 		Apt:       os.DirFS("/etc/apt"),
 		Keyring:   "/usr/share/keyrings/debian-archive-keyring.gpg",
 		SendMail:  sendMail,
+		OwnMail:   mail.Sendmail() != "",
 		Certified: hosting.Certified,
 		TakesMail: mail.Takes,
 		Crontab:   crontab,
@@ -131,7 +132,7 @@ func (a *App) Machine() core.World {
 }
 
 // sendMail sends a mail of the core, with the calls in it spelled.
-func sendMail(ctx context.Context, server string, m mail.Message) error {
+func sendMail(ctx context.Context, server mail.Server, m mail.Message) error {
 	m.Text = screen.Spelled(m.Text)
 	return mail.Send(ctx, server, m)
 }

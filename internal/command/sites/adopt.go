@@ -36,7 +36,7 @@ func (a *app) adopt() *cobra.Command {
 		},
 		Annotations: cli.NoDryRun(), ValidArgsFunction: cli.Only(a.DomainWords),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
-			given, err := a.given(answers)
+			given, err := a.Given(answers)
 			if err != nil {
 				return err
 			}

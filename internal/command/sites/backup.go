@@ -141,7 +141,7 @@ func (a *app) restore() *cobra.Command {
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			var err error
 			r.Site, r.Account = args[0], a.Account
-			if r.Answers, err = a.given(answers); err != nil {
+			if r.Answers, err = a.Given(answers); err != nil {
 				return err
 			}
 			return a.Carry(ctx, s, batch.Of(&requests.Restore{Request: *r}), &cli.Selection{AtOnce: 1}, nil)

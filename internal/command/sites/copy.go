@@ -50,7 +50,7 @@ func (a *app) placing(c *cobra.Command, move bool) *cobra.Command {
 		}
 	}
 	c.RunE = a.Using(func(ctx context.Context, s *core.Core, args []string) error {
-		given, err := a.given(answers)
+		given, err := a.Given(answers)
 		if err != nil {
 			return err
 		}

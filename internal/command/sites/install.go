@@ -3,7 +3,6 @@ package sites
 import (
 	"cmp"
 	"context"
-	"io"
 	"os"
 
 	"github.com/spf13/cobra"
@@ -228,7 +227,7 @@ func (a *app) request(o *installOptions) (plan.Request, error) {
 		r.App, r.At, r.Release = cmp.Or(r.App, file.Install), cmp.Or(r.At, file.At), cmp.Or(r.Release, file.Release)
 		r.Answers = file.Answers
 	}
-	given, err := a.given(o.answers)
+	given, err := a.Given(o.answers)
 	if err != nil {
 		return r, err
 	}
@@ -239,16 +238,6 @@ func (a *app) request(o *installOptions) (plan.Request, error) {
 		r.Answers[answer.Licence] = "accept"
 	}
 	return r, nil
-}
-
-// given reads the answers that options give.
-func (a *app) given(options []string) (answer.Given, error) {
-	return answer.Options(options, func(name string) (io.ReadCloser, error) {
-		if name == "-" {
-			return io.NopCloser(a.Streams.In), nil
-		}
-		return os.Open(name)
-	})
 }
 
 func saveAnswers(name string, p *plan.Plan) error {

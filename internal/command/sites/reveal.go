@@ -135,7 +135,7 @@ func (a *app) credentials(ctx context.Context, c *core.Core, word string, o *rev
 	case o.renew:
 		return renew.Renew(ctx, c.Desk, word)
 	case o.changed:
-		given, err := a.given(o.answers)
+		given, err := a.Given(o.answers)
 		if err != nil {
 			return site.Credentials{}, err
 		}

@@ -159,8 +159,7 @@ func (a *app) mailPages(
 	if len(pages) > 1 {
 		subject = "Your sites"
 	}
-	err = s.Desk.SendMail(ctx, in.Mail.Server,
-		mail.Message{From: in.Mail.From, To: to, Subject: subject, Text: text, HTML: html})
+	err = s.Desk.Mail(ctx, in, mail.Message{To: to, Subject: subject, Text: text, HTML: html})
 	if err != nil {
 		return fault.New(fault.Failed, "the page could not be mailed", to,
 			"Look at the address and at mail: of the account; or make a file with --into FILE.").Wrap(err)

@@ -58,6 +58,14 @@ type Database struct {
 	// with make: helper, the program on this machine and its arguments
 	Helper []string `yaml:"helper,omitempty" json:"helper,omitempty"`
 	Prefix string   `yaml:"prefix,omitempty" json:"prefix"` // what names must begin with
+	Given  []Given  `yaml:"given,omitempty" json:"given,omitempty"`
+}
+
+// Given is a database that the host made. The first site that can use it is offered it.
+type Given struct {
+	Name     string `yaml:"name" json:"name"`
+	User     string `yaml:"user" json:"user"`
+	Password string `yaml:"password,omitempty" json:"-"` // a reference, vault:NAME once the account is kept
 }
 
 // Login is a user of a database server. Password is a reference, vault:NAME
@@ -94,9 +102,14 @@ type Runtime struct {
 
 // Mail is how the account's mail is sent.
 type Mail struct {
-	Server string `yaml:"server" json:"server"`
-	From   string `yaml:"from" json:"from"`
+	Server   string `yaml:"server" json:"server"` // host:port, or sendmail for this machine's own
+	From     string `yaml:"from" json:"from"`
+	User     string `yaml:"user,omitempty" json:"user,omitempty"` // who signs in there, if somebody has to
+	Password string `yaml:"password,omitempty" json:"-"`          // a reference, vault:NAME once the account is kept
 }
+
+// OwnMail stands for the machine's own sendmail, in place of a mail server.
+const OwnMail = "sendmail"
 
 // DefaultStore is the account's store when the file names none.
 const DefaultStore = ".tivset"
@@ -107,6 +120,11 @@ var (
 	prefixName  = regexp.MustCompile(`^[a-z0-9_]{0,16}$`)
 	unknownKey  = regexp.MustCompile(`line (\d+): field (\S+) not found in type account\.(\w+)`)
 )
+
+// ChangedPassword is what to do when a password was refused that once was right.
+func ChangedPassword(name string) string {
+	return "If it was changed at the host, give the new one: " + fault.Call("account", "password", name)
+}
 
 // NameOf makes a name that an account can have of what somebody calls it: “Boat Club” is boat-club.
 // It is empty where nothing is left.
@@ -149,7 +167,7 @@ func parseFault(err error) error {
 	keys := []string{"account", "files", "login", "key", "passphrase", "domains", "databases", "runtime", "own-folder",
 		"mail",
 		"name", "folder", "url", "connect", "primary", "engine", "server", "for-sites", "clients", "admin", "make", "helper",
-		"folder", "crontab", "prefix", "user", "password", "php", "from"}
+		"folder", "crontab", "prefix", "user", "password", "php", "from", "given"}
 	for _, m := range unknownKey.FindAllStringSubmatch(err.Error(), -1) {
 		problems = append(problems, fault.Problem{ID: "line " + m[1], What: "the key " + m[2] + " is not known here",
 			Remedy: hint(m[2], keys)})

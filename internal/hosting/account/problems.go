@@ -50,8 +50,10 @@ func (a *Account) problems() []fault.Problem {
 		}
 	}
 	if a.Mail != nil {
-		p.unless(hostPort(a.Mail.Server), "mail.server", fmt.Sprintf("%q is not host:port", a.Mail.Server),
-			"Write it as 127.0.0.1:25.")
+		p.unless(a.Mail.Server == OwnMail || hostPort(a.Mail.Server), "mail.server",
+			fmt.Sprintf("%q is not host:port", a.Mail.Server), "Write it as 127.0.0.1:25, or as "+OwnMail+".")
+		p.unless(a.Mail.User == "" || a.Mail.Server != OwnMail, "mail.user", "nobody signs in to this machine's own "+OwnMail,
+			"Take user and password out.")
 	}
 	return p
 }

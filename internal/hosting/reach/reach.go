@@ -189,7 +189,7 @@ func (r *Reach) through(a *account.Account, d *account.Database, l database.Logi
 	}
 	if a.Remote() == nil || !a.Line().Shell {
 		return l, fault.New(fault.Usage, "the database is to be reached through SSH, and the account has none", d.Name,
-			"Give reach: sftp://…, or the server's address without tunnel:.")
+			"Give files: sftp://…, or the server's address without tunnel:.")
 	}
 	client, err := r.client(a)
 	l.Server, l.Dial = server, func(ctx context.Context, network, address string) (net.Conn, error) {

@@ -111,7 +111,7 @@ func (h *Hosts) Trust(address, fingerprint string) (shown string, err error) {
 	}}
 	if _, err := ssh.Dial("tcp", address, config); key == nil {
 		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "the SSH server does not answer", address,
-			"Check the address and the port of reach: in the account.").Wrap(err)
+			"Check the address and the port of files: in the account.").Wrap(err)
 	}
 	shown = ssh.FingerprintSHA256(key)
 	if fingerprint == "" {

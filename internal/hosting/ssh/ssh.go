@@ -148,7 +148,7 @@ func (c *Client) connect(ctx context.Context) (_ *ssh.Client, err error) {
 	line, err := (&net.Dialer{Timeout: connectTime}).DialContext(ctx, "tcp", c.login.Address)
 	if err != nil {
 		return nil, fault.NewAs(fault.NoAnswer, fault.Failed, "the SSH server does not answer", c.login.Address,
-			"Check the address and the port of reach: in the account.").Wrap(err)
+			"Check the address and the port of files: in the account.").Wrap(err)
 	}
 	// The handshake has a deadline of its own: a server may take the connection
 	// and then say nothing.
@@ -173,10 +173,10 @@ func (c *Client) explain(err error, where string) error {
 		return c.refused
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return fault.New(fault.Failed, "what answers does not speak SSH, or not in time", c.login.Address,
-			"Check the address and the port of reach: in the account.")
+			"Check the address and the port of files: in the account.")
 	}
 	return fault.New(fault.Failed, "the SSH connection cannot be made", where,
-		"Check the address and the port of reach: in the account.").Wrap(err)
+		"Check the address and the port of files: in the account.").Wrap(err)
 }
 
 // methods are the ways to sign in that the login has, keys first. An agent's

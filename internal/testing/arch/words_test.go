@@ -39,7 +39,9 @@ var givenUp = []struct{ not, but string }{
 	{`\bby then is kept\b`, "at that moment is kept"},
 	{`\bas it will be right later\b`, "Keep it anyway?"},
 	{`\bnames begin with anything\b`, "no name prefix"},
-	{`\bthe hosting's own pages\b`, "the host's control panel"},
+	{`\bthe host(ing)?'s own pages\b`, "the host's control panel"},
+	{`\b(in|of|Write) (reach|store):|\breach: sftp`, "files:, own-folder:"},
+	{`\b[Cc]ouriers?\b`, "helper page"},
 	{`\b[Tt]ake charge\b|\btaken charge\b`, "manage"},
 	{`\btagline\b`, "subtitle"},
 	{`--at-once\b`, "--parallel"},
@@ -73,12 +75,11 @@ func shown(t *testing.T, each func(place, text string)) {
 			if field, is := n.(*ast.Field); is && field.Tag != nil {
 				return false
 			}
-			if l, is := n.(*ast.BasicLit); is && l.Kind == token.STRING {
-				if text, err := strconv.Unquote(l.Value); err == nil && strings.Contains(text, " ") {
-					each(fset.Position(l.Pos()).String(), text)
-				}
+			text, is := whole(n)
+			if is && strings.Contains(text, " ") {
+				each(fset.Position(n.Pos()).String(), text)
 			}
-			return true
+			return !is
 		})
 		return nil
 	}))
@@ -95,6 +96,31 @@ func shown(t *testing.T, each func(place, text string)) {
 			}
 		}
 	}
+}
+
+// whole is a text as it is read, of which the code may have several parts; “…” stands for a value.
+func whole(n ast.Node) (text string, is bool) {
+	switch n := n.(type) {
+	case *ast.BasicLit:
+		if n.Kind == token.STRING {
+			text, err := strconv.Unquote(n.Value)
+			return text, err == nil
+		}
+	case *ast.BinaryExpr:
+		left, isLeft := whole(n.X)
+		right, isRight := whole(n.Y)
+		if n.Op != token.ADD || !isLeft && !isRight {
+			return "", false
+		}
+		if !isLeft {
+			left = "…"
+		}
+		if !isRight {
+			right = "…"
+		}
+		return left + right, true
+	}
+	return "", false
 }
 
 // code is what documentation quotes of programs: it is what it is.

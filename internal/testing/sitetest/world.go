@@ -311,7 +311,7 @@ func (w *World) SignIn(address string, fields map[string]string) string {
 }
 
 // spelled sends a mail as the program does, with the calls in it spelled.
-func spelled(ctx context.Context, server string, m mail.Message) error {
+func spelled(ctx context.Context, server mail.Server, m mail.Message) error {
 	m.Text = screen.Spelled(m.Text)
 	return mail.Send(ctx, server, m)
 }

@@ -24,7 +24,7 @@ func handOver(ctx context.Context, d *work.Service, p *plan.Plan, r *work.Done) 
 	page := handover.Of(from)
 	html, err := handover.HTML(page)
 	if err == nil {
-		err = d.SendMail(ctx, p.In.Mail.Server, mail.Message{From: p.In.Mail.From, To: to, Subject: "Your new site: " +
+		err = d.Mail(ctx, p.In, mail.Message{To: to, Subject: "Your new site: " +
 			r.Site.Title, Text: handover.Text(page), HTML: string(html)})
 	}
 	if err != nil {

@@ -91,7 +91,7 @@ func (c *Carrier) Mail(ctx context.Context, number int64, o queue.Order, result 
 	if why := Why(result); why != "" {
 		text += ": " + why
 	}
-	return d.SendMail(ctx, in.Mail.Server, mail.Message{From: in.Mail.From, To: o.Tell,
+	return d.Mail(ctx, in, mail.Message{To: o.Tell,
 		Subject: fmt.Sprintf("Number %d, %s of %s: %s", number, o.What, o.At, state), Text: text + "\n"})
 }
 

@@ -45,7 +45,7 @@ func ownerOf(w *sitetest.World) *owned {
 	o := &owned{World: w}
 	now := time.Now()
 	o.at = time.Date(now.Year(), now.Month(), now.Day()+2, 2, 30, 0, 0, time.Local)
-	o.Desk.SendMail = func(_ context.Context, _ string, m mail.Message) error {
+	o.Desk.SendMail = func(_ context.Context, _ mail.Server, m mail.Message) error {
 		if o.down {
 			return errors.New("no answer")
 		}

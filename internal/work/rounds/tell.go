@@ -12,14 +12,16 @@ import (
 	"unicode/utf8"
 
 	"tivset/internal/answer/care"
+	"tivset/internal/hosting/account"
 	"tivset/internal/mail"
 	"tivset/internal/records/ledger"
 )
 
 // letter is one mail: to one person, through one account's server.
 type letter struct {
-	server, from, to string
-	lines            []Line
+	by    *account.Account
+	to    string
+	lines []Line
 }
 
 // tell mails what concerns whom. A trouble that lasts is told again after a week, by whichever
@@ -46,14 +48,14 @@ func (o *round) tell(ctx context.Context) {
 		}
 		key := a.Mail.Server + " " + to
 		if letters[key] == nil {
-			letters[key] = &letter{server: a.Mail.Server, from: a.Mail.From, to: to}
+			letters[key] = &letter{by: a, to: to}
 		}
 		letters[key].lines = append(letters[key].lines, l)
 	}
 	for _, key := range slices.Sorted(maps.Keys(letters)) {
 		l := letters[key]
-		err := o.desk.SendMail(ctx, l.server, mail.Message{From: l.from, To: l.to, Subject: l.subject(), Text: l.text(
-			o.desk.Now().Local(), o.desk.Who)})
+		err := o.desk.Mail(ctx, l.by, mail.Message{To: l.to, Subject: l.subject(), Text: l.text(o.desk.Now().Local(),
+			o.desk.Who)})
 		if err != nil {
 			err = fmt.Errorf("the mail to %s could not be sent: %w", l.to, err)
 			o.out.Unsent = append(o.out.Unsent, errors.Join(err, o.forget(context.WithoutCancel(ctx), l.lines)))

@@ -374,5 +374,5 @@ func tell(ctx context.Context, d *work.Service, x ledger.Site, failed error) err
 			f.Remedy,
 		)
 	}
-	return d.SendMail(ctx, a.Mail.Server, mail.Message{From: a.Mail.From, To: to, Subject: subject, Text: text})
+	return d.Mail(ctx, a, mail.Message{To: to, Subject: subject, Text: text})
 }

@@ -123,7 +123,7 @@ func (c *Certificates) Trust(ctx context.Context, address, print string) (shown 
 	var known *fault.Error
 	if !errors.As(err, &known) {
 		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "the FTP server does not answer", address,
-			"Check the address and the port of reach: in the account.").Wrap(err)
+			"Check the address and the port of files: in the account.").Wrap(err)
 	}
 	if known.Kind != fault.NeedsConfirmation || len(known.Details) == 0 {
 		return "", err

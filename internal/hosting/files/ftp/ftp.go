@@ -86,7 +86,7 @@ func (p *Pool) Open(ctx context.Context, top string) (*FS, error) {
 	var known *fault.Error
 	if errors.As(err, &said) && !errors.As(err, &known) {
 		err = fault.New(fault.Failed, "the account's folder is not there", f.top,
-			"Correct the folder in reach: of the account. One slash after the host is the login folder, "+login+
+			"Correct the folder in files: of the account. One slash after the host is the login folder, "+login+
 				" here; two slashes lead to the server's root.").Wrap(said)
 	}
 	if err != nil {

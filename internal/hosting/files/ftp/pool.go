@@ -112,7 +112,7 @@ func (p *Pool) take(ctx context.Context) (*ctrlConn, error) {
 		if errors.As(err, &no) && !p.worked {
 			if saysTLS.MatchString(no.cause.text) {
 				p.never = fault.New(fault.Failed, "the FTP server wants encryption", p.login.Address,
-					"Write ftps:// instead of ftp:// in reach: of the account.").Wrap(no)
+					"Write ftps:// instead of ftp:// in files: of the account.").Wrap(no)
 				return nil, p.never
 			}
 			p.never = fault.NewAs(fault.SignInRefused, fault.Failed, "the FTP server refused the user or the password",
@@ -252,7 +252,7 @@ func (p *Pool) explain(err error) error {
 			"Try again later; where it limits connections, end other programs that use it.").Wrap(backoff.Of(err))
 	case !p.hasWorked():
 		return fault.NewAs(fault.NoAnswer, fault.Failed, "the FTP server does not answer", p.login.Address,
-			"Check the address and the port of reach: in the account.").Wrap(err)
+			"Check the address and the port of files: in the account.").Wrap(err)
 	}
 	return fault.New(fault.Failed, "the connection to the FTP server was lost, and could not be made again",
 		p.login.Address, "Try again.").Wrap(err)

@@ -168,11 +168,11 @@ func (f *FS) connect(ctx context.Context) (*line, error) {
 	top, err := c.RealPath(f.top)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top,
-			"Correct the folder in reach: of the account.").Wrap(err)
+			"Correct the folder in files: of the account.").Wrap(err)
 	}
 	if info, err := c.Stat(top); err != nil || !info.IsDir() {
 		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top,
-			"Correct the folder in reach: of the account.").Wrap(err)
+			"Correct the folder in files: of the account.").Wrap(err)
 	}
 	f.line = &line{conn: conn, sftp: c, top: top, inside: map[string]bool{".": true}}
 	return f.line, nil
