@@ -14,7 +14,7 @@ var groups = []struct{ id, title, commands string }{
 	{"upkeep", "Looking after sites:", "check update backup restore care maintain report handover"},
 	{"kits", "Accounts and kits:", "kit catalogue"},
 	{"team", "Several people and machines:", "ledger team queue worker"},
-	{"wrong", "When something went wrong:", "jobs undo resume"},
+	{"wrong", "When something went wrong:", "jobs undo resume recovery"},
 	{"more", "More:", "help completion"},
 }
 

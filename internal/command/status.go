@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/records/ledger"
+	"tivset/internal/records/recovery"
 	"tivset/internal/screen"
 	"tivset/internal/sites"
 )
@@ -39,19 +40,38 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 	default:
 		next = append(next, wanting(all)...)
 	}
+	idle, call := "", ""
+	if len(all) > 0 {
+		next = append(next, a.unsaved()...)
+		if idle, call = a.Upkeep(c.Context(), s); idle != "" {
+			next = append(next, screen.Spelled(call))
+		}
+	}
 	if a.JSON {
 		return a.Streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(all), "unfinished": unfinished,
-			"next": next})
+			"maintenance": idle, "next": next})
 	}
 	a.Streams.Print("Accounts: %d   Sites: %d", len(accounts), len(all))
 	for _, j := range unfinished {
 		a.Streams.Print("Left half done: %s of %s at %s", j.What, j.App, j.Address)
+	}
+	if idle != "" {
+		a.Streams.Print("Backups and updates that sites ask for: %s", idle)
 	}
 	a.Streams.Print("\nNext:")
 	for _, n := range next {
 		a.Streams.Print("  %s", n)
 	}
 	return nil
+}
+
+// unsaved reminds of the recovery file while there is none that is up to date.
+func (a *app) unsaved() []string {
+	h := a.World.Home()
+	if last, err := recovery.Last(h); err == nil && last != nil && !last.Stale(h) {
+		return nil
+	}
+	return []string{"tivset recovery save FILE"}
 }
 
 // wanting names what makes sense with the sites that there are: what each wants first, the

@@ -53,8 +53,8 @@ func (a *Asking) aboutDatabase() []answer.Question {
 	made := given == DataNew
 	ready := a.ready(server)
 	own := func(id, short, ask, help string, longest int, proposed string) answer.Question {
-		q := answer.Question{ID: id, Text: ask, Short: short, Group: "Data", Kind: "text", Rare: made || ready != nil && given == DataExisting, Needed: !made,
-			Help: help}
+		q := answer.Question{ID: id, Text: ask, Short: short, Group: "Data", Kind: "text", Needed: !made, Help: help,
+			Rare: made || ready != nil && given == DataExisting}
 		switch {
 		case given != DataExisting:
 			q.Default = proposed

@@ -29,7 +29,7 @@ func (s *Streams) Review(p *plan.Plan) string {
 	all = append(all,
 		Pair{"Admin", admin(p) + handed(p)},
 		Pair{"Site", described(p.Face)},
-		Pair{"Care", entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)},
+		Pair{"Care", s.entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)},
 		Pair{"Account", inAccount(p)})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})
@@ -100,7 +100,7 @@ func (s *Streams) inForm(p *plan.Plan, l wizard.Line) string {
 	case l.ID == wizard.DataLine && p.Data != nil:
 		return data(p.Data)
 	case l.ID == wizard.CareLine:
-		return entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)
+		return s.entrusted(p.Care, p.In != nil && p.In.Mail != nil, p.Admin.Email)
 	case l.ID == answer.AdminPassword && p.Admin.Generated:
 		return fmt.Sprintf("password: generated (%d characters)", p.Admin.Length)
 	}
@@ -326,7 +326,11 @@ func (s *Streams) Entrusted(address, sentence, due string) {
 	s.Print("%s", strings.ReplaceAll(s.fold(text, 2), "\n", "\n  "))
 }
 
-// entrusted says a site's care, each part on a line of its own.
-func entrusted(c care.Care, mails bool, usual string) string {
-	return strings.ReplaceAll(c.Sentence(mails, usual), "; ", ";\n")
+// entrusted says a site's care, each part on a line of its own, and whether anything does it.
+func (s *Streams) entrusted(c care.Care, mails bool, usual string) string {
+	text := strings.ReplaceAll(c.Sentence(mails, usual), "; ", ";\n")
+	if often, _ := c.Every(); s.Idle != "" && (often > 0 || c.AcceptsLevel("fixes")) {
+		text += "\n" + s.Idle
+	}
+	return text
 }

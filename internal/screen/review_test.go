@@ -51,7 +51,8 @@ func TestReview(t *testing.T) {
             Licence key: given, kept in the vault
             Sample content: no · Theme: dusk
   Care      installs fixes once they are 3 days old, between 2 and 5 o'clock;
-            makes a backup every day and keeps those of 7 days, 4 weeks and 6 months
+            makes a backup every day and keeps those of 7 days, 4 weeks and 6 months;
+            can notify nobody: the account has no mail server
   Account   + 1,214 files, 6.1 MB   + 1 database   + 1 user
 
   Note: Mind the gap.
@@ -88,7 +89,8 @@ func TestForm(t *testing.T) {
   Data        6   database quill_will4t and user quill_will4t on main (MariaDB)
                   the user may use that database and no other; tables begin with r7q_
   Care        7   installs fixes once they are 3 days old, between 2 and 5 o'clock;
-                  makes a backup every day and keeps those of 7 days, 4 weeks and 6 months
+                  makes a backup every day and keeps those of 7 days, 4 weeks and 6 months;
+                  can notify nobody: the account has no mail server
   Account         + 1,214 files, 6.1 MB   + 1 database   + 1 user
 
   Note: Mind the gap.

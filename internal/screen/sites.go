@@ -36,6 +36,9 @@ func (s *Streams) fewOfSites(all []ledger.Site) {
 	}
 	s.Table([]string{"Address", "Title", "Health", "Next"}, rows)
 	s.Say("\n%s", s.paint(faint, "All columns: tivset sites --wide. What is next for a site, and how: tivset show SITE"))
+	if s.Idle != "" {
+		s.Warn("of the backups and updates that sites ask for: " + s.Idle)
+	}
 }
 
 // titled is a site's title; a copy is called one.
@@ -86,9 +89,9 @@ func Dash(s string) string {
 }
 
 // Site shows one site in full; mails says whether its account can send some.
-func (s *Streams) Site(x ledger.Site, mails bool) { s.Pairs(sitePairs(x, mails)) }
+func (s *Streams) Site(x ledger.Site, mails bool) { s.Pairs(s.sitePairs(x, mails)) }
 
-func sitePairs(s ledger.Site, mails bool) []Pair {
+func (of *Streams) sitePairs(s ledger.Site, mails bool) []Pair {
 	release := s.Release
 	if s.Newer != "" {
 		release += " (newer: " + s.Newer + ", " + level(s.NewerLevel, s.Urgent) + ")"
@@ -121,7 +124,7 @@ func sitePairs(s ledger.Site, mails bool) []Pair {
 		Pair{Name: "Files", Text: fmt.Sprintf("%d, %s", s.Files, humanize.Bytes(uint64(s.Bytes)))},
 		Pair{Name: "Backup", Text: lastBackup(s)},
 		Pair{Name: "Installed", Text: s.InstalledAt.Format("2006-01-02 15:04 MST") + ", job " + s.Job},
-		Pair{Name: "Care", Text: entrusted(s.Care, mails, s.Admin.Email)})
+		Pair{Name: "Care", Text: of.entrusted(s.Care, mails, s.Admin.Email)})
 	if l := s.Licence; l != nil {
 		all = append(all, Pair{Name: "Licence", Text: l.Name + ", accepted " + l.At.Format("2006-01-02") +
 			" for release " + l.Release})

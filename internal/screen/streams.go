@@ -32,7 +32,8 @@ type Streams struct {
 	Quiet, Loud  bool
 	JSON         bool
 	ShowPassword bool
-	Copies       bool // the password goes to the clipboard instead
+	Idle         string // why nothing does what the care of sites says, with what changes it; "" where something does
+	Copies       bool   // the password goes to the clipboard instead
 
 	begun  time.Time // when the last job began …
 	now    func() time.Time

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -39,6 +40,25 @@ func (n *news) tell(x *ledger.Site) {
 	if n.failedHere(*x) {
 		x.Due = ""
 	}
+	x.Overdue = overdue(*x, n.Now())
+}
+
+// overdue says by how much a site's backup is late, with some patience; "" where it is not.
+func overdue(x ledger.Site, now time.Time) string {
+	const patience = 3 * time.Hour
+	often, _ := x.Care.Every()
+	last := x.InstalledAt
+	if x.LastBackupAt != nil {
+		last = *x.LastBackupAt
+	}
+	late := now.Sub(last) - often
+	switch {
+	case often == 0 || last.IsZero() || late < max(often/2, patience):
+		return ""
+	case late < 48*time.Hour:
+		return fmt.Sprintf("%d hours", int(late.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(late.Hours())/24)
 }
 
 // failedHere says whether what is due failed at the site, and is the same still:

@@ -25,6 +25,8 @@ func WantOf(x ledger.Site) Want {
 		return Want{x.Tried.Release + " failed", fault.Call("show", x.Address)}
 	case x.Due != "":
 		return Want{x.Due + ", is due", fault.Call("update", x.Address)}
+	case x.Overdue != "":
+		return Want{"a backup, " + x.Overdue + " late", fault.Call("backup", x.Address)}
 	case x.LastBackupAt == nil && often == 0:
 		return Want{"a backup", fault.Call("backup", x.Address)}
 	case x.Newer != "":

@@ -305,10 +305,10 @@ func (c Care) Sentence(mails bool, usual string) string {
 		text += c.rehearsed()
 	}
 	text += c.backedUp()
-	if !mails {
-		return text
-	}
 	to := c.Told(Trouble, usual)
+	if !mails && to != "" {
+		return text + "; can notify nobody: the account has no mail server"
+	}
 	switch {
 	case to == "":
 		return text + "; notifies nobody"

@@ -120,6 +120,7 @@ func (a *App) Using(run func(ctx context.Context, s *core.Core, args []string) e
 			return err
 		}
 		defer done()
+		defer a.refresh(context.WithoutCancel(c.Context()), s)
 		if c.Name() != "jobs" && c.Name() != "undo" && c.Name() != "resume" {
 			a.remind(c.Context(), s)
 		}

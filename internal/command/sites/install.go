@@ -162,12 +162,14 @@ func (a *app) installOne(ctx context.Context, s *core.Core, request plan.Request
 		}
 	}
 	upkeep.OfferRounds(ctx, a.App, s)
+	upkeep.OfferRecovery(ctx, a.App, s)
 	return nil
 }
 
 // agreed gives the plan that the owner said yes to: in a conversation on a
 // terminal, else by having given the command.
 func (a *app) agreed(ctx context.Context, s *core.Core, r *plan.Request, o *installOptions) (*plan.Plan, error) {
+	a.SayIdle(ctx, s)
 	if a.Yes || a.DryRun || !a.Streams.Asks() {
 		plan, err := s.Planner.Plan(ctx, *r)
 		if err == nil && o.saveAnswers != "" {

@@ -38,6 +38,9 @@ func (a *app) sites() *cobra.Command {
 		if a.JSON {
 			return a.Streams.WriteJSON(found.Sites)
 		}
+		if len(found.Sites) > 0 {
+			a.SayIdle(ctx, s)
+		}
 		a.Streams.Sites(found.Sites, len(words) > 0 || o.Newer || o.App != "" || o.Health != "", wide)
 		if len(found.Sites) == 0 {
 			a.lostSites(s)
@@ -86,6 +89,7 @@ func (a *app) show() *cobra.Command {
 			if a.JSON {
 				return a.Streams.WriteJSON(found)
 			}
+			a.SayIdle(ctx, s)
 			a.Streams.Site(found, cli.CanMail(s, found))
 			return nil
 		}),

@@ -37,7 +37,7 @@ func (a *app) care() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.showCare(s, changed)
+			return a.showCare(ctx, s, changed)
 		}),
 	}
 	f := c.Flags()
@@ -66,7 +66,7 @@ type careJSON struct {
 	Due      string    `json:"due_release,omitempty"`
 }
 
-func (a *app) showCare(s *core.Core, all []ledger.Site) error {
+func (a *app) showCare(ctx context.Context, s *core.Core, all []ledger.Site) error {
 	out := []careJSON{}
 	for _, x := range all {
 		out = append(out, careJSON{x.Address, x.Care, x.Care.Sentence(cli.CanMail(s, x), x.Admin.Email), x.Due})
@@ -79,6 +79,9 @@ func (a *app) showCare(s *core.Core, all []ledger.Site) error {
 	}
 	for _, one := range out {
 		a.Streams.Entrusted(one.Address, one.Sentence, one.Due)
+	}
+	if a.SayIdle(ctx, s); a.Streams.Idle != "" {
+		a.Streams.Warn(a.Streams.Idle)
 	}
 	return nil
 }

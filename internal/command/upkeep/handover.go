@@ -112,12 +112,13 @@ func (a *app) runHandover(ctx context.Context, s *core.Core, words []string, h h
 // pages makes the pages of sites.
 func (a *app) pages(ctx context.Context, s *core.Core, words []string, password bool) ([]handover.Page, error) {
 	var out []handover.Page
+	idle, _ := a.Upkeep(ctx, s)
 	for _, word := range words {
 		x, err := s.Book.Find(ctx, word)
 		if err != nil {
 			return nil, err
 		}
-		from := handover.From{Record: x, By: s.Desk.Who, Now: a.World.Now()}
+		from := handover.From{Record: x, By: s.Desk.Who, Now: a.World.Now(), Idle: idle != ""}
 		if from.Site, err = s.Book.From(x); err != nil {
 			a.Streams.Warn("of " + x.Address + " the page says only what is on record: " + fault.Of(err).Error())
 		} else if m := from.Site.In.Mail; m != nil {

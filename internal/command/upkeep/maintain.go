@@ -2,14 +2,11 @@ package upkeep
 
 import (
 	"context"
-	"os"
-	"path/filepath"
 	"regexp"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"tivset/internal/accounts"
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/fault"
@@ -56,7 +53,7 @@ func (a *app) maintain() *cobra.Command {
 		Example: "  tivset maintain off\n  tivset maintain off --json",
 		Args:    cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error {
-			t, err := a.timer("1h")
+			t, err := a.Timer("1h")
 			if err != nil {
 				return err
 			}
@@ -141,7 +138,7 @@ func (a *app) roundsOn(ctx context.Context, s *core.Core, every string, queue bo
 		return fault.New(fault.Usage, "maintenance cannot be run every “"+every+"”", "--every",
 			"Write 10m to 59m, or 1h to 23h.")
 	}
-	t, err := a.timer(every)
+	t, err := a.Timer(every)
 	if err != nil {
 		return err
 	}
@@ -168,22 +165,6 @@ func (a *app) saidRounds(how, text string) error {
 	return nil
 }
 
-// timer is the call with which this program makes its rounds.
-func (a *app) timer(every string) (accounts.Timer, error) {
-	t := accounts.Timer{Every: every, Home: a.World.Env("TIVSET_HOME")}
-	var err error
-	if t.Program, err = os.Executable(); err == nil && t.Home != "" {
-		t.Home, err = filepath.Abs(t.Home)
-		return t, err
-	}
-	for _, name := range []string{"XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_CACHE_HOME"} {
-		if value := a.World.Env(name); value != "" {
-			t.Env = append(t.Env, name+"="+value)
-		}
-	}
-	return t, err
-}
-
 // statusJSON is how it stands with rounds.
 type statusJSON struct {
 	On      bool               `json:"on"`
@@ -196,7 +177,7 @@ type statusJSON struct {
 }
 
 func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
-	t, err := a.timer("1h")
+	t, err := a.Timer("1h")
 	if err != nil {
 		return err
 	}

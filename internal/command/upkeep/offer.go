@@ -7,8 +7,20 @@ import (
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/demo"
+	"tivset/internal/records/recovery"
 	"tivset/internal/screen"
 )
+
+// OfferRecovery says after the first install what to do for the day on which this machine is lost.
+func OfferRecovery(ctx context.Context, shared *cli.App, s *core.Core) {
+	last, err := recovery.Last(shared.World.Home())
+	sites, sitesErr := s.Book.Ledger.Addresses(ctx)
+	if err != nil || sitesErr != nil || last != nil || len(sites) != 1 {
+		return
+	}
+	shared.Streams.Say("Only this machine opens its records and backups. To save what another one needs, should it be " +
+		"lost:\ntivset recovery save FILE")
+}
 
 // OfferRounds asks once on a machine, after its first install, whether it is to look after
 // its sites by itself. Where nobody is there to answer, it says how.
@@ -17,7 +29,7 @@ func OfferRounds(ctx context.Context, shared *cli.App, s *core.Core) {
 	if a.Quiet || a.JSON || demo.Is(filepath.Dir(a.World.Home().Config)) {
 		return // of a demo nobody is to look after for longer than it runs
 	}
-	t, err := a.timer("1h")
+	t, err := a.Timer("1h")
 	if err != nil {
 		return
 	}

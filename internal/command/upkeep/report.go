@@ -68,6 +68,9 @@ func (a *app) report() *cobra.Command {
 // reportOf makes the report of all sites, of an account's, or of one.
 func (a *app) reportOf(ctx context.Context, s *core.Core, word string) (*report.Report, error) {
 	from := report.From{Of: a.Account, By: s.Desk.Who, Now: a.World.Now(), Spell: screen.Spelled}
+	if why, call := a.Upkeep(ctx, s); why != "" {
+		from.Idle = why + ". To change that: " + screen.Spelled(call)
+	}
 	var err error
 	if word != "" {
 		x, err := s.Book.Find(ctx, word)

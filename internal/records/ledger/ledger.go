@@ -155,6 +155,7 @@ type Site struct {
 	// filled in when shown: something newer fixes a security hole
 	Urgent bool `json:"urgent,omitempty"`
 	// filled in when shown: the release that the site's care takes by itself
+	Overdue       string     `json:"overdue,omitempty"` // by how much the backup that the care asks for is; found out
 	Due           string     `json:"due_release,omitempty"`
 	DatabaseBytes int64      `json:"database_bytes,omitempty"` // when it was last looked at
 	LastBackupAt  *time.Time `json:"last_backup_at,omitempty"` //

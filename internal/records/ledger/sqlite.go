@@ -97,3 +97,9 @@ func (l *SQLite) format(ctx context.Context, q interface {
 	err = q.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have)
 	return have, err
 }
+
+// Snapshot writes the ledger, as it is at one moment, to a new file (SQLite: VACUUM INTO).
+func (l *SQLite) Snapshot(ctx context.Context, to string) error {
+	_, err := l.db.ExecContext(ctx, "VACUUM INTO ?", to)
+	return told(err)
+}

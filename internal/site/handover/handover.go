@@ -37,6 +37,7 @@ type From struct {
 	By       string // who looks after it
 	Ask      string // whom to text: an address; By when it is empty
 	Told     bool   // its account can send mails
+	Idle     bool   // nothing does by itself what its care says
 	Now      time.Time
 }
 
@@ -61,7 +62,11 @@ func Of(f From) Page {
 		}
 	}
 	p.What += ", there since " + x.InstalledAt.Format(time.DateOnly)
-	p.Care = "by " + f.By + ". The site " + x.Care.Sentence(f.Told, x.Admin.Email) + ". A backup is made before each " +
+	does := ". The site "
+	if f.Idle {
+		does = ". Once maintenance is switched on, which it is not yet, the site "
+	}
+	p.Care = "by " + f.By + does + x.Care.Sentence(f.Told, x.Admin.Email) + ". A backup is made before each " +
 		"update, and what does not work is put back"
 	if x.LastBackupAt != nil {
 		p.Backup = "the last one is of " + x.LastBackupAt.Format("2006-01-02 15:04") + " UTC"

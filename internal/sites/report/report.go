@@ -25,6 +25,7 @@ type From struct {
 	Of       string // whose sites they are: an account, a site; "" for all
 	By       string // who made it
 	Now      time.Time
+	Idle     string                   // why nothing does what the care of sites says; "" where something does
 	Spell    func(text string) string // writes calls as they are typed
 }
 
@@ -32,6 +33,7 @@ type From struct {
 type Report struct {
 	Of           string        `json:"of,omitempty"`
 	By           string        `json:"by"`
+	Idle         string        `json:"maintenance,omitempty"` // why nothing does what the care of sites says
 	Made         time.Time     `json:"made_at"`
 	Sites        []Site        `json:"sites"`
 	Health       []Count       `json:"health"`
@@ -127,7 +129,7 @@ type Round struct {
 
 // Of makes a report.
 func Of(f From) *Report {
-	r := &Report{Of: f.Of, By: f.By, Made: f.Now.UTC(), Sites: []Site{}, Due: []Due{}, Largest: []Space{},
+	r := &Report{Of: f.Of, By: f.By, Idle: f.Idle, Made: f.Now.UTC(), Sites: []Site{}, Due: []Due{}, Largest: []Space{},
 		Certificates: []Certificate{}, Jobs: []Job{}}
 	for _, x := range f.Sites {
 		r.Sites = append(r.Sites, siteOf(x, f.Now))

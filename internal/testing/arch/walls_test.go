@@ -52,8 +52,8 @@ var floors = []struct {
 	{"records", map[string]string{
 		"records/catalogues": "records/home records/ledger",
 		"records/home":       "", "records/ledger": "", "records/vault": "", "records/job": "", "records/backup": "",
-		"records/depot": "",
-		"records/team":  "records/home records/job records/ledger records/vault", "records/queue": "records/team",
+		"records/depot": "", "records/recovery": "records/home",
+		"records/team": "records/home records/job records/ledger records/vault", "records/queue": "records/team",
 	}},
 	{"accounts, open", map[string]string{"hosting": "", "hosting/reach": ""}},
 	{"what can be asked", map[string]string{"question": ""}},
@@ -113,7 +113,7 @@ var only = map[string]string{
 	"github.com/jackc/pgx/v5": "hosting/database/postgresql records/queue records/team trial/servers " +
 		"testing/sitetest",
 	"github.com/riverqueue/river": "records/queue",
-	"filippo.io/age":              "records/vault records/backup",
+	"filippo.io/age":              "records/vault records/backup records/recovery",
 	"github.com/wneessen/go-mail": "mail",
 	"os/exec": "command/cli command/sites demo hosting/files/local hosting/database/helper " +
 		"trial/servers",

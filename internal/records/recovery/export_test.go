@@ -1,0 +1,3 @@
+package recovery
+
+func init() { work = 10 } // tests try many
