@@ -77,3 +77,23 @@ func TestTheBrowsersWordsLetNobodyIn(t *testing.T) {
 	assert.Contains(t, end.err, "signed in as wharfinger")
 	assert.NoFileExists(t, file)
 }
+
+// An opener that cannot open anything is heard at once; over SSH nothing is opened at all.
+func TestNoBrowser(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("willowbench", "lockside.localhost/forum"))
+	require.NoError(t, err)
+	env := map[string]string{"TIVSET_HOME": filepath.Dir(w.Home.Config), "BROWSER": "/bin/false"}
+	began := time.Now()
+	said := runIn(context.Background(), env, "sign-in", done.Site.Address)
+	assert.Equal(t, 1, said.code)
+	assert.Contains(t, said.err, "no browser could be opened")
+	assert.Contains(t, said.err, "--print")
+	assert.Less(t, time.Since(began), 15*time.Second, "and not after a minute")
+	delete(env, "BROWSER")
+	env["SSH_CONNECTION"] = "192.0.2.7 50000 192.0.2.1 22"
+	said = runIn(context.Background(), env, "sign-in", done.Site.Address)
+	assert.Equal(t, 1, said.code)
+	assert.Contains(t, said.err, "over SSH there is no browser here")
+	assert.Contains(t, said.err, "tivset reveal "+done.Site.Address)
+}

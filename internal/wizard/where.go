@@ -110,11 +110,16 @@ func (c *Conversation) proposed(s plan.Spot) string {
 // address puts what was typed into a request.
 func (c *Conversation) address(word string, spots []plan.Spot, r *plan.Request) (what, remedy string) {
 	word = strings.TrimSpace(word)
-	_, bare, found := strings.Cut(word, "://")
+	scheme, bare, found := strings.Cut(word, "://")
 	if !found {
-		bare = word
+		scheme, bare = "", word
 	}
 	head, dir, slash := strings.Cut(bare, "/")
+	if head == "" && scheme == "" && dir != "" { // /forum: on the main domain
+		if i := slices.IndexFunc(spots, func(s plan.Spot) bool { return s.Primary }); i >= 0 {
+			head = strconv.Itoa(i + 1)
+		}
+	}
 	if head == "" && len(spots) > 1 || word == "" {
 		return "this needs an answer", "Type a number, such as 1 or 1/forum, or an address."
 	}
@@ -125,8 +130,14 @@ func (c *Conversation) address(word string, spots []plan.Spot, r *plan.Request) 
 		}
 		return "", ""
 	}
+	if n, err := strconv.Atoi(head); err == nil {
+		return fmt.Sprintf("there is no line %d: they go from 1 to %d", n, len(spots)), "Type one of them, or an address."
+	}
 	for _, s := range spots {
-		_, host, _ := strings.Cut(s.URL, "://")
+		is, host, _ := strings.Cut(s.URL, "://")
+		if scheme != "" && scheme != is && (head == s.Domain || head == host) {
+			return "the account has this domain at " + s.URL, "Write that, or change the account's url of the domain."
+		}
 		if head == s.Domain || head == host {
 			at(s, dir)
 			return "", ""

@@ -149,7 +149,8 @@ func (a *app) restore() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&r.From, "from", "",
-		"the backup: a name in Tivset's folder in the account, or a file here (left out: the newest that no restore made)")
+		"the backup: a name in Tivset's folder in the account, or a file here (left out: the newest that was not made "+
+			"before a restore, a repair or an undo)")
 	f.StringArrayVarP(&answers, "answer", "a", nil,
 		"an answer for a place where nothing is, id=value, such as occupied or data.server")
 	f.StringVar(&r.Identity, "identity", "", "a file with the key of age that opens the backup")

@@ -65,7 +65,7 @@ func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) er
 	}
 	if show {
 		a.Streams.Print("%s", door.Address)
-	} else if err := a.openDoor(ctx, door); err != nil {
+	} else if err := a.openDoor(ctx, in.Site.Address, door); err != nil {
 		return err
 	}
 	err = door.Wait(ctx, doorOpen)
@@ -91,12 +91,12 @@ func (a *app) enterSigned(ctx context.Context, in *sites.Entrance, show bool) er
 
 // openDoor opens the browser by a file: an address in its words could be read by
 // every user of this machine.
-func (a *app) openDoor(ctx context.Context, door *onetimepage.Doorway) error {
+func (a *app) openDoor(ctx context.Context, site string, door *onetimepage.Doorway) error {
 	file, err := door.File(a.World.Home().Cache)
 	if err != nil {
 		return err
 	}
-	return a.openBrowser(ctx, "file://"+file)
+	return a.openBrowser(ctx, site, "file://"+file)
 }
 
 // enterByHand is for sites that run no page of ours.
@@ -115,11 +115,11 @@ func (a *app) enterByHand(ctx context.Context, in *sites.Entrance, show bool) er
 		a.Streams.Print("%s", in.Page)
 		return nil
 	}
-	return a.openBrowser(ctx, in.Page)
+	return a.openBrowser(ctx, in.Site.Address, in.Page)
 }
 
 // openBrowser opens an address in the browser.
-func (a *app) openBrowser(ctx context.Context, address string) error {
+func (a *app) openBrowser(ctx context.Context, site, address string) error {
 	words := strings.Fields(a.World.Env("BROWSER"))
 	switch {
 	case len(words) > 0:
@@ -127,14 +127,32 @@ func (a *app) openBrowser(ctx context.Context, address string) error {
 		words = []string{"open"}
 	case runtime.GOOS == "windows":
 		words = []string{"rundll32", "url.dll,FileProtocolHandler"}
+	case a.World.Env("SSH_CONNECTION") != "" && a.World.Env("DISPLAY") == "" && a.World.Env("WAYLAND_DISPLAY") == "":
+		return fault.New(fault.Failed, "over SSH there is no browser here", "",
+			"Open the admin area where you sit, and see name and password with: "+fault.Call("reveal", site))
 	default:
 		words = []string{"xdg-open"}
 	}
 	program := exec.CommandContext(context.WithoutCancel(ctx), words[0], append(words[1:], address)...)
 	if err := program.Start(); err != nil {
-		return fault.New(fault.Failed, "no browser could be opened", words[0],
-			"Name yours in BROWSER, or run it again with --print.").Wrap(err)
+		return noBrowser(words[0], err)
 	}
-	go func() { _ = program.Wait() }()
+	ended := make(chan error, 1)
+	go func() { ended <- program.Wait() }()
+	select {
+	case err := <-ended: // most hand the address to a browser that runs, and end
+		if err != nil {
+			return noBrowser(words[0], err)
+		}
+	case <-time.After(browserBegins):
+	}
 	return nil
+}
+
+// browserBegins is how long an opener that cannot open anything may take to say so.
+const browserBegins = 2 * time.Second
+
+func noBrowser(program string, err error) error {
+	return fault.New(fault.Failed, "no browser could be opened", program,
+		"Name yours in BROWSER, or run it again with --print.").Wrap(err)
 }

@@ -9,6 +9,9 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
+
+	"golang.org/x/text/unicode/norm"
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
@@ -61,6 +64,9 @@ func Resolve(address string, domains []account.Domain) (Place, error) {
 	host, dir, _ := strings.Cut(rest, "/")
 	if strings.ContainsAny(rest, "?#@") {
 		return bad("an address to install at has only a domain and a directory", "Leave out what begins with ?, # or @.")
+	}
+	if host == "" && scheme == "" && dir != "" { // /forum: on the main domain, or the only one
+		host = mainDomain(domains)
 	}
 	if host == "" {
 		return bad("the address names no domain", "Write it as "+example(domains)+".")
@@ -118,7 +124,10 @@ func wrongDirectory(dir string) (what, remedy string) {
 }
 
 func wrongName(dir string) (what, remedy string) {
-	simple := strings.Trim(regexp.MustCompile(`[^a-z0-9_-]+`).ReplaceAllString(strings.ToLower(dir), "-"), "-")
+	if plain, err := url.PathUnescape(dir); err == nil {
+		dir = plain
+	}
+	simple := strings.Trim(regexp.MustCompile(`[^a-z0-9_-]+`).ReplaceAllString(withoutAccents(dir), "-"), "-")
 	instead := "Use lower case letters, digits, - and _"
 	if simple != "" && directory.MatchString(simple) {
 		instead += ", such as " + simple
@@ -131,7 +140,7 @@ func wrongName(dir string) (what, remedy string) {
 		return "a directory has a name", "Write one slash between two names."
 	case strings.Contains(dir, ".."):
 		return "a directory cannot lead upwards", "Write names below the domain."
-	case strings.ContainsAny(dir, " \t") || strings.Contains(dir, "%20"):
+	case strings.ContainsAny(dir, " \t"):
 		return "a directory cannot have spaces", instead
 	case strings.ToLower(dir) != dir && directory.MatchString(strings.ToLower(dir)):
 		return "a directory is written in lower case, as many servers tell the cases apart", "Write " + strings.ToLower(dir) +
@@ -141,7 +150,29 @@ func wrongName(dir string) (what, remedy string) {
 	case dir == "cgi-bin" || strings.HasPrefix(dir, "."):
 		return "servers keep this directory for themselves", "Choose another name."
 	}
-	return "the directory has characters that addresses cannot show", instead
+	return "a directory has plain characters only: others come out as % and digits in the address", instead
+}
+
+// withoutAccents is a name in small plain letters, as people write it where there are no others.
+func withoutAccents(name string) string {
+	var out strings.Builder
+	for _, r := range norm.NFD.String(strings.NewReplacer("ß", "ss", "ø", "o", "æ", "ae", "ł", "l", "đ", "d").Replace(
+		strings.ToLower(name))) {
+		if !unicode.Is(unicode.Mn, r) {
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
+}
+
+// mainDomain is the account's main domain, or its only one; "" where it has several and no main one.
+func mainDomain(domains []account.Domain) string {
+	for _, d := range domains {
+		if d.Primary || len(domains) == 1 {
+			return d.Name
+		}
+	}
+	return ""
 }
 
 func example(domains []account.Domain) string {

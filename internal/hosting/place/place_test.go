@@ -1,6 +1,7 @@
 package place_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -55,7 +56,9 @@ func TestResolveRefuses(t *testing.T) {
 		"lockside.localhost/My Blog":                    "such as my-blog",
 		"lockside.localhost/a%20b":                      "spaces",
 		"lockside.localhost/Blog":                       "Write blog.",
-		"lockside.localhost/blög":                       "characters",
+		"lockside.localhost/blög":                       "such as blog.",
+		"lockside.localhost/f%C3%B6rum":                 "such as forum.",
+		"lockside.localhost/Straße":                     "such as strasse.",
 		"lockside.localhost/.git":                       "keep this directory",
 		"lockside.localhost/cgi-bin":                    "keep this directory",
 		"lockside.localhost/other.localhost":            "looks like a domain",
@@ -106,4 +109,16 @@ func FuzzResolve(f *testing.F) {
 			t.Fatalf("%q leads to %s", address, p.Folder())
 		}
 	})
+}
+
+// A directory alone is meant for the main domain, or for the only one.
+func TestADirectoryAlone(t *testing.T) {
+	main := slices.Clone(domains)
+	main[1].Primary = true
+	p, err := place.Resolve("/forum", main)
+	require.NoError(t, err)
+	assert.Equal(t, main[1].Name, p.Domain.Name)
+	p, err = place.Resolve("/forum", domains[:1])
+	require.NoError(t, err)
+	assert.Equal(t, "forum", p.Dir)
 }

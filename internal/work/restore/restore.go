@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"slices"
 	"tivset/internal/answer"
 	"tivset/internal/app/fill"
 	"tivset/internal/fault"
@@ -240,8 +241,12 @@ func file(ctx context.Context, d *work.Service, a asked) (*opened, error) {
 	return &opened{c, a.From, func() {}}, nil
 }
 
+// ofTrouble are backups of what was found wanting: a restore, an undo and a repair keep what they replace, an
+// intruder's scripts included. They are taken by name only.
+var ofTrouble = []string{step.BeforeRestore, step.BeforeUndo, step.BeforeRepair}
+
 // stored opens a backup of an address in the account's store: the one that is
-// named, or the newest that was not made of what a restore found.
+// named, or the newest of a site that was as it should be.
 func stored(ctx context.Context, d *work.Service, in *hosting.Account, address string, a asked) (*opened, error) {
 	all, err := backup.In(ctx, in, address)
 	if err != nil {
@@ -249,7 +254,7 @@ func stored(ctx context.Context, d *work.Service, in *hosting.Account, address s
 	}
 	for _, l := range all {
 		if a.From != "" && path.Base(l.File) != path.Base(a.From) ||
-			a.From == "" && (l.Why == step.BeforeRestore || l.Why == step.BeforeUndo) {
+			a.From == "" && slices.Contains(ofTrouble, l.Why) {
 			continue
 		}
 		opener, done, err := fetched(ctx, d, in, l.File)

@@ -13,6 +13,7 @@ import (
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/work/backup"
 	"tivset/internal/work/remove"
+	"tivset/internal/work/repair"
 	"tivset/internal/work/restore"
 	"tivset/internal/work/update"
 )
@@ -174,4 +175,24 @@ func withoutRemoved(like, list []backup.Listed) []backup.Listed {
 		list[i].Removed, list[i].Address = like[i].Removed, like[i].Address
 	}
 	return list
+}
+
+// After a repair the backup that it made holds what was wrong: without a name it is not what is brought back.
+func TestNotWhatARepairFound(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	at := done.Site.Address
+	asked, err := backup.Make(ctx, w.Desk, backup.Request{Site: at})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(w.Root, done.Site.Folder, "post.page"), []byte("evil"), 0o644))
+	repaired, err := repair.Repair(ctx, w.Desk, at)
+	require.NoError(t, err)
+	p, err := restore.Look(ctx, w.Desk, restore.Request{Site: at})
+	require.NoError(t, err)
+	assert.Equal(t, asked.File, p.From)
+	require.NoError(t, p.Close())
+	named, err := restore.Look(ctx, w.Desk, restore.Request{Site: at, From: filepath.Base(repaired.Backup.File)})
+	require.NoError(t, err, "by its name it is")
+	require.NoError(t, named.Close())
 }
