@@ -119,6 +119,9 @@ func (s *Streams) ReviewRemove(p *remove.Plan) string {
 	if len(p.PutBack) > 0 {
 		all = append(all, Pair{"Put back", strings.Join(p.PutBack, "\n")})
 	}
+	if len(p.Leading) > 0 {
+		all = append(all, Pair{"Redirects", strings.Join(p.Leading, "\n") + "\nlead to it, and go along"})
+	}
 	if len(p.Goes) > 0 {
 		all = append(all, Pair{"Closed", "visitors see a notice until it is gone"})
 	}
@@ -201,6 +204,9 @@ func (s *Streams) Removed(r *remove.Done) {
 	if len(all) > 0 {
 		s.Print("")
 		s.Pairs(all)
+	}
+	if len(r.Freed) > 0 {
+		s.Print("Nothing leads there any more from %s.", strings.Join(r.Freed, ", "))
 	}
 	for _, w := range r.Warnings {
 		s.Warn(w)

@@ -7,27 +7,12 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
-	"tivset/internal/site/redirect"
 )
 
 // DropRedirect has an address lead nowhere any more: the files of the redirect
 // go, and its record. What somebody has put in their place stays, and is named.
 func (l *List) DropRedirect(ctx context.Context, r ledger.Redirect) (stays []string, err error) {
-	a, err := l.Book.Home.Account(r.Account)
-	if err != nil {
-		return nil, err
-	}
-	in, err := l.Hosting.Open(ctx, a)
-	if err != nil {
-		f := *fault.Of(err)
-		f.Remedy += " To drop the record alone: " + fault.Call("forget", r.Address, "--anyway")
-		return nil, &f
-	}
-	defer in.Close()
-	if stays, err = redirect.Drop(ctx, in, r); err != nil {
-		return stays, err
-	}
-	return stays, l.Book.Ledger.DropRedirect(ctx, r.Address)
+	return l.Book.DropRedirect(ctx, l.Hosting, r)
 }
 
 // ForgetRedirect drops the record of a redirect whose files are not there, or

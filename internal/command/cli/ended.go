@@ -120,7 +120,7 @@ func EndedJSON(e batch.Ended, passwords bool) any {
 		return changedJSON{outcomeJSON: outcome(what, e.Done), FromAddress: e.From}
 	case *requests.Removed:
 		return map[string]any{"outcome": what, "job": e.Job, "site": e.Plan.Site, "stays": e.Plan.Stays,
-			"backup": newBackedUpJSON(e.Backup), "warnings": e.Warnings}
+			"backup": newBackedUpJSON(e.Backup), "redirects": List(e.Freed), "warnings": e.Warnings}
 	case *requests.Adopted:
 		return map[string]any{"outcome": what, "site": e.Site, "checks": e.Examined.Checks}
 	case *requests.Repaired:

@@ -19,8 +19,8 @@ func (a *app) remove() *cobra.Command {
 		Short: "Remove a site, and nothing else",
 		Long: "Takes a site's files, database and user out, after a last backup. What the owner added, other\n" +
 			"sites inside it and tables of others stay, and are named. What was set aside for the site\n" +
-			"is put back. It asks first, or wants --yes. An address that leads to where its site moved\n" +
-			"(sites --redirects) leads nowhere afterwards.",
+			"is put back. It asks first, or wants --yes. Addresses that lead to the site (sites --redirects)\n" +
+			"go along, unless --keep-redirects leaves them; such an address can be removed by itself too.",
 		Example: "  tivset remove forum --dry-run\n  tivset remove forum --yes",
 
 		ValidArgsFunction: a.AllSiteWords,
@@ -51,6 +51,8 @@ func (a *app) remove() *cobra.Command {
 	f.StringVar(&r.Only, "only", "", "only the files, or only the data: files or data")
 	f.StringVar(&r.Into, "into", "", "a folder here for the last backup (Tivset's folder in the account when left out)")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "make no last backup")
+	f.BoolVar(&r.KeepRedirects, "keep-redirects", false,
+		"leave the addresses that lead to the site, which lead nowhere then")
 	f.BoolVar(&r.WithAdded, "with-added", false, "also what you added in the app's folders")
 	return c
 }

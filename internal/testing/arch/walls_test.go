@@ -57,7 +57,7 @@ var floors = []struct {
 	}},
 	{"accounts, open", map[string]string{"hosting": "", "hosting/reach": ""}},
 	{"what can be asked", map[string]string{"question": ""}},
-	{"the noun", map[string]string{"site": "", "site/handover": "site", "site/redirect": ""}},
+	{"the noun", map[string]string{"site": "site/redirect", "site/handover": "site", "site/redirect": ""}},
 	{"looking", map[string]string{"plan": "", "check": ""}},
 	{"steps", map[string]string{"step": ""}},
 	{"work", map[string]string{"work": ""}},

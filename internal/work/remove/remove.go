@@ -41,7 +41,9 @@ type Request struct {
 	Only      string // files or data; "" for both
 	NoBackup  bool   // no last backup
 	WithAdded bool   // files that the owner added go too
-	Into      string // the last backup's folder on this machine; "" for the account's store
+	// addresses that lead to the site stay, and lead nowhere
+	KeepRedirects bool
+	Into          string // the last backup's folder on this machine; "" for the account's store
 
 	besideStays bool // what lies beside the site's own entries stays all the same
 }
@@ -58,6 +60,7 @@ type Plan struct {
 	PutBack  []string    `json:"put_back"` // what was set aside for the site
 	Backup   bool        `json:"backup"`
 	Warnings []string    `json:"warnings"`
+	Leading  []string    `json:"redirects,omitempty"` // addresses that lead to the site and go along
 
 	request Request
 	source  *work.Held
@@ -72,6 +75,7 @@ type Done struct {
 	Plan   *Plan
 	Backup *step.BackedUp
 
+	Freed    []string // addresses that led to the site
 	Warnings []string // of what happened on the way
 }
 
@@ -114,9 +118,13 @@ func look(ctx context.Context, d *work.Service, h *work.Held, r Request) (*Plan,
 		return nil, err
 	}
 	for _, l := range leading {
-		if l.To == h.URL && r.Only == "" {
+		switch {
+		case l.To != h.URL || r.Only != "":
+		case r.KeepRedirects:
 			p.Warnings = append(p.Warnings, l.Address+" leads to this site, and will lead nowhere; to take that away: "+
 				fault.Call("remove", l.Address))
+		default:
+			p.Leading = append(p.Leading, l.Address)
 		}
 	}
 	if db := h.Database; db != nil && r.Only != check.OnlyFiles {
@@ -205,7 +213,31 @@ func Remove(ctx context.Context, d *work.Service, p *Plan) (*Done, error) {
 		return nil, err
 	}
 	done.Warnings = append([]string{}, t.Result.Warnings...)
+	p.free(ctx, d, done)
 	return done, nil
+}
+
+// free takes away the redirects that led to the site, which is gone: what stops one does not bring it back.
+func (p *Plan) free(ctx context.Context, d *work.Service, done *Done) {
+	all, err := d.Book.Ledger.Redirects(ctx)
+	for _, r := range all {
+		if !slices.Contains(p.Leading, r.Address) || r.To != p.Site.URL {
+			continue
+		}
+		stays, dropErr := d.Book.DropRedirect(ctx, d.Hosting, r)
+		if dropErr != nil {
+			done.Warnings = append(done.Warnings, r.Address+" still leads to where the site was: "+fault.Of(dropErr).Error()+
+				"; to take that away: "+fault.Call("remove", r.Address))
+			continue
+		}
+		done.Freed = append(done.Freed, r.Address)
+		for _, name := range stays {
+			done.Warnings = append(done.Warnings, name+" was changed by somebody, and stays")
+		}
+	}
+	if err != nil {
+		done.Warnings = append(done.Warnings, "whether an address leads to where the site was cannot be told: "+err.Error())
+	}
 }
 
 func (p *Plan) steps(t *step.Tools, done *Done) (job.List, error) {
