@@ -17,7 +17,7 @@ import (
 // each time undo brings the account back, or finishes a job that had settled.
 func TestChangesKilledAtEveryJournalRecord(t *testing.T) {
 	servers.Slow(t)
-	stride := servers.Sweep(4)
+	stride := servers.Sweep(5)
 	moved := "chandlery.localhost/news"
 	for name, c := range map[string]struct {
 		do, back []string

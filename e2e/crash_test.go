@@ -102,7 +102,7 @@ func (p *program) afterCrash(before, address, moment string) (settled bool) {
 // step; each time undo brings the account back, or finishes a settled job.
 func TestKilledAtEveryJournalRecord(t *testing.T) {
 	servers.Slow(t)
-	stride := servers.Sweep(3)
+	stride := servers.Sweep(4)
 	for _, app := range []string{"inkreach", "willowbench"} {
 		t.Run(app, func(t *testing.T) {
 			t.Parallel()

@@ -21,6 +21,7 @@ type Keeper struct {
 	Hosting *hosting.Opener
 	Maker   secret.Maker
 	Now     func() time.Time
+	Systemd Systemd
 	OwnMail bool                 // this machine hands on mails by itself
 	Let     func(account string) // ends what is open of an account whose description changed
 

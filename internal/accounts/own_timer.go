@@ -31,12 +31,17 @@ type Timer struct {
 // mark is what the line is marked with: each home has its own rounds.
 func (t Timer) mark() string { return strings.TrimSpace("maintain " + t.Home) }
 
-func (t Timer) line() string {
+// words are the call.
+func (t Timer) words() []string {
 	words := []string{t.Program, "maintain", "--quiet"}
 	if t.Queue {
 		words = append(words, "--queue")
 	}
-	line := ssh.Quote(words)
+	return words
+}
+
+func (t Timer) line() string {
+	line := ssh.Quote(t.words())
 	env := t.Env
 	if t.Home != "" {
 		env = append([]string{"TIVSET_HOME=" + t.Home}, env...)
@@ -48,8 +53,31 @@ func (t Timer) line() string {
 	return hosting.TimerLine(t.Every, t.Home+t.Program, line)
 }
 
-// SetRounds has this machine's cron make rounds every so often, or no more.
-func (k *Keeper) SetRounds(ctx context.Context, t Timer, on bool) error {
+// What runs maintenance on a machine.
+const (
+	ByCrontab = "this machine's crontab"
+	BySystemd = "a timer of systemd"
+)
+
+// SetRounds has this machine run maintenance every so often, or no more: by its crontab, or where it has none by
+// the user's own systemd. By says which.
+func (k *Keeper) SetRounds(ctx context.Context, t Timer, on bool) (by string, err error) {
+	if _, err := k.ownCrontab(ctx); err != nil {
+		if k.Systemd.there(ctx) != nil {
+			return "", err
+		}
+		return BySystemd, k.Systemd.set(ctx, t, on)
+	}
+	// Only one of the two: a timer may be there from a time without a crontab.
+	if had, err := k.Systemd.line(t); err == nil && had != "" && k.Systemd.there(ctx) == nil {
+		if err := k.Systemd.set(ctx, t, false); err != nil {
+			return BySystemd, err
+		}
+	}
+	return ByCrontab, k.setCrontab(ctx, t, on)
+}
+
+func (k *Keeper) setCrontab(ctx context.Context, t Timer, on bool) error {
 	before, err := k.ownCrontab(ctx)
 	if err != nil {
 		return err
@@ -75,18 +103,24 @@ func (k *Keeper) SetRounds(ctx context.Context, t Timer, on bool) error {
 	return nil
 }
 
-// RoundsLine is the line in this machine's crontab that makes rounds, "" for none.
-func (k *Keeper) RoundsLine(ctx context.Context, t Timer) (string, error) {
+// RoundsLine is what runs maintenance on this machine, as it is written there, and what that is; "" for none.
+func (k *Keeper) RoundsLine(ctx context.Context, t Timer) (line, by string, err error) {
+	if line, err = k.Systemd.line(t); err == nil && line != "" {
+		return line, BySystemd, nil
+	}
 	text, err := k.ownCrontab(ctx)
+	if err != nil && k.Systemd.there(ctx) == nil {
+		return "", "", nil // its timers are looked at, and there is none
+	}
 	_, rest, found := strings.Cut(text, hosting.BeginMark(t.mark())+"\n")
 	if err != nil || !found {
-		return "", err
+		return "", "", err
 	}
 	lines := hosting.TimersIn(rest)
 	if len(lines) == 0 {
-		return "", nil
+		return "", "", nil
 	}
-	return lines[0], nil
+	return lines[0], ByCrontab, nil
 }
 
 // ownCrontab reads this machine's; one that is not there is empty.

@@ -27,38 +27,43 @@ func TestOwnTimer(t *testing.T) {
 	}}
 	ctx := context.Background()
 	mine := Timer{Every: "1h", Program: "/opt/ti vset", Home: "/home/w/x%"}
-	line, err := s.RoundsLine(ctx, mine)
+	line, _, err := s.RoundsLine(ctx, mine)
 	require.NoError(t, err)
 	assert.Empty(t, line)
-	require.NoError(t, s.SetRounds(ctx, mine, true))
-	require.NoError(t, s.SetRounds(ctx, mine, true))
+	require.NoError(t, set(s, ctx, mine, true))
+	require.NoError(t, set(s, ctx, mine, true))
 	assert.Regexp(
 		t,
 		`(?s)^5 4 \* \* \* mine\n# begin .*\n\d+ \*/1 \* \* \* TIVSET_HOME='/home/w/x\\%' '/opt/ti vset' 'maintain' '--quiet'\n# end [^\n]*\n$`,
 		kept,
 	)
 	other := Timer{Every: "30m", Program: "/bin/tivset", Env: []string{"XDG_DATA_HOME=/home/w/my data"}}
-	require.NoError(t, s.SetRounds(ctx, other, true), "each home has its own")
-	line, err = s.RoundsLine(ctx, other)
+	require.NoError(t, set(s, ctx, other, true), "each home has its own")
+	line, _, err = s.RoundsLine(ctx, other)
 	require.NoError(t, err)
 	assert.Equal(t, "*/30 * * * * XDG_DATA_HOME='/home/w/my data' '/bin/tivset' 'maintain' '--quiet'", line)
-	line, err = s.RoundsLine(ctx, mine)
+	line, _, err = s.RoundsLine(ctx, mine)
 	require.NoError(t, err)
 	assert.Contains(t, line, "/home/w")
 	queued := mine
 	queued.Queue = true
-	require.NoError(t, s.SetRounds(ctx, queued, true), "in the place of the other")
-	line, err = s.RoundsLine(ctx, mine)
+	require.NoError(t, set(s, ctx, queued, true), "in the place of the other")
+	line, _, err = s.RoundsLine(ctx, mine)
 	require.NoError(t, err)
 	assert.Contains(t, line, "'maintain' '--quiet' '--queue'")
-	require.NoError(t, s.SetRounds(ctx, other, false))
-	require.NoError(t, s.SetRounds(ctx, mine, false))
+	require.NoError(t, set(s, ctx, other, false))
+	require.NoError(t, set(s, ctx, mine, false))
 	assert.Equal(t, "5 4 * * * mine\n", kept)
 	kept = hosting.WithTimers("", earlierTimer, []string{"1 * * * * tivset update --due"})
-	require.NoError(t, s.SetRounds(ctx, other, true))
+	require.NoError(t, set(s, ctx, other, true))
 	assert.NotContains(t, kept, "--due", "what an earlier edition set goes")
-	require.NoError(t, s.SetRounds(ctx, other, false))
+	require.NoError(t, set(s, ctx, other, false))
 	assert.Empty(t, kept)
 	fail = errors.New("you may not")
-	assert.ErrorContains(t, s.SetRounds(ctx, mine, true), "you may not")
+	assert.ErrorContains(t, set(s, ctx, mine, true), "you may not")
+}
+
+func set(s *Keeper, ctx context.Context, t Timer, on bool) error {
+	_, err := s.SetRounds(ctx, t, on)
+	return err
 }

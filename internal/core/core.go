@@ -55,7 +55,8 @@ type World struct {
 	Download  *http.Client // fetches archives
 	Apt       fs.FS        // where a machine's Debian archives are configured; may be nil
 	Keyring   string       // the keys of Debian's archives
-	OwnMail   bool         // this machine hands on mails by itself
+	Systemd   accounts.Systemd
+	OwnMail   bool // this machine hands on mails by itself
 	SendMail  func(ctx context.Context, server mail.Server, m mail.Message) error
 	Certified func(ctx context.Context, name, address string) (until time.Time, err error)
 	TakesMail func(ctx context.Context, domain string) error
@@ -107,7 +108,7 @@ func In(w World) *Core {
 		SendMail: w.SendMail, Order: w.Order}
 	c.Accounts = &accounts.Keeper{Book: c.Book, Hosting: c.Hosting, Maker: w.Maker, Now: now, Let: w.Forget,
 		OwnMail: w.OwnMail,
-		Crontab: w.Crontab}
+		Crontab: w.Crontab, Systemd: w.Systemd}
 	c.Sites = &sites.List{Book: c.Book, Hosting: c.Hosting, Examiner: c.Examiner, Maker: w.Maker, Now: now}
 	return c
 }

@@ -87,7 +87,7 @@ var changes = []change{
 // finishes it.
 func TestChangesAreUndoneWhicheverCallFails(t *testing.T) {
 	servers.Slow(t)
-	stride := servers.Sweep(12)
+	stride := servers.Sweep(14)
 	for _, c := range changes {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()

@@ -35,7 +35,7 @@ func (a *App) Upkeep(ctx context.Context, s *core.Core) (why, call string) {
 	if err != nil {
 		return "", ""
 	}
-	line, lineErr := s.Accounts.RoundsLine(ctx, t)
+	line, _, lineErr := s.Accounts.RoundsLine(ctx, t)
 	u, err := sites.UpkeepOf(ctx, s.Book, line != "", a.World.Now())
 	if err != nil || lineErr != nil && u.Last.IsZero() && s.Book.Home.Shared != nil {
 		return "", "" // a team's other machines may do it

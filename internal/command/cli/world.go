@@ -18,6 +18,7 @@ import (
 
 	"golang.org/x/term"
 
+	"tivset/internal/accounts"
 	"tivset/internal/app/catalogue"
 	"tivset/internal/app/release"
 	"tivset/internal/core"
@@ -128,6 +129,7 @@ func (a *App) Machine() core.World {
 		Certified: hosting.Certified,
 		TakesMail: mail.Takes,
 		Crontab:   crontab,
+		Systemd:   accounts.Systemd{Units: a.World.units(), Systemctl: systemctl},
 	}
 }
 
@@ -149,6 +151,29 @@ func crontab(ctx context.Context, input string, args ...string) ([]byte, error) 
 	}
 	if err != nil {
 		err = fmt.Errorf("%w: %s", err, strings.TrimSpace(said.String()))
+	}
+	return out, err
+}
+
+// units is the folder of the user's own units of systemd (systemd.unit(5)).
+func (w World) units() string {
+	if base := w.Env("XDG_CONFIG_HOME"); base != "" {
+		return filepath.Join(base, "systemd/user")
+	}
+	if home := w.Env("HOME"); home != "" {
+		return filepath.Join(home, ".config/systemd/user")
+	}
+	return ""
+}
+
+// systemctl runs that of the user's own systemd.
+func systemctl(ctx context.Context, args ...string) ([]byte, error) {
+	out, err := exec.CommandContext(ctx, "systemctl", args...).CombinedOutput()
+	if errors.Is(err, exec.ErrNotFound) {
+		return nil, fmt.Errorf("%w: %w", fs.ErrNotExist, err)
+	}
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, strings.TrimSpace(string(out)))
 	}
 	return out, err
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/accounts"
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/fault"
@@ -25,8 +26,8 @@ func (a *app) maintain() *cobra.Command {
 		Short: "Make the updates, backups and checks that are due",
 		Long: "Makes the updates, backups and checks that are due, each between the hours that the site's care names:\n" +
 			"the sites of an account one after the other, accounts side by side. Each person gets one mail per run,\n" +
-			"and none when all is well. With on, this machine's crontab does it from now on. With --queue a team's\n" +
-			"workers do it, an account each, whichever machine asks.",
+			"and none when all is well. With on, this machine does it from now on, by its crontab or a timer of systemd.\n" +
+			"With --queue a team's workers do it, an account each, whichever machine asks.",
 		Example: "  tivset maintain\n  tivset maintain --dry-run\n  tivset maintain on\n  tivset maintain on --every 30m\n" +
 			"  tivset maintain status",
 		Args: a.Unknown,
@@ -40,7 +41,7 @@ func (a *app) maintain() *cobra.Command {
 	o.Flags(c)
 	c.Flags().BoolVar(&r.Now, "now", false, "whatever the hours of the sites")
 	every, queue := "1h", false
-	on := &cobra.Command{Use: "on [--every 1h]", Short: "Have this machine's crontab do it",
+	on := &cobra.Command{Use: "on [--every 1h]", Short: "Have this machine do it by itself",
 		Example: "  tivset maintain on\n  tivset maintain on --every 30m", Args: cli.Takes(0, 0, ""),
 		Annotations: cli.NoDryRun(),
 		RunE: a.Using(
@@ -49,7 +50,7 @@ func (a *app) maintain() *cobra.Command {
 	on.Flags().BoolVar(&queue, "queue", false, "put what is due on the team's queue, for workers")
 	on.Flags().StringVar(&every, "every", "1h", "how often: 10m to 59m, or 1h to 23h")
 	off := &cobra.Command{
-		Use: "off", Short: "Have the crontab do it no more",
+		Use: "off", Short: "Have this machine do it no more",
 		Example: "  tivset maintain off\n  tivset maintain off --json",
 		Args:    cli.Takes(0, 0, ""), Annotations: cli.NoDryRun(),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error {
@@ -57,7 +58,7 @@ func (a *app) maintain() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := s.Accounts.SetRounds(ctx, t, false); err != nil {
+			if _, err := s.Accounts.SetRounds(ctx, t, false); err != nil {
 				return err
 			}
 			return a.saidRounds("off", "Maintenance is off on this machine.")
@@ -146,13 +147,17 @@ func (a *app) roundsOn(ctx context.Context, s *core.Core, every string, queue bo
 		return cli.NoQueue()
 	}
 	t.Queue = queue
-	if err := s.Accounts.SetRounds(ctx, t, true); err != nil {
+	by, err := s.Accounts.SetRounds(ctx, t, true)
+	if err != nil {
 		return err
 	}
 	said := "Maintenance is on: this machine looks every " + every +
 		", and makes what is due between the hours of each site."
 	if queue {
 		said = "Maintenance is on: every " + every + " this machine puts what is due on the team's queue, for workers."
+	}
+	if by == accounts.BySystemd {
+		said += "\nA timer of systemd runs while you are signed in. To have it run always: loginctl enable-linger"
 	}
 	return a.saidRounds("on", said)
 }
@@ -168,7 +173,7 @@ func (a *app) saidRounds(how, text string) error {
 // statusJSON is how it stands with rounds.
 type statusJSON struct {
 	On      bool               `json:"on"`
-	Line    string             `json:"line,omitempty"` // of the crontab
+	Line    string             `json:"line,omitempty"` // of the crontab, or the timer of systemd
 	At      *time.Time         `json:"last_at,omitempty"`
 	Seconds float64            `json:"last_seconds"`
 	DidAt   *time.Time         `json:"did_at,omitempty"` // when one did anything last
@@ -185,7 +190,7 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 	if err != nil {
 		return err
 	}
-	line, crontabErr := s.Accounts.RoundsLine(ctx, t)
+	line, by, crontabErr := s.Accounts.RoundsLine(ctx, t)
 	did, err := s.Book.Ledger.Rounds(ctx)
 	if err != nil {
 		return err
@@ -205,7 +210,7 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 		f := fault.Of(crontabErr)
 		a.Streams.Print("Whether maintenance is on cannot be told: %s. %s", f.Error(), f.Remedy)
 	case out.On:
-		a.Streams.Print("Maintenance is on; this machine's crontab has:\n  %s", out.Line)
+		a.Streams.Print("Maintenance is on; %s has:\n  %s", by, out.Line)
 	default:
 		a.Streams.Print("Maintenance is off. To switch it on: tivset maintain on")
 	}

@@ -18,8 +18,8 @@ func OfferRecovery(ctx context.Context, shared *cli.App, s *core.Core) {
 	if err != nil || sitesErr != nil || last != nil || len(sites) != 1 {
 		return
 	}
-	shared.Streams.Say("Only this machine opens its records and backups. To save what another one needs, should it be " +
-		"lost:\ntivset recovery save FILE")
+	shared.Streams.Say("Only this machine opens its records and backups. To save what another one needs,\n" +
+		"should it be lost: tivset recovery save FILE")
 }
 
 // OfferRounds asks once on a machine, after its first install, whether it is to look after
@@ -33,7 +33,7 @@ func OfferRounds(ctx context.Context, shared *cli.App, s *core.Core) {
 	if err != nil {
 		return
 	}
-	line, err := s.Accounts.RoundsLine(ctx, t)
+	line, _, err := s.Accounts.RoundsLine(ctx, t)
 	kept, keptErr := s.Book.Home.Rounds()
 	if err != nil || line != "" || keptErr != nil {
 		return // no crontab, or it is set already
@@ -47,7 +47,7 @@ func OfferRounds(ctx context.Context, shared *cli.App, s *core.Core) {
 		return // then nothing is asked, rather than each time
 	}
 	a.Streams.Say("\nUpdates, backups and checks are due from time to time. This machine can look every hour, and do\n" +
-		"what each site's care asks for; that adds a line to your crontab.")
+		"what each site's care asks for; that adds a line to your crontab, or a timer of systemd.")
 	word, err := screen.NewAsker(a.Streams).Word(ctx, "Switch it on? [Y/n]")
 	if err != nil || word != "" && word != "y" && word != "yes" {
 		a.Streams.Say("Left off. To switch it on later: tivset maintain on")
