@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"sync/atomic"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -29,6 +30,10 @@ type Options struct {
 	Home     string // the account's folder; nothing outside of it is served
 	User     string
 	Password string
+
+	// Quota is how many bytes the account may write, 0 for any number. Beyond, the server says of a write that it
+	// failed, and no more, as OpenSSH does.
+	Quota int64
 }
 
 // Server is a running server.
@@ -120,7 +125,7 @@ func (s *Server) session(c ssh.NewChannel) {
 		return
 	}
 	defer root.Close()
-	h := &handlers{root, s.options.Home}
+	h := &handlers{root: root, home: s.options.Home, quota: s.options.Quota}
 	server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: h, FilePut: h, FileCmd: h, FileList: h},
 		sftp.WithStartDirectory(s.options.Home))
 	_ = server.Serve()
@@ -163,8 +168,10 @@ func forward(c ssh.NewChannel) {
 
 // handlers answer SFTP requests from within a folder.
 type handlers struct {
-	root *os.Root
-	home string
+	root    *os.Root
+	home    string
+	quota   int64 // 0 for none
+	written atomic.Int64
 }
 
 func (h *handlers) inside(name string) (string, error) {
@@ -199,7 +206,24 @@ func (h *handlers) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 			flags |= f.flag
 		}
 	}
-	return h.root.OpenFile(name, flags, 0o644)
+	file, err := h.root.OpenFile(name, flags, 0o644)
+	if err != nil || h.quota == 0 {
+		return file, err
+	}
+	return &rationed{file, h}, nil
+}
+
+// rationed is a file of an account that may not write for ever.
+type rationed struct {
+	*os.File
+	of *handlers
+}
+
+func (r *rationed) WriteAt(p []byte, at int64) (int, error) {
+	if r.of.written.Add(int64(len(p))) > r.of.quota {
+		return 0, sftp.ErrSSHFxFailure
+	}
+	return r.File.WriteAt(p, at)
 }
 
 // Filecmd implements sftp.FileCmder.

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -387,8 +388,30 @@ type writing struct {
 
 func (w *writing) Write(p []byte) (int, error) {
 	n, err := w.file.Write(p)
-	return n, plain("write", w.name, err)
+	return n, plain("write", w.name, w.full(err, len(p)))
 }
+
+// full tells a disk or a quota that is full from what a server says of it: a failure, and no more. Where it tells
+// how much is left that is asked; of a quota none does.
+func (w *writing) full(err error, wanted int) error {
+	var status *sftp.StatusError
+	if !errors.As(err, &status) || status.FxCode() != sftp.ErrSSHFxFailure {
+		return err
+	}
+	if told, askErr := w.line.sftp.StatVFS(w.line.top); askErr == nil && told.Frsize*told.Bavail < uint64(wanted) {
+		return noSpace{syscall.ENOSPC, "the server's disk is full"}
+	}
+	return noSpace{syscall.EDQUOT, "the server gives no reason, as servers do when the account's quota or the disk is full"}
+}
+
+// noSpace is the cause of a write that failed for want of space.
+type noSpace struct {
+	cause error
+	says  string
+}
+
+func (n noSpace) Error() string { return n.says }
+func (n noSpace) Unwrap() error { return n.cause }
 
 func (w *writing) Close() error { return plain("write", w.name, w.file.Close()) }
 

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -190,4 +191,20 @@ func TestUnpackedTheSame(t *testing.T) {
 	}
 	assert.Equal(t, trees["local"], trees["shell"])
 	assert.Equal(t, trees["local"], trees["no shell"])
+}
+
+// An account that is full: servers say no more than that it failed, and we say what that is.
+func TestAFullAccount(t *testing.T) {
+	home := t.TempDir()
+	s, err := sftpd.Start(sftpd.Options{Address: "127.0.0.1:0", Folder: t.TempDir(), Home: home, User: "quill",
+		Password: password, Quota: 100_000})
+	require.NoError(t, err)
+	defer s.Close()
+	f := open(t, ssh.Login{Address: s.Address(), User: "quill", Password: secret.Of(password)},
+		trusting(t, s.Address(), s.Fingerprint()), home)
+	require.NoError(t, files.Write(ctx, f, "small", make([]byte, 50_000), 0o644))
+	err = files.Write(ctx, f, "large", make([]byte, 90_000), 0o644)
+	require.Error(t, err)
+	assert.ErrorIs(t, err, syscall.EDQUOT)
+	assert.ErrorContains(t, err, "quota or the disk is full")
 }
