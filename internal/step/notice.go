@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/http"
 	"net/url"
 	"path"
@@ -66,6 +67,9 @@ func (c *Close) notices(ctx context.Context, parts []string) (map[string]string,
 	if len(out) == 0 && len(parts) > 0 { // plain files: no status can be sent by them
 		out["index.html"] = noticePage
 	}
+	if err := c.front(ctx, parts, out); err != nil {
+		return nil, err
+	}
 	if err := c.emptier(out); err != nil {
 		return nil, err
 	}
@@ -73,6 +77,33 @@ func (c *Close) notices(ctx context.Context, parts []string) (map[string]string,
 		return nil, err
 	}
 	return out, c.rule(ctx, parts, out)
+}
+
+// front has the site's folder itself answer with the notice where the app has no page for it: a server that
+// lists folders would show what is in there, and that the site is not closed.
+func (c *Close) front(ctx context.Context, parts []string, out map[string]string) error {
+	ending := ""
+	for _, name := range slices.Sorted(maps.Keys(out)) {
+		r := c.In.Runtimes().Of(name)
+		if r == nil || strings.Contains(name, "/") {
+			continue
+		}
+		if strings.HasPrefix(name, "index.") {
+			return nil
+		}
+		ending = r.Pages()[0]
+	}
+	if ending == "" {
+		return nil
+	}
+	name := "index" + ending
+	full := path.Join(c.Folder, name)
+	there, err := files.Exists(ctx, c.In.Files, full)
+	if err != nil || there && !slices.Contains(parts, full) { // somebody's own, which answers for itself
+		return err
+	}
+	out[name] = c.In.Runtimes().Of(name).Closed(retryAfter, noticePage)
+	return nil
 }
 
 // settings adds those that PHP has in the site's folder: without them it would take

@@ -401,7 +401,8 @@ func (w *writing) full(err error, wanted int) error {
 	if told, askErr := w.line.sftp.StatVFS(w.line.top); askErr == nil && told.Frsize*told.Bavail < uint64(wanted) {
 		return noSpace{syscall.ENOSPC, "the server's disk is full"}
 	}
-	return noSpace{syscall.EDQUOT, "the server gives no reason, as servers do when the account's quota or the disk is full"}
+	return noSpace{syscall.EDQUOT, "the server gives no reason, as servers do when the account's quota or the disk " +
+		"is full"}
 }
 
 // noSpace is the cause of a write that failed for want of space.
