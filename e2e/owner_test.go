@@ -53,7 +53,7 @@ func TestAnOwnersWay(t *testing.T) {
 	step([]string{"handover", "forum", "--into", page})
 	text, err := os.ReadFile(page)
 	require.NoError(t, err)
-	assert.Contains(t, string(text), "The wharfinger", "who wrote it is a person")
+	assert.Contains(t, string(text), "the wharfinger", "who wrote it is a person")
 	step([]string{"care", "inkreach", "towline", "--accepts", "features", "--after", "0d", "--rehearse", "from-fixes",
 		"--notify",
 		"changes"}, see("each rehearsed on a copy first"))

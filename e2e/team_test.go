@@ -54,7 +54,7 @@ func TestTeamPage(t *testing.T) {
 	}
 	for call, words := range map[string]string{"tivset team list": "wharfinger", "tivset sites": "/journal",
 		"tivset check --all": "checks passed",
-		"tivset jobs --who":  "The wharfinger", "tivset ledger use here --yes": "read back: 1 site,",
+		"tivset jobs --who":  "the wharfinger", "tivset ledger use here --yes": "read back: 1 site,",
 		"tivset team remove steward": "opens with their key",
 		"tivset jobs --follow 1":     "✓ Back the site up", "tivset queue list": "backup",
 		"tivset backup --all --queue --yes": "/journal: number 2", "tivset jobs --follow 2": "done.",

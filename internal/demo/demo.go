@@ -165,7 +165,7 @@ func (d *Demo) prepare(base, password string) error {
 	if err := d.Home.PutAccount(a); err != nil {
 		return err
 	}
-	return d.Home.KeepOperator("The wharfinger")
+	return d.Home.KeepOperator("the wharfinger")
 }
 
 func (d *Demo) account() *account.Account {

@@ -330,7 +330,7 @@ func (s *Streams) Entrusted(address, sentence, due string) {
 func (s *Streams) entrusted(c care.Care, mails bool, usual string) string {
 	text := strings.ReplaceAll(c.Sentence(mails, usual), "; ", ";\n")
 	if often, _ := c.Every(); s.Idle != "" && (often > 0 || c.AcceptsLevel("fixes")) {
-		text += "\n" + s.Idle
+		text += "\n(" + s.Idle + ")"
 	}
 	return text
 }

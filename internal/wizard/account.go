@@ -226,7 +226,7 @@ func (c *NewAccount) lines() []accountLine {
 		}
 		add("Data", text, c.dataAgain)
 		if d.Admin != nil {
-			add("Data", "names begin with "+cmp.Or(d.Prefix, "anything"), c.prefix)
+			add("Data", namesBegin(d.Prefix), c.prefix)
 		}
 	}
 	if len(x.Databases) == 0 {
@@ -282,4 +282,11 @@ func (c *NewAccount) folder(ctx context.Context) error {
 		c.account.Reach = before
 	}
 	return err
+}
+
+func namesBegin(prefix string) string {
+	if prefix == "" {
+		return "no name prefix"
+	}
+	return "names begin with " + prefix
 }

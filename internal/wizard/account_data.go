@@ -159,12 +159,12 @@ func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data host
 		if err == nil {
 			d.Server, d.Make = way, ""
 			d.Admin = &account.Login{User: data.User, Password: "plain:" + data.Password}
-			c.Ask.Good(engine + " " + version + " answers, and " + data.User + " may make databases and users")
+			c.Ask.Good(titled(engine) + " " + version + " answers, and " + data.User + " may make databases and users")
 			return true, nil
 		}
 		if version != "" { // it lets the user in, who may not make any
 			d.Server = way
-			c.Ask.Good(engine + " " + version + " answers")
+			c.Ask.Good(titled(engine) + " " + version + " answers")
 			return true, err
 		}
 		if first == nil || refused(err) {
@@ -194,4 +194,12 @@ func (c *NewAccount) prefix(ctx context.Context) error {
 		c.account.Databases[0].Prefix = strings.TrimPrefix(prefix, emptied)
 	}
 	return err
+}
+
+// titled is an engine as people write it.
+func titled(engine string) string {
+	if e, known := database.EngineOf(engine); known {
+		return e.Title
+	}
+	return engine
 }

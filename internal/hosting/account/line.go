@@ -29,10 +29,10 @@ type Line struct {
 var (
 	Local = Line{Scheme: "local", Title: "this machine is the account's own", OwnMachine: true, Encrypted: true,
 		Rooted: true}
-	SFTP = Line{Scheme: "sftp", Port: "22", Title: "with a password or a key for SSH", Encrypted: true, Shell: true,
+	SFTP = Line{Scheme: "sftp", Port: "22", Title: "SFTP", Encrypted: true, Shell: true,
 		Keys: true, Rooted: true}
-	FTPS = Line{Scheme: "ftps", Port: "21", Title: "FTP with a password, encrypted", Encrypted: true}
-	FTP  = Line{Scheme: "ftp", Port: "21", Title: "FTP with a password, readable by everybody on the way"}
+	FTPS = Line{Scheme: "ftps", Port: "21", Title: "FTPS, encrypted", Encrypted: true}
+	FTP  = Line{Scheme: "ftp", Port: "21", Title: "FTP, readable by everybody on the way"}
 )
 
 // Lines lists the lines, the best first.

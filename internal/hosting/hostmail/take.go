@@ -176,8 +176,7 @@ func (r *reader) data(is sense, l label, value string, inline bool) bool {
 	switch is {
 	case host, noSense:
 		name, port, _ := strings.Cut(strings.ToLower(trimmed(value)), ":")
-		r.first("database server", &d.Host, name)
-		first(&d.Port, port)
+		r.firstAt("database server", &d.Host, &d.Port, name, port)
 	case port:
 		r.first("port of the database server", &d.Port, trimmed(value))
 	case user:
@@ -231,8 +230,7 @@ func (r *reader) mail(is sense, l label, value string, inline bool) bool {
 			return false
 		}
 		name, port, _ := strings.Cut(strings.ToLower(trimmed(value)), ":")
-		r.first("mail server", &m.Host, name)
-		first(&m.Port, port)
+		r.firstAt("mail server", &m.Host, &m.Port, name, port)
 	case port:
 		r.first("port of the mail server", &m.Port, trimmed(value))
 	case user:
@@ -353,6 +351,15 @@ func (r *reader) first(what string, to *string, value string) {
 		*to = value
 		r.fact(what, value)
 	}
+}
+
+// firstAt does that for a server and its port.
+func (r *reader) firstAt(what string, host, to *string, name, port string) {
+	if *host == "" {
+		*host = name
+		r.fact(what, joinedPort(name, port))
+	}
+	first(to, port)
 }
 
 // hidden does that for a secret.
