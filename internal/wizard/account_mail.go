@@ -87,13 +87,13 @@ func (c *NewAccount) mailServer(ctx context.Context) (s mail.Server, err error) 
 	case account.OwnMail:
 		return s, nil
 	}
-	host, port, split := net.SplitHostPort(s.Address)
+	_, port, split := net.SplitHostPort(s.Address)
 	if split != nil {
-		host, port = s.Address, "25"
+		port = "25"
 		if s.User != "" {
 			port = submission
 		}
-		s.Address = net.JoinHostPort(host, port)
+		s.Address = net.JoinHostPort(s.Address, port)
 	}
 	if s.User == "" && (port == submission || port == implicit) {
 		s.User, err = c.question(ctx, Prompt{Text: "User of the mail server (may stay empty)",

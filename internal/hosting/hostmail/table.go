@@ -2,9 +2,8 @@ package hostmail
 
 // column is one of a table with a heading: what its values are.
 type column struct {
-	of   label
-	is   sense
-	name string
+	of label
+	is sense
 }
 
 // table reads a line of a table whose columns have headings, or the headings.
