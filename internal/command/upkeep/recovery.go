@@ -51,7 +51,9 @@ func (a *app) recoverySave() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, err := recovery.Save(ctx, from, file, phrase); err != nil {
+			if _, err := recovery.Save(ctx, from, file, phrase); fault.Of(err).Kind == fault.NeedsConfirmation {
+				return err
+			} else if err != nil {
 				return fault.New(fault.Failed, "the recovery file cannot be written", file,
 					"Choose another place.").Wrap(err)
 			}

@@ -128,6 +128,26 @@ func TestRecordsThatAreThere(t *testing.T) {
 	}
 }
 
+// Nothing but an older recovery file is written over.
+func TestAnotherFileOfThatName(t *testing.T) {
+	_, from := machine(t)
+	file := filepath.Join(t.TempDir(), "thesis.odt")
+	require.NoError(t, os.WriteFile(file, []byte("three years of work"), 0o600))
+	_, err := recovery.Save(ctx, from, file, passphrase)
+	require.Error(t, err)
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "three years of work", string(text))
+	_, err = recovery.Save(ctx, from, filepath.Dir(file), passphrase)
+	require.Error(t, err, "a folder")
+	ours := filepath.Join(t.TempDir(), "kept")
+	for range 2 {
+		_, err = recovery.Save(ctx, from, ours, passphrase)
+		require.NoError(t, err)
+	}
+}
+
 // What changes is brought up to date without the passphrase; a file that is gone is known to be.
 func TestRefresh(t *testing.T) {
 	h, from := machine(t)

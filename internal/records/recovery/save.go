@@ -17,6 +17,7 @@ import (
 	"filippo.io/age"
 
 	"tivset/internal/atomicfile"
+	"tivset/internal/fault"
 	"tivset/internal/records/home"
 )
 
@@ -50,8 +51,12 @@ type Source struct {
 	Manifest Manifest
 }
 
-// Save writes a file that is locked with a passphrase, and remembers it. The file appears whole or not at all.
+// Save writes a file that is locked with a passphrase, and remembers it. The file appears whole or not at all, and
+// takes the place of an older one of its kind only.
 func Save(ctx context.Context, from Source, file, passphrase string) (Saved, error) {
+	if err := replaces(file); err != nil {
+		return Saved{}, err
+	}
 	identity, err := age.GenerateX25519Identity()
 	if err != nil {
 		return Saved{}, err
@@ -70,6 +75,22 @@ func Save(ctx context.Context, from Source, file, passphrase string) (Saved, err
 	}
 	s := Saved{File: file, Key: key, To: identity.Recipient().String()}
 	return s, s.write(ctx, from)
+}
+
+// replaces says whether a file may be written: what is there has to be one of ours.
+func replaces(file string) error {
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		if parts, tarErr := untar(bytes.NewReader(text)); tarErr == nil && parts["key.age"] != nil {
+			return nil
+		}
+		err = fs.ErrExist
+	}
+	return fault.New(fault.NeedsConfirmation, "there is something of this name that is no recovery file", file,
+		"Choose another name.").Wrap(err)
 }
 
 // Refresh brings the file up to date, which needs no passphrase.
