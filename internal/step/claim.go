@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"time"
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
@@ -141,20 +142,15 @@ func (c *Claim) Acquire(ctx context.Context, number int) error {
 // Verify implements job.Fence.
 func (c *Claim) Verify(ctx context.Context, number int) error {
 	return c.with(ctx, func(t *Tools) error {
-		var next bool
-		var m hosting.Mark
-		both, within := errgroup.WithContext(ctx)
-		both.Go(func() (err error) {
-			next, err = files.Exists(within, t.In.Files, t.Store().Hand(c.Job, number+1))
-			return err
-		})
-		both.Go(func() (err error) {
-			if m, err = t.In.ReadMark(within, c.Marker); errors.Is(err, fs.ErrNotExist) {
-				err = nil
+		next, m, err := c.seen(ctx, t, number)
+		for range looksAgain { // a busy FTP server says of a file that it is not there when it cannot open it just now
+			if err != nil || next || m.Job != "" {
+				break
 			}
-			return err
-		})
-		if err := both.Wait(); err != nil {
+			t.In.Pause(ctx, lookAgain)
+			next, m, err = c.seen(ctx, t, number)
+		}
+		if err != nil {
 			return err
 		}
 		if next || m.Job != c.Job {
@@ -164,6 +160,29 @@ func (c *Claim) Verify(ctx context.Context, number int) error {
 		}
 		return nil
 	})
+}
+
+// A mark that is not there is looked for again before somebody is said to have taken it.
+const (
+	looksAgain = 3
+	lookAgain  = 300 * time.Millisecond
+)
+
+// seen asks whether the next number is taken, and for the mark; one that is not there is of no job.
+func (c *Claim) seen(ctx context.Context, t *Tools, number int) (next bool, m hosting.Mark, err error) {
+	both, within := errgroup.WithContext(ctx)
+	both.Go(func() (err error) {
+		next, err = files.Exists(within, t.In.Files, t.Store().Hand(c.Job, number+1))
+		return err
+	})
+	both.Go(func() (err error) {
+		if m, err = t.In.ReadMark(within, c.Marker); errors.Is(err, fs.ErrNotExist) {
+			err = nil
+		}
+		return err
+	})
+	err = both.Wait()
+	return next, m, err
 }
 
 // Release implements job.Fence.

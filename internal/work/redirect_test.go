@@ -91,7 +91,7 @@ func TestRedirects(t *testing.T) {
 			covered(t, g, w, server, inside.URL, last.URL)
 			p, err := remove.Look(ctx, w.Desk, remove.Request{Site: last.Address})
 			require.NoError(t, err)
-			assert.Len(t, p.Warnings, 2)
+			assert.Len(t, p.Leading, 2)
 			require.NoError(t, p.Close())
 			all, err := w.Book.Ledger.Redirects(ctx)
 			require.NoError(t, err)
