@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/records/home"
+	"tivset/internal/records/vault"
 	"tivset/internal/trial/servers"
 )
 
@@ -222,6 +223,14 @@ func TestANewPasswordAtTheHost(t *testing.T) {
 	out, err := p.as("tivset", nil, "account", "password", "far", "-a", "files=@"+word).CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "the one from before is kept")
+	h := home.At(p.demo.Folder)
+	v := vault.At(h.Vault(), h.VaultKey())
+	before, err := v.Get("far/login")
+	require.NoError(t, err)
+	assert.Equal(t, "from-last-year", before.Reveal())
+	drafts, err := v.Names("far.draft/")
+	require.NoError(t, err)
+	assert.Empty(t, drafts, "nothing of the try is left")
 	out, err = p.as("tivset", nil, "account", "password", "far", "-a", "mail=@"+word).CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "There are: files, main")

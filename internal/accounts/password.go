@@ -2,6 +2,7 @@ package accounts
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"tivset/internal/fault"
@@ -45,25 +46,37 @@ func Credentials(a *account.Account) (out []Credential) {
 	return out
 }
 
-// SetPassword keeps another password, once it was seen to sign in.
-func (k *Keeper) SetPassword(ctx context.Context, a *account.Account, c Credential, password secret.Text) error {
-	before, err := k.Book.Vault.Get(c.entry)
-	known := err == nil
-	if err := k.Book.Vault.Set(map[string]secret.Text{c.entry: password}); err != nil {
+// SetPassword keeps another password, once it was seen to sign in. Until then it has an entry of its own: whatever ends
+// the try, what is kept is as it was.
+func (k *Keeper) SetPassword(ctx context.Context, a *account.Account, c Credential, password secret.Text) (err error) {
+	drafts := a.Name + ".draft/"
+	tried := Credential{c.Of, c.User, c.At, drafts + c.Of}
+	if err := k.Book.Vault.Set(map[string]secret.Text{tried.entry: password}); err != nil {
 		return err
 	}
+	defer func() { err = errors.Join(err, k.Book.Vault.Forget(drafts)) }()
 	k.Let(a.Name)
-	if err := k.Try(ctx, a, c); err != nil {
-		if known { // it is as it was
-			k.Let(a.Name)
-			if back := k.Book.Vault.Set(map[string]secret.Text{c.entry: before}); back != nil {
-				return fault.New(fault.Incomplete, "the password that was kept before could not be put back", c.Of,
-					"Give it again: "+fault.Call("account", "password", a.Name)).Wrap(back)
-			}
-		}
+	defer k.Let(a.Name)
+	if err := k.Try(ctx, pointing(a, tried), tried); err != nil {
 		return err
 	}
-	return nil
+	return k.Book.Vault.Set(map[string]secret.Text{c.entry: password})
+}
+
+// pointing is an account that has one of its passwords from another entry of the vault.
+func pointing(a *account.Account, c Credential) *account.Account {
+	out, reference := *a, "vault:"+c.entry
+	switch c.Of {
+	case OfFiles:
+		login := *a.Login
+		login.Password = reference
+		out.Login = &login
+	case OfMail:
+		mail := *a.Mail
+		mail.Password = reference
+		out.Mail = &mail
+	}
+	return &out // of a database server the entry itself is asked for
 }
 
 // Try signs in with what is kept.
