@@ -117,7 +117,7 @@ func (e *Examiner) Examine(ctx context.Context, in *hosting.Account, s *site.Sit
 		out.Checks = append(out.Checks, c)
 	}
 	now := e.Now().UTC()
-	x.CheckedAt, x.Health = &now, map[bool]string{true: "good", false: "bad"}[out.OK]
+	x.CheckedAt, x.Health = &now, Health(out.Checks)
 	return out, nil
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"tivset/internal/app/archive"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/runtime"
 	"tivset/internal/hosting/web"
@@ -33,14 +34,21 @@ const (
 // Hidden is what came of asking, as a stranger, for all that the kit says must
 // not be seen.
 type Hidden struct {
-	Shown []string // for each part of which something came back, what, and what to do
+	Seen  []Seen
 	Asked int      // addresses that were asked for
 	Mute  int      // those of them that did not answer at all: nobody knows what they show
 	Left  []string // parts of which not all was asked for, and how much was
 }
 
-// Detail words what was asked for when nothing came back.
-func (h Hidden) Detail() string {
+// Seen is what came back of one part of the app.
+type Seen struct {
+	Kind string // the check that tells of it
+	Part string // as the kit names it
+	Name string // below the site's folder; of a folder with a final slash
+}
+
+// detail words what was asked for when nothing came back.
+func (h Hidden) detail() string {
 	text := fmt.Sprintf("%d addresses asked for, nothing comes back", h.Asked)
 	if h.Mute > 0 {
 		text = fmt.Sprintf(
@@ -64,12 +72,18 @@ type wanted struct {
 	inside []string   // of a folder: names that its listing would show
 }
 
+// nothing says of a folder that there is nothing in it that a list would show.
+func (w wanted) nothing() bool { return strings.HasSuffix(w.name, "/") && len(w.inside) == 0 }
+
 // Hidden asks for the parts themselves, which may list what is in them, and for
 // what is really there now: logs and uploads among them, not the archive's files
 // alone. Servers pass over rules that apps bring.
 func (v *Visit) Hidden(ctx context.Context) (Hidden, error) {
 	var out Hidden
-	var all []wanted
+	all, err := v.written(ctx)
+	if err != nil {
+		return out, err
+	}
 	for _, part := range v.Site.Kit.Place.Deny {
 		found, left, err := v.private(ctx, strings.TrimSuffix(path.Clean(part), "/"))
 		if err != nil {
@@ -80,21 +94,76 @@ func (v *Visit) Hidden(ctx context.Context) (Hidden, error) {
 			out.Left = append(out.Left, left)
 		}
 	}
+	all = slices.DeleteFunc(all, wanted.nothing)
 	out.Asked = len(all)
-	shown, mute, err := v.askAll(ctx, all)
+	out.Seen, out.Mute, err = v.askAll(ctx, all)
+	slices.SortFunc(out.Seen, func(a, b Seen) int {
+		return cmp.Or(strings.Compare(a.Part, b.Part), strings.Compare(a.Name, b.Name))
+	})
+	return out, err
+}
+
+// Listed says whether the server lists any folder that it should not, and gives all that it should not, below the
+// site's folder.
+func (v *Visit) Listed(ctx context.Context) (listed bool, folders []string, err error) {
+	all, err := v.written(ctx)
 	if err != nil {
-		return out, err
+		return false, nil, err
 	}
-	out.Mute = mute
 	for _, part := range v.Site.Kit.Place.Deny {
-		name := strings.TrimSuffix(path.Clean(part), "/")
-		if seen := shown[name]; len(seen) > 0 {
-			slices.Sort(seen)
-			out.Shown = append(out.Shown, fmt.Sprintf("the web server shows what nobody may see%s: ask the host to deny %s for "+
-				"this site", counted("", seen), name))
+		found, _, err := v.private(ctx, path.Clean(part))
+		if err != nil {
+			return false, nil, err
 		}
+		all = append(all, found...)
+	}
+	all = slices.DeleteFunc(all, func(w wanted) bool { return !strings.HasSuffix(w.name, "/") })
+	for _, w := range all {
+		folders = append(folders, strings.TrimSuffix(w.name, "/"))
+	}
+	seen, _, err := v.askAll(ctx, slices.DeleteFunc(all, wanted.nothing))
+	return len(seen) > 0, folders, err
+}
+
+// written lists the folders in which the app writes what everybody may see, but not a list of it.
+func (v *Visit) written(ctx context.Context) (out []wanted, err error) {
+	for _, part := range v.Site.Kit.Place.Writes() {
+		part = path.Clean(part)
+		if archive.Skipped(part, v.Site.Kit.Place.Deny) {
+			continue
+		}
+		inside, err := v.In.Files.List(ctx, path.Join(v.Site.Place.Folder, part))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, listing(part, part, inside))
 	}
 	return out, nil
+}
+
+// listing is what is to be asked for to see whether the server lists a folder.
+func listing(part, folder string, inside []files.Info) wanted {
+	w := wanted{part: part, name: folder + "/"}
+	for _, i := range inside {
+		if len(i.Name) > 2 && !strings.HasPrefix(i.Name, "index.") && !strings.HasPrefix(i.Name, ".") {
+			w.inside = append(w.inside, i.Name)
+		}
+	}
+	return w
+}
+
+// kindOf says which check tells of what came back.
+func (v *Visit) kindOf(w wanted) string {
+	switch {
+	case strings.HasSuffix(w.name, "/"):
+		return Listings
+	case archive.Skipped(w.name, v.Site.Kit.Place.Compiled):
+		return Caches
+	}
+	return PrivateFiles
 }
 
 // private lists what is to be asked for of one part; nothing of one that is not
@@ -122,21 +191,15 @@ func (v *Visit) private(ctx context.Context, part string) (all []wanted, left st
 		if err != nil {
 			return nil, "", err
 		}
-		listing := wanted{part: part, name: folders[n] + "/"}
 		for _, i := range inside {
 			name := path.Join(folders[n], i.Name)
-			if len(i.Name) > 2 && !strings.HasPrefix(i.Name, "index.") && !strings.HasPrefix(i.Name, ".") {
-				listing.inside = append(listing.inside, i.Name)
-			}
 			if i.IsDir() {
 				folders = append(folders, name)
 			} else if i.Size > 0 {
 				found = append(found, wanted{part: part, name: name, info: i})
 			}
 		}
-		if len(listing.inside) > 0 {
-			all = append(all, listing)
-		}
+		all = append(all, listing(part, folders[n], inside))
 	}
 	chosen, of := sample(v.In.Runtimes(), found)
 	left = notAsked(part, len(chosen), of, len(folders)-mostFolders)
@@ -193,11 +256,9 @@ func sample(runtimes runtime.Set, found []wanted) (out []wanted, of int) {
 // errMute means that an address did not answer.
 var errMute = errors.New("no answer")
 
-// askAll asks for all, some at once, and tells by part what came back, and how
-// many did not answer.
-func (v *Visit) askAll(ctx context.Context, all []wanted) (shown map[string][]string, mute int, err error) {
+// askAll asks for all, some at once, and tells what came back, and how many did not answer.
+func (v *Visit) askAll(ctx context.Context, all []wanted) (seen []Seen, mute int, err error) {
 	var mu sync.Mutex
-	shown = map[string][]string{}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(together)
 	for _, w := range all {
@@ -210,13 +271,13 @@ func (v *Visit) askAll(ctx context.Context, all []wanted) (shown map[string][]st
 				mute++
 				return nil
 			case err == nil && comes:
-				shown[w.part] = append(shown[w.part], w.name)
+				seen = append(seen, Seen{v.kindOf(w), w.part, w.name})
 			}
 			return err
 		})
 	}
 	err = group.Wait()
-	return shown, mute, err
+	return seen, mute, err
 }
 
 // comesBack says whether a stranger gets what is wanted.

@@ -51,7 +51,7 @@ type looking struct {
 }
 
 func (l *looking) add(name string, ok bool, format string, args ...any) {
-	l.out = append(l.out, Checked{name, ok, fmt.Sprintf(format, args...)})
+	l.out = append(l.out, Checked{Name: name, OK: ok, Detail: fmt.Sprintf(format, args...)})
 }
 
 // all runs every check.
@@ -138,18 +138,8 @@ func (l *looking) asVisitor(ctx context.Context) error {
 		}
 		l.add(one.Name, true, "%s", one.Detail)
 	}
-	l.private(hidden)
+	l.out = append(l.out, hidden.Checks(*l.record)...)
 	return nil
-}
-
-// private notes what the web shows and must not.
-func (l *looking) private(found Hidden) {
-	for _, shown := range found.Shown {
-		l.add("private files", false, "%s", shown)
-	}
-	if len(found.Shown) == 0 && found.Asked > 0 {
-		l.add("private files", found.Mute == 0, "%s", found.Detail())
-	}
 }
 
 // asItIs reads what the site says of itself, and brings the record up to date.

@@ -22,9 +22,20 @@ import (
 
 // Checked is the result of one check.
 type Checked struct {
-	Name   string `json:"name"`
-	OK     bool   `json:"ok"`
-	Detail string `json:"detail"`
+	Name     string `json:"name"`
+	OK       bool   `json:"ok"`
+	Detail   string `json:"detail"`
+	Accepted bool   `json:"accepted,omitempty"` // it is not right, and the owner lives with it
+}
+
+// Health is what checks say of a site: good, or bad where one of them is not right.
+func Health(all []Checked) string {
+	for _, c := range all {
+		if !c.OK {
+			return "bad"
+		}
+	}
+	return "good"
 }
 
 // Visit is a look at a site as a visitor, its admin and a stranger have it.

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"tivset/internal/hosting/runtime"
@@ -22,6 +23,12 @@ func (Pages) CodeCache() time.Duration { return 0 }
 // Closed implements runtime.Runtime.
 func (Pages) Closed(retryAfter int, text string) string {
 	return fmt.Sprintf("{{closed %d}}", retryAfter) + text
+}
+
+// Guarded implements runtime.Runtime.
+func (Pages) Guarded(page string, g runtime.Guard) (string, bool) {
+	return fmt.Sprintf("{{/* %s */}}{{guard %q %q %d %q}}", g.Sign, g.Cookie, g.Hash, g.RetryAfter, g.Text) + page,
+		strings.Contains(page, "{{")
 }
 
 // Moved implements runtime.Runtime.

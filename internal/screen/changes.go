@@ -248,10 +248,13 @@ func (s *Streams) Checks(e check.Examined) {
 	var all []Pair
 	for _, fine := range []bool{false, true} {
 		for _, c := range e.Checks {
-			if c.OK == fine && (!fine || wrong == 0 || s.Loud) {
+			if c.OK == fine && (!fine || wrong == 0 || s.Loud || c.Accepted) {
 				mark := s.paint(good, "✓ ")
-				if !fine {
+				switch {
+				case !fine:
 					mark = s.paint(bad, "✗ ")
+				case c.Accepted:
+					mark = s.paint(faint, "– ")
 				}
 				all = append(all, Pair{mark + c.Name, CleanName(c.Detail)})
 			}

@@ -55,9 +55,9 @@ func (s *Streams) stage(e job.Event) string {
 func (s *Streams) proven(checks []check.Checked) string {
 	var names []string
 	for _, c := range checks {
-		if c.OK {
+		if c.OK && !c.Accepted {
 			names = append(names, map[string]string{check.WrongPassword: "a wrong password refused",
-				"configuration": "the configuration hidden"}[c.Name])
+				"configuration": "the configuration hidden", check.PrivateFiles: "the private files hidden"}[c.Name])
 			if last := len(names) - 1; names[last] == "" {
 				names[last] = c.Name
 			}

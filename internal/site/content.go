@@ -23,6 +23,7 @@ type Carried struct {
 	Record  ledger.Site
 	Secrets map[string]secret.Text
 	Before  fill.Values
+	Foreign bool     // another vault has its secrets: what its configuration shows is known, the admin gets a new password
 	Anew    []string // secrets that it gets anew: a second site is not to have the first one's keys
 }
 

@@ -3,6 +3,7 @@ package sites
 import (
 	"context"
 	"errors"
+	"net/http"
 	"net/url"
 	"path"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/runtime"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
 	"tivset/internal/site"
@@ -29,7 +31,8 @@ type Entrance struct {
 	in    *hosting.Account
 	run   *setup.Runner
 	maker secret.Maker
-	gate  string // the page's file, "" where none is there
+	gate  string          // the page's file, "" where none is there
+	runs  runtime.Runtime // what was seen to run pages in the site's folder, nil for nothing yet
 }
 
 // Enter prepares an entrance. The caller closes it.
@@ -68,7 +71,7 @@ func closing(in *hosting.Account, err error) error {
 
 // Hands says whether the site's folder runs pages that can hand a session over.
 func (e *Entrance) Hands(ctx context.Context) (bool, error) {
-	r, err := runsThere(ctx, e.in, e.Site.Folder)
+	r, err := e.runsThere(ctx)
 	return r != nil, err
 }
 
@@ -79,7 +82,7 @@ var ErrByHand = fault.New(fault.Failed, "the site runs no page that could hand a
 // site that hands the session over: once, within a minute, to whoever sends it
 // the values. ErrByHand where no such page runs.
 func (e *Entrance) Hand(ctx context.Context, agent string) (address string, values url.Values, err error) {
-	r, err := runsThere(ctx, e.in, e.Site.Folder)
+	r, err := e.runsThere(ctx)
 	if err != nil {
 		return "", nil, err
 	}
@@ -101,24 +104,59 @@ func (e *Entrance) Hand(ctx context.Context, agent string) (address string, valu
 	if err != nil {
 		return "", nil, err
 	}
-	name, err := e.maker.Token(40)
+	ready, err := e.put(ctx, r, half, visitor.Cookies())
 	if err != nil {
 		return "", nil, err
 	}
-	text, err := gateText(r, half, e.Site.AdminURL, visitor.Cookies())
+	if !ready {
+		return "", nil, ErrByHand
+	}
+	return e.Site.URL + path.Base(e.gate), url.Values{"half": {half}}, nil
+}
+
+// put puts the page that hands cookies over into the site's folder, and says whether it runs there.
+func (e *Entrance) put(ctx context.Context, r runtime.Runtime, half string, cookies []*http.Cookie) (bool, error) {
+	text, err := gateText(r, half, e.Site.AdminURL, cookies)
 	if err != nil {
-		return "", nil, err
+		return false, err
+	}
+	name, err := e.maker.Token(40)
+	if err != nil {
+		return false, err
 	}
 	name = "tivset-" + name + r.Pages()[0]
 	e.gate = path.Join(e.Site.Folder, name)
 	if err := files.Write(ctx, e.in.Files, e.gate, []byte(text), 0o644); err != nil {
-		return "", nil, err
+		return false, err
 	}
 	answer, err := e.in.Visitor().Get(ctx, e.Site.URL+name)
-	if err != nil || answer.Status != 200 || string(answer.Body) != gateReady {
-		return "", nil, ErrByHand
+	return err == nil && answer.Status == http.StatusOK && string(answer.Body) == gateReady, ctx.Err()
+}
+
+// runsThere finds out what makes pages in the site's folder, by a page that gives nobody anything; nil where nothing
+// does. What the app's own files are tells nothing: it may have none that is asked for.
+func (e *Entrance) runsThere(ctx context.Context) (runtime.Runtime, error) {
+	if e.runs != nil {
+		return e.runs, nil
 	}
-	return e.Site.URL + name, url.Values{"half": {half}}, nil
+	for _, r := range e.in.Runtimes() {
+		half, err := e.maker.Token(40)
+		if err != nil {
+			return nil, err
+		}
+		ready, err := e.put(ctx, r, half, nil)
+		if dropped := files.Drop(context.WithoutCancel(ctx), e.in.Files, e.gate); err == nil {
+			err = dropped
+		}
+		if err != nil {
+			return nil, err
+		}
+		if e.gate = ""; ready {
+			e.runs = r
+			return r, nil
+		}
+	}
+	return nil, nil
 }
 
 // Taken waits until the browser has taken the session, and says whether it has.

@@ -122,6 +122,17 @@ func TestEntersAppsInPHP(t *testing.T) {
 	}
 }
 
+// An app may have no page of its own for its folder: what runs there is tried.
+func TestEntersWithoutAnIndex(t *testing.T) {
+	g := chaos.NewGround(t, servers.PHPWeb)
+	w := g.World(t, "local")
+	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
+	require.NoError(t, err)
+	folder := filepath.Join(w.Root, done.Site.Folder)
+	require.NoError(t, os.Rename(filepath.Join(folder, "index.php"), filepath.Join(folder, "board.php")))
+	entered(t, w, "quillmere", done.Site.Address, "Hello wharfinger")
+}
+
 // Where PHP does not run there is no page, and nothing is left.
 func TestNoPageToHandOver(t *testing.T) {
 	w := sitetest.Demo(t)

@@ -1,16 +1,13 @@
 package sites
 
 import (
-	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"strings"
 
-	"tivset/internal/hosting"
 	"tivset/internal/hosting/runtime"
 )
 
@@ -20,20 +17,6 @@ import (
 
 // gateReady is what the page says to somebody who asks without the half.
 const gateReady = "ready"
-
-// runsThere finds out what makes the pages in a folder; nil where that is not known.
-func runsThere(ctx context.Context, in *hosting.Account, folder string) (runtime.Runtime, error) {
-	inside, err := in.Files.List(ctx, folder)
-	if err != nil {
-		return nil, err
-	}
-	for _, i := range inside {
-		if r := in.Runtimes().Of(i.Name); r != nil && i.Mode.IsRegular() && strings.HasPrefix(i.Name, "index.") {
-			return r, nil
-		}
-	}
-	return nil, nil
-}
 
 // handed is a cookie as the page gives it on.
 type handed struct {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -26,6 +27,7 @@ type CheckSite struct {
 	Asked   bool        `json:"-"` // the site is new: it has the title and the admin that were asked for
 	Unsure  bool        `json:"-"` // nobody knows whether the stored password is the app's: one that is refused is noted
 	Known   secret.Text `json:"-"` // when Unsure: another that may be
+	Guard   *Guard      `json:"-"` // what keeps visitors out meanwhile, or nil
 	Before  *time.Time  `json:"-"` // when the site was looked at last at another place, or nil
 }
 
@@ -35,6 +37,8 @@ func (*CheckSite) Title() string { return "Check the site" }
 
 // Do checks; the first that fails stops the job.
 func (c *CheckSite) Do(ctx context.Context) error {
+	c.Guard.holds(ctx)
+	ctx = c.Guard.Bring(ctx)
 	v := &check.Visit{Site: c.Site, In: c.In, Maker: c.Maker, Now: c.Now}
 	if err := v.Open(); err != nil {
 		return err
@@ -66,13 +70,29 @@ func (c *CheckSite) Do(ctx context.Context) error {
 		f.What = "check of the " + one.Name + ": " + f.What
 		return &f
 	}
-	found, err := v.Hidden(ctx)
-	c.Result.Warn(found.Shown...)
-	if found.Mute > 0 {
-		c.Result.Warn("what nobody may see: " + found.Detail())
-	}
 	c.Result.warnLeft()
-	return err
+	return c.exposed(ctx, v)
+}
+
+// exposed notes what strangers see and must not, as every later look at the site does. It stops no job: mostly only
+// the host can change it.
+func (c *CheckSite) exposed(ctx context.Context, v *check.Visit) error {
+	found, err := v.Hidden(ctx)
+	if err != nil {
+		return err
+	}
+	x, err := c.Book.Ledger.Site(ctx, c.Site.Address())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) { // a new one has accepted nothing
+		return err
+	}
+	x.Address = c.Site.Address()
+	for _, one := range found.Checks(x) {
+		if !one.OK {
+			c.Result.Warn(one.Name + ": " + one.Detail)
+		}
+		c.Result.Checks = append(c.Result.Checks, one)
+	}
+	return nil
 }
 
 // seldom leaves the wrong password out of a site that was looked at lately: one job

@@ -39,6 +39,9 @@ func (t *Tidy) Finish(ctx context.Context) error {
 	if err := t.dropBoard(ctx, t.Board); err != nil {
 		return err
 	}
+	if err := t.discard(ctx, pagesOf(t.Tools)); err != nil {
+		return err
+	}
 	if err := t.forgetKept(ctx); err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ var stages = map[string]job.Stage{
 	"unclaim":   job.StageFiles,
 	"set-up":    job.StageSettingUp,
 	"set-aside": job.StagePlacing, "put-in-place": job.StagePlacing, "swap": job.StagePlacing,
+	"put-index-pages": job.StageChecking, "cover-pages": job.StagePlacing, "uncover-pages": job.StageFinishing,
 	"await-settings": job.StageChecking, "check": job.StageChecking,
 	"set-password": job.StageRenewing,
 	"set-timers":   job.StageTiming,

@@ -2,7 +2,6 @@ package step
 
 import (
 	"context"
-	"slices"
 
 	"tivset/internal/check"
 	"tivset/internal/hosting/files"
@@ -30,6 +29,7 @@ func (r *RecordSite) Do(ctx context.Context) error {
 		return err
 	}
 	x := r.Site.Record(r.Now())
+	x.Health = check.Health(r.Result.Checks)
 	x.Job, x.Entries, x.FoldersMade, x.SetAside = r.Job, r.Result.Entries, r.Result.Made, r.SetAside
 	if x.SetAside == nil {
 		x.SetAside = []string{}
@@ -79,9 +79,7 @@ func (s *SaveSite) Do(ctx context.Context) error {
 	if len(s.Result.Checks) > 0 {
 		at := s.Now().UTC()
 		now.CheckedAt = &at
-		if slices.ContainsFunc(s.Result.Checks, func(c check.Checked) bool { return !c.OK }) {
-			now.Health = "bad"
-		}
+		now.Health = check.Health(s.Result.Checks)
 	}
 	site.Note(&now, s.Result.Now)
 	s.Result.Recorded = &now

@@ -6,6 +6,7 @@ import (
 	"io"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"reflect"
 	"slices"
@@ -115,6 +116,15 @@ func (g *ground) write(name string) {
 	full := filepath.Join(g.w.Root, name)
 	require.NoError(g.t, os.MkdirAll(filepath.Dir(full), 0o755))
 	require.NoError(g.t, os.WriteFile(full, []byte(name), 0o644))
+}
+
+// guard makes one that knows the site's pages.
+func (g *ground) guard() *step.Guard {
+	g.t.Helper()
+	guard, err := step.GuardOf(g.tools(g.site))
+	require.NoError(g.t, err)
+	require.NoError(g.t, guard.Look(g.record.Folder).Do(ctx))
+	return guard
 }
 
 // sample is one step of a kind, made anew for every try.
@@ -264,6 +274,19 @@ var samples = map[string]sample{
 			return []files.Move{{From: "web/chandlery/one.html", To: ".tivset/aside/x/one.html"},
 				{From: "web/chandlery/two", To: "web/chandlery/one.html"}}, nil
 		}}
+	}},
+	"put-index-pages": {make: func(g *ground) job.Step {
+		return &step.PutIndexPages{Tools: g.tools(g.site), Folders: []string{g.record.Folder + "/admin"}}
+	}},
+	"cover-pages": {make: func(g *ground) job.Step { return g.guard().Cover(step.In(g.record.Folder)) }},
+	"uncover-pages": {make: func(g *ground) job.Step {
+		guard := g.guard()
+		cover := guard.Cover(step.In(g.record.Folder))
+		require.NoError(g.t, cover.Prepare(ctx))
+		require.NoError(g.t, cover.Undo(ctx)) // what the try before has left
+		require.NoError(g.t, files.RemoveAll(ctx, g.in.Files, path.Dir(cover.Clean)))
+		require.NoError(g.t, cover.Do(ctx))
+		return guard.Uncover()
 	}},
 	"prepare": {make: func(*ground) job.Step {
 		return &step.FuncStep{Label: "x", Work: func(context.Context) error { return nil }}

@@ -189,7 +189,7 @@ func (l *life) right(ctx context.Context) error {
 	}
 	var wrong []string
 	for _, c := range e.Checks {
-		if !c.OK && c.Name != "updates" && (c.Name != "private files" || l.ground.Web != "nginx") {
+		if !c.OK && c.Name != "updates" && (!check.IsExposure(c.Name) || l.ground.Web != "nginx") {
 			wrong = append(wrong, c.Name+": "+c.Detail)
 		}
 	}

@@ -242,6 +242,15 @@ func whileVisited(t *testing.T, g *chaos.Ground, w *sitetest.World, x ledger.Sit
 	if made != "" {
 		there += inBackup(t, filepath.Join(w.Root, made), v.Kept())
 	}
+	if m.name != "restore" && m.name != "copy" {
+		var behind []string
+		for _, text := range v.Kept() {
+			if strings.Count(there, text+"\n") < 3 {
+				behind = append(behind, text)
+			}
+		}
+		assert.Empty(t, behind, "%s: %d of %d entries are not in the site", m.name, len(behind), len(v.Kept()))
+	}
 	job := jobOf(t, w, err)
 	for _, name := range job.Kept {
 		there += inBackup(t, name, v.Kept())

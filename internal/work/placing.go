@@ -37,6 +37,11 @@ func Arrival(t *step.Tools, p *plan.Plan, staged string, sent *step.PutHelperPag
 		list = append(list, &step.SetAside{Tools: t, From: p.Aside.From, To: t.Store().Aside(t.Job),
 			Entries: p.Aside.Entries})
 	}
+	if checked.Guard != nil {
+		covered := checked.Guard.Cover(step.In(staged))
+		covered.Arrives = true
+		list = append(list, covered)
+	}
 	list = append(list, &step.PutInPlace{Tools: t, Stage: staged, Target: p.Place.Folder})
 	awaited, err := step.Awaited(t)
 	if err != nil {
@@ -45,7 +50,10 @@ func Arrival(t *step.Tools, p *plan.Plan, staged string, sent *step.PutHelperPag
 	if list = append(list, between...); awaited != nil {
 		list = append(list, awaited)
 	}
-	list = append(list, checked)
+	list = append(list, &step.PutIndexPages{Tools: t}, checked)
+	if checked.Guard != nil {
+		list = append(list, checked.Guard.Uncover())
+	}
 	around, err := step.Around(t, sent)
 	return append(list, around...), err
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/testing/chaos"
 	"tivset/internal/testing/sitetest"
@@ -30,6 +31,7 @@ func TestWhatNobodyMaySee(t *testing.T) {
 			done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 			require.NoError(t, err, "%v", fault.Of(err))
 			assert.Contains(t, strings.Join(done.Warnings, "\n"), "log/readme.txt", "the install tells it already")
+			assert.Equal(t, "bad", done.Site.Health, "and a look a minute later says no other")
 			x := done.Site
 			log := filepath.Join(w.Root, x.Folder, "log")
 			// A program there does something when it is asked for: nobody asks.
@@ -77,7 +79,10 @@ func TestWhatNobodyMaySee(t *testing.T) {
 			require.NoError(t, os.WriteFile(rules, []byte("Options +Indexes\n"), 0o644))
 			ok, detail = private()
 			assert.False(t, ok)
-			assert.Contains(t, detail, ": log/, log/a/", "the lists of what is there come back")
+			assert.NotContains(t, detail, "log/,", "a list is told apart from contents")
+			listed := exposure(t, w, x.Address, check.Listings)
+			assert.False(t, listed.OK)
+			assert.Contains(t, listed.Detail, ": log/", "the list of what is there comes back")
 		})
 	}
 }

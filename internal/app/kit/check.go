@@ -327,12 +327,11 @@ func (c *checker) secretAsk(name string) bool {
 }
 
 func (c *checker) place() {
-	for i, p := range append(slices.Clone(c.Place.Remove), c.Place.Deny...) {
-		key := "place.remove." + strconv.Itoa(i)
-		if i >= len(c.Place.Remove) {
-			key = "place.deny." + strconv.Itoa(i-len(c.Place.Remove))
+	for key, parts := range map[string][]string{"remove": c.Place.Remove, "deny": c.Place.Deny,
+		"untouched": c.Place.Untouched} {
+		for i, p := range parts {
+			c.inside("place."+key+"."+strconv.Itoa(i), p)
 		}
-		c.inside(key, p)
 	}
 	if c.Place.AdminFolder != "" && !askName.MatchString(c.Place.AdminFolder) {
 		c.wrong("place.admin-folder", "the admin folder is one name at the top of the archive", "Write it as admin.")

@@ -239,7 +239,9 @@ type Place struct {
 	// where app and owner both put things, such as extensions: the release's files are compared, others are the owner's
 	Mixed []string `yaml:"mixed"`
 	// where the app writes programs of its own making, which nobody can judge
-	Compiled   []string `yaml:"compiled"`
+	Compiled []string `yaml:"compiled"`
+	// pages that stay as the release has them while a site is checked, for the app looks at itself: visitors come in there
+	Untouched  []string `yaml:"untouched"`
 	Rewriting  bool     `yaml:"rewriting"`   // the server has to pass the app's addresses on to it (.htaccess)
 	DataFolder bool     `yaml:"data-folder"` // the app keeps files outside of the document root: {data.folder}
 }

@@ -27,6 +27,14 @@ type Compared struct {
 // NothingCompared is a comparison that found no difference.
 func NothingCompared() Compared { return Compared{[]string{}, []string{}, []string{}, []string{}} }
 
+// IndexPage is the page that keeps a server from listing a folder, where the app has none.
+const IndexPage = "<!doctype html><title></title><!-- Tivset: this folder is not to be listed -->\n"
+
+// IsIndexPage says whether a file is that page, by its name and size.
+func IsIndexPage(f files.Found) bool {
+	return path.Base(f.Path) == "index.html" && f.Mode.IsRegular() && f.Size == int64(len(IndexPage))
+}
+
 // Content is what a release puts into a site's folder.
 type Content struct {
 	Sums   map[string]string // SHA-256 in hexadecimal, by name below the site's folder
@@ -110,7 +118,7 @@ func Compare(ctx context.Context, f Folder, of Content, content bool, count func
 		case found.IsDir():
 		case known && content:
 			same = append(same, found)
-		case known || archive.Skipped(name, of.Own):
+		case known || archive.Skipped(name, of.Own) || IsIndexPage(found):
 		case of.Other[name] != "" && content: // the release's own, which was not taken away
 			same = append(same, found)
 		default:

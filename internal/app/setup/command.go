@@ -4,10 +4,13 @@ import (
 	"context"
 	"fmt"
 	"strings"
+
 	"tivset/internal/app/fill"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/runtime"
+	"tivset/internal/hosting/web"
 )
 
 // command runs a program of the account's in the app's folder.
@@ -18,6 +21,9 @@ func (r *Runner) command(ctx context.Context, s kit.Step) error {
 			s.Command[0], "Reach the account over SSH with a shell, and name its php: runtime: {php: …}.")
 	}
 	words := []string{r.PHP}
+	if pass, is := web.Brought(ctx); is {
+		words = append(words, "-d", runtime.GuardSetting+"="+pass.Secret)
+	}
 	for _, w := range s.Command[1:] {
 		filled, err := fill.Text(w, r.Values)
 		if err != nil {

@@ -29,11 +29,14 @@ type rebuiltJSON struct {
 	Jobs    []ledger.Job  `json:"jobs"`
 	Left    []leftJSON    `json:"left"`
 	Unseen  []string      `json:"unseen"`
+
+	Anew  []string          `json:"new_passwords"` // the admins of these sites have new ones
+	Named []rebuild.Renamed `json:"renamed"`       // whose domain has another name now
 }
 
 // rebuild makes the ledger again of what is left of it and of what accounts,
 // backups and the vault say.
-func (a *app) rebuild(c *cobra.Command) error {
+func (a *app) rebuild(c *cobra.Command, notOurs bool) error {
 	ctx := c.Context()
 	out := rebuiltJSON{Outcome: "rebuilt"}
 	if at, err := a.World.Home().LedgerAt(); err != nil || at.Use != "" {
@@ -50,12 +53,13 @@ func (a *app) rebuild(c *cobra.Command) error {
 		if out.Read, err = keepSaved(ctx, s, saved); err != nil {
 			return err
 		}
-		done, err := rebuild.Rebuild(ctx, s.Desk, a.Account)
+		done, err := rebuild.Rebuild(ctx, s.Desk, a.Account, notOurs)
 		if err != nil {
 			return err
 		}
 		out.Sites, out.Jobs = append([]ledger.Site{}, done.Sites...), append([]ledger.Job{}, done.Jobs...)
 		out.Left, out.Unseen = []leftJSON{}, []string{}
+		out.Anew, out.Named = append([]string{}, done.Anew...), append([]rebuild.Renamed{}, done.Named...)
 		for _, l := range done.Left {
 			out.Left = append(out.Left, leftJSON{l.Address, l.Account, l.Why.Error(), fault.Of(l.Why).Remedy})
 		}
@@ -104,6 +108,12 @@ func (a *app) tellRebuilt(out rebuiltJSON) {
 			state = "not all is well with it: tivset check " + x.Address
 		}
 		a.Streams.Print("%s %s at %s is on record again; %s.", x.App, x.Release, x.URL, state)
+	}
+	for _, n := range out.Named {
+		a.Streams.Warn(n.Was + " is " + n.Is + " now; the app may still keep its old address")
+	}
+	for _, address := range out.Anew {
+		a.Streams.Warn("the admin of " + address + " has a new password. See it with: " + fault.Call("reveal", address))
 	}
 	for _, j := range out.Jobs {
 		a.Streams.Warn(fmt.Sprintf("the %s at %s was left half done. Take it back with: tivset undo %s", j.What, j.Address,

@@ -13,14 +13,15 @@ import (
 )
 
 func (a *app) sites() *cobra.Command {
-	o, redirects, again, wide := sites.Listing{}, false, false, false
+	o, redirects, again, notOurs, wide := sites.Listing{}, false, false, false, false
 	c := &cobra.Command{
 		Use:   "sites [WORD…] [options]",
 		Short: "List the installed sites",
 		Long: "Lists the sites that are known: those whose address, title, app or account have every word in\n" +
 			"them. With --fresh their accounts are looked at first: sizes, and whether the sites are there.\n" +
 			"With --rebuild sites that are not on record any more are found again, after the ledger was lost\n" +
-			"or damaged, by what the accounts, their backups and the vault say.",
+			"or damaged, by what the accounts, their backups and the vault say; with --not-ours by backups too\n" +
+			"that another machine's vault made, whose admins then get new passwords.",
 		Example: "  tivset sites\n  tivset sites forum --sort size\n  tivset sites --newer --json",
 	}
 	list := a.Using(func(ctx context.Context, s *core.Core, words []string) error {
@@ -48,8 +49,12 @@ func (a *app) sites() *cobra.Command {
 		return a.tellOfRedirects(ctx, s)
 	})
 	c.RunE = func(c *cobra.Command, words []string) error {
+		if notOurs && !again {
+			return fault.New(fault.Usage, "--not-ours goes with --rebuild only", "--not-ours",
+				"Say what is to be recorded again: "+fault.Call("sites", "--rebuild", "--not-ours"))
+		}
 		if again {
-			return a.rebuild(c)
+			return a.rebuild(c, notOurs)
 		}
 		return list(c, words)
 	}
@@ -62,6 +67,7 @@ func (a *app) sites() *cobra.Command {
 	f.BoolVar(&wide, "wide", false, "all that there is to list, on a terminal too")
 	f.BoolVar(&redirects, "redirects", false, "list the addresses that lead to where sites moved")
 	f.BoolVar(&again, "rebuild", false, "record again the sites that the ledger has lost")
+	f.BoolVar(&notOurs, "not-ours", false, "with --rebuild: believe backups that this machine did not make")
 	f.BoolVar(&o.Fresh, "fresh", false, "look at the accounts first")
 	cli.Option(c, "app", a.AppWords, 0)
 	return c

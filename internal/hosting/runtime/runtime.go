@@ -23,6 +23,10 @@ type Runtime interface {
 	// Closed is a page that answers with status 503 and Retry-After (RFC 9110, 15.6.4), and shows a text (HTML).
 	Closed(retryAfter int, text string) string
 
+	// Guarded is one of the app's own pages that answers as Closed does whoever does not bring a pass, and all others as
+	// before. Is is false for a page that does nothing when it is asked for by itself.
+	Guarded(page string, g Guard) (guarded string, is bool)
+
 	// Moved is a page that leads elsewhere.
 	Moved(m Moved) string
 
@@ -32,6 +36,15 @@ type Runtime interface {
 	// Emptier is a page that empties the code cache, and what it says when that is done; both are "" where there is none.
 	// Sign is in it, and shown to nobody.
 	Emptier(sign string) (page, says string)
+}
+
+// Guard is what a page needs to know a pass: it is a cookie, or for programs a setting (GuardSetting).
+type Guard struct {
+	Cookie     string // its name
+	Hash       string // SHA-256 of the pass, in hex
+	Sign       string // is in the page, and in what it shows to who has no pass
+	RetryAfter int    // in seconds
+	Text       string // HTML
 }
 
 // Moved is where a page leads: with the path and the query that it was asked for, permanently (RFC 9110, 15.4.2).

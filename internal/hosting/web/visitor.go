@@ -50,7 +50,7 @@ type cookies struct {
 
 // RoundTrip implements http.RoundTripper.
 func (c *cookies) RoundTrip(r *http.Request) (*http.Response, error) {
-	answer, err := c.through.RoundTrip(r)
+	answer, err := c.through.RoundTrip(shown(r))
 	if err != nil {
 		return nil, err
 	}

@@ -170,6 +170,15 @@ type Site struct {
 	Adopted     bool     `json:"adopted,omitempty"`       // installed by other means
 	Mine        []Mine   `json:"mine,omitempty"`          // programs that the owner says are theirs
 	Tried       *Tried   `json:"failed_update,omitempty"` // a release that is not tried again by itself
+	// what strangers see on its pages that the owner lives with
+	Exposed []Exposed `json:"accepted_exposure,omitempty"`
+}
+
+// Exposed is what a check found that strangers see, and that the owner accepted.
+type Exposed struct {
+	Check string    `json:"check"`
+	Parts []string  `json:"parts"` // of the app, as the kit names them
+	At    time.Time `json:"at"`
 }
 
 // Tried is an update that failed at a site and was put back.

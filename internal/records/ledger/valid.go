@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode"
 )
@@ -79,6 +80,11 @@ func (s Site) validLists() error {
 	for _, m := range s.Mine {
 		if !within(m.Name) || !sumForm.MatchString(m.Sum) {
 			return wrong("mine", m.Name)
+		}
+	}
+	for _, e := range s.Exposed {
+		if !plain(e.Check) || slices.ContainsFunc(e.Parts, func(p string) bool { return !plain(p) }) {
+			return wrong("accepted_exposure", e.Check)
 		}
 	}
 	for _, c := range s.Chosen {

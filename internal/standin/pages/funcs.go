@@ -2,6 +2,9 @@ package pages
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/hex"
 	"fmt"
 	"html/template"
 	"io/fs"
@@ -34,6 +37,7 @@ func (p *running) functions() template.FuncMap {
 		"fail":     p.fail,       // fail STATUS TEXT: stops
 		"admit":    p.admit,      // admit HASH COOKIES ADDRESS: gives cookies to who posts the half with this hash, once
 		"closed":   p.closed,     // closed SECONDS: the page comes with 503, to be asked for again then
+		"guard":    p.guard,      // guard COOKIE HASH SECONDS HTML: as closed, and stops, unless the cookie has this hash
 		"base":     p.base,       // base UP: the address path UP folders above the page's
 		"hash":     hashPassword, // hash PASSWORD
 		"matches": func(password, hash string) bool {
@@ -120,6 +124,19 @@ func (p *running) closed(seconds int) string {
 	p.w.Header().Set("Retry-After", strconv.Itoa(seconds))
 	p.status = http.StatusServiceUnavailable
 	return ""
+}
+
+// guard answers who does not bring a cookie with this SHA-256 as closed does, with a text.
+func (p *running) guard(cookie, hash string, seconds int, text string) (string, error) {
+	brought, err := p.r.Cookie(cookie)
+	if err == nil {
+		sum := sha256.Sum256([]byte(brought.Value))
+		if subtle.ConstantTimeCompare([]byte(hex.EncodeToString(sum[:])), []byte(hash)) == 1 {
+			return "", nil
+		}
+	}
+	p.w.Header().Set("Retry-After", strconv.Itoa(seconds))
+	return "", &stop{status: http.StatusServiceUnavailable, html: text}
 }
 
 // base gives the address path of the folder that lies up folders above.

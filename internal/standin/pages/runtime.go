@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"html/template"
+	"io"
 	"net/http"
 	"path"
 	"strings"
@@ -21,6 +22,7 @@ type stop struct {
 	status int
 	to     string // for a redirect
 	text   string
+	html   string // in the place of text
 }
 
 func (s *stop) Error() string { return s.text }
@@ -42,7 +44,8 @@ func (v *visit) page(name string) {
 		return
 	case errors.As(err, &s):
 		v.w.WriteHeader(s.status)
-		fmt.Fprintf(v.w, "<!doctype html><title>Error</title><p>%s</p>\n", template.HTMLEscapeString(s.text))
+		_, _ = io.WriteString(v.w, cmp.Or(s.html,
+			"<!doctype html><title>Error</title><p>"+template.HTMLEscapeString(s.text)+"</p>\n"))
 		return
 	case err != nil:
 		// As with a real runtime, what went wrong is for the log, not for strangers.

@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -41,6 +42,27 @@ var releases = []string{"3.0.0", "2.5.0", "2.0.0", "1.0.0"}
 
 // Source writes the app's kit and the archives of its releases.
 func Source(t *testing.T) catalogue.Source { return source(t, "") }
+
+// Changed is the same with another text in its kit.
+func Changed(t *testing.T, from, to string) catalogue.Source {
+	t.Helper()
+	s := Source(t)
+	text, err := fs.ReadFile(s.Files, "restless/kit.yaml")
+	require.NoError(t, err)
+	require.Contains(t, string(text), from)
+	changed := fstest.MapFS{}
+	require.NoError(t, fs.WalkDir(s.Files, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		packed, err := fs.ReadFile(s.Files, name)
+		changed[name] = &fstest.MapFile{Data: packed, Mode: 0o644}
+		return err
+	}))
+	changed["restless/kit.yaml"].Data = bytes.Replace(text, []byte(from), []byte(to), 1)
+	s.Files = changed
+	return s
+}
 
 // byAPage is the step of a set-up by the app's own page.
 const byAPage = "- request: {get: setup/, expect: {text: set up}}"

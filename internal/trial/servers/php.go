@@ -15,6 +15,8 @@ import (
 type Site struct {
 	Name string // the domain
 	Root string // the document root, an absolute path
+
+	Rules string // of the web server's own, for this domain
 }
 
 // SiteUser gives whom the sites run as, and the number of that user.
@@ -190,8 +192,8 @@ func apache(dir, socket, override string, port int, sites []Site) string {
 		fmt.Fprintf(&b, "<VirtualHost 127.0.0.1:%d>\nServerName %s\nDocumentRoot %s\n<Directory %[3]s>\n"+
 			"AllowOverride %[5]s\nOptions FollowSymLinks\nRequire all granted\n</Directory>\n"+
 			"<FilesMatch \"\\.php$\">\n<If \"-f %%{REQUEST_FILENAME}\">\n"+
-			"SetHandler \"proxy:unix:%[4]s|fcgi://localhost\"\n</If>\n</FilesMatch>\n</VirtualHost>\n",
-			port, s.Name, s.Root, socket, override)
+			"SetHandler \"proxy:unix:%[4]s|fcgi://localhost\"\n</If>\n</FilesMatch>\n%[6]s</VirtualHost>\n",
+			port, s.Name, s.Root, socket, override, s.Rules)
 	}
 	return b.String()
 }
@@ -211,6 +213,7 @@ func nginx(dir, socket string, port int, sites []Site) string {
 	for _, s := range sites {
 		fmt.Fprintf(&b, `server {
   listen 127.0.0.1:%d; server_name %s; root %s; index index.php index.html;
+  %s
   location / { try_files $uri $uri/ =404; }
   location ~ \.php$ {
     try_files $uri =404;
@@ -232,7 +235,7 @@ func nginx(dir, socket string, port int, sites []Site) string {
     fastcgi_param HTTP_HOST $host:$server_port;
   }
 }
-`, port, s.Name, s.Root, socket)
+`, port, s.Name, s.Root, s.Rules, socket)
 	}
 	return b.String() + "}\n"
 }

@@ -33,7 +33,8 @@ type placing struct {
 	before    map[string]string // with a move: the marks of its tables before it was read …
 	between   map[string]string // … and after
 	leaves    *remove.Plan      // with a move: what goes at the old place …
-	closed    *step.Close       // … and what closes it
+	closed    *step.Close       // … and what closes it …
+	guard     *step.Guard       // … and what keeps visitors out of the new place until it is checked
 	leads     *ledger.Redirect  // … and what is to lead from there, or nil
 }
 
@@ -66,7 +67,7 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 			return "Keep the copy quiet"
 		})...)
 	}
-	checked := &step.CheckSite{Tools: p.Tools, Unsure: p.plan.source == nil, Before: p.plan.From.CheckedAt}
+	checked := &step.CheckSite{Tools: p.Tools, Unsure: p.plan.source == nil, Before: p.plan.From.CheckedAt, Guard: p.guard}
 	arrival, err := work.Arrival(p.Tools, p.plan.Plan, path.Join(stage, backup.Files), sent, checked,
 		p.outside(stage)...)
 	if err != nil {
@@ -174,8 +175,11 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 		list = append(list, p.load)
 	}
 	if p.plan.Move {
-		list = append(list, p.closed, &step.FuncStep{Phase: step.Phase{Of: job.StagePlacing},
-			Label: "Take over what was written since",
+		if p.guard, err = step.GuardOf(p.Tools); err != nil {
+			return nil, err
+		}
+		list = append(list, p.guard.Look(path.Join(stage, backup.Files)), p.closed, &step.FuncStep{
+			Phase: step.Phase{Of: job.StagePlacing}, Label: "Take over what was written since",
 			Work: func(ctx context.Context) error {
 				if err := p.kept.CatchUp(ctx, p.Tools, stage, p.closed); err != nil {
 					return err
@@ -183,9 +187,13 @@ func (p *placing) fill(ctx context.Context, stage string) ([]job.Step, error) {
 				return p.catchUpData(ctx)
 			}})
 	}
-	return append(list, &step.FuncStep{Label: "Write the configuration", Work: func(ctx context.Context) error {
+	list = append(list, &step.FuncStep{Label: "Write the configuration", Work: func(ctx context.Context) error {
 		return p.CarryToPlace(ctx, path.Join(stage, backup.Files), path.Join(stage, backup.Outside), c.Before, p.change)
-	}}), nil
+	}})
+	if c.Foreign {
+		list = append(list, &step.SetPassword{Tools: p.Tools, Folder: path.Join(stage, backup.Files)})
+	}
+	return list, nil
 }
 
 // outside makes the step that puts the files outside of the web in place.

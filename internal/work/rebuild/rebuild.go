@@ -10,10 +10,14 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
+	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files"
+	"tivset/internal/hosting/place"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/secret"
@@ -21,6 +25,7 @@ import (
 	"tivset/internal/work"
 	"tivset/internal/work/adopt"
 	"tivset/internal/work/backup"
+	"tivset/internal/work/renew"
 	"tivset/internal/work/restore"
 )
 
@@ -30,6 +35,16 @@ type Rebuilt struct {
 	Jobs   []ledger.Job  // that were cut off, known by their journals alone
 	Left   []Left        // addresses of which something is known, and not enough
 	Unseen []error       // accounts that could not be looked at
+	Anew   []string      // of which sites the admin has a new password
+	Named  []Renamed     // of which sites the domain has another name now
+
+	notOurs bool
+}
+
+// Renamed is a site whose domain has another name than when it was recorded.
+type Renamed struct {
+	Was string `json:"was"`
+	Is  string `json:"is"`
 }
 
 // Left is an address that could not be recorded, and why.
@@ -39,13 +54,14 @@ type Left struct {
 	Why     error
 }
 
-// Rebuild looks at the accounts, all or the one that is named.
-func Rebuild(ctx context.Context, d *work.Service, only string) (*Rebuilt, error) {
+// Rebuild looks at the accounts, all or the one that is named. Of backups that are not ours it takes the record of their
+// sites only where that is wanted; the admins of those get new passwords.
+func Rebuild(ctx context.Context, d *work.Service, only string, notOurs bool) (*Rebuilt, error) {
 	names, err := d.Book.Home.Accounts()
 	if err != nil {
 		return nil, err
 	}
-	out := &Rebuilt{}
+	out := &Rebuilt{notOurs: notOurs}
 	if out.Jobs, err = jobs(ctx, d); err != nil {
 		return nil, err
 	}
@@ -79,7 +95,7 @@ func (r *Rebuilt) account(ctx context.Context, d *work.Service, name string) err
 		return err
 	}
 	for _, address := range slices.Sorted(maps.Keys(known)) {
-		x, err := again(ctx, d, in, address, known[address])
+		x, err := r.again(ctx, d, in, address, known[address])
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
@@ -130,14 +146,16 @@ func candidates(ctx context.Context, d *work.Service, in *hosting.Account) (map[
 }
 
 // again records what is at an address; nil where a site is on record there.
-func again(ctx context.Context, d *work.Service, in *hosting.Account, address string, backedUp time.Time) (*ledger.Site,
-	error) {
+func (r *Rebuilt) again(ctx context.Context, d *work.Service, in *hosting.Account, address string,
+	backedUp time.Time) (*ledger.Site, error) {
 	var before adopt.Before
 	var unread error
+	foreign := false
 	if !backedUp.IsZero() {
-		content, done, err := restore.Newest(ctx, d, in, address)
+		content, done, err := restore.Newest(ctx, d, in, address, r.notOurs)
 		if err == nil {
 			done()
+			foreign = content.Foreign
 			before = adopt.Before{Record: &content.Record, Secrets: content.Secrets}
 			before.Record.LastBackupAt, address = &backedUp, content.Record.Address
 		}
@@ -151,7 +169,12 @@ func again(ctx context.Context, d *work.Service, in *hosting.Account, address st
 	}
 	at, err := site.Resolve(address, in.Domains)
 	if err != nil {
-		return nil, errors.Join(unread, err)
+		now, is := named(in.Domains, before.Record)
+		if !is {
+			return nil, errors.Join(unread, err)
+		}
+		at, err = now, nil
+		r.Named = append(r.Named, Renamed{address, at.Address()})
 	}
 	if known, err := d.Book.Has(ctx, at.Address()); err != nil || known {
 		return nil, err
@@ -162,8 +185,32 @@ func again(ctx context.Context, d *work.Service, in *hosting.Account, address st
 	if _, err := adopt.Again(ctx, d, in, at, before); err != nil {
 		return nil, err
 	}
+	if foreign {
+		if _, err := renew.Renew(ctx, d, at.Address()); err != nil {
+			return nil, err
+		}
+		r.Anew = append(r.Anew, at.Address())
+	}
 	x, err := d.Book.Ledger.Site(ctx, at.Address())
 	return &x, err
+}
+
+// named finds a site whose domain has another name now, by the folder in which it is.
+func named(domains []account.Domain, x *ledger.Site) (at place.Place, is bool) {
+	if x == nil {
+		return at, false
+	}
+	best := ""
+	for _, d := range domains {
+		if !files.Within(x.Folder, d.Folder) || len(d.Folder) < len(best) {
+			continue
+		}
+		found, err := site.Resolve(d.Name+strings.TrimPrefix(x.Folder, d.Folder), domains)
+		if err == nil {
+			at, best, is = found, d.Folder, true
+		}
+	}
+	return at, is
 }
 
 func adoptable(address string) error {

@@ -63,7 +63,7 @@ func TestRebuilds(t *testing.T) {
 	w.Book.Ledger, err = ledger.Open(ctx, w.Home.Ledger())
 	require.NoError(t, err)
 
-	done, err := rebuild.Rebuild(ctx, w.Desk, "")
+	done, err := rebuild.Rebuild(ctx, w.Desk, "", false)
 	require.NoError(t, err, "%v", fault.Of(err))
 	assert.Empty(t, done.Left)
 	assert.Empty(t, done.Unseen)
@@ -95,7 +95,7 @@ func TestRebuilds(t *testing.T) {
 		_, err := backup.Make(ctx, w.Desk, backup.Request{Site: x.Address})
 		require.NoError(t, err, "%v", fault.Of(err))
 	}
-	again, err := rebuild.Rebuild(ctx, w.Desk, "")
+	again, err := rebuild.Rebuild(ctx, w.Desk, "", false)
 	require.NoError(t, err)
 	assert.Empty(t, append(again.Sites, ledger.Site{})[1:], "nothing is missing any more")
 	_, err = os.Stat(filepath.Join(w.Root, alone.Site.Folder, "index.page"))

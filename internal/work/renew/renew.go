@@ -80,10 +80,13 @@ func steps(t *step.Tools, h *work.Held) (job.List, error) {
 	list := []job.Step{step.ClaimOf(t, h.Address, &h.Site), step.SecretsOf(t),
 		&step.MakeFolder{Tools: t, Folder: stage, Mode: 0o700}}
 	// Pages of the app's can only be asked while it answers.
-	folder, closed := h.Folder, (*step.Close)(nil)
+	folder, closed, guard := h.Folder, (*step.Close)(nil), (*step.Guard)(nil)
 	if !kit.ByForms(h.Of.Kit.Renew) {
+		if guard, err = step.GuardOf(t); err != nil {
+			return job.List{}, err
+		}
 		closed = step.CloseOf(t, h.Of, h.Site)
-		folder, list = closed.ParkedDir, append(list, closed)
+		folder, list = closed.ParkedDir, append(list, guard.Look(h.Folder), closed)
 	}
 	list = append(list, &step.FuncStep{Label: "Write the configuration", Work: func(ctx context.Context) error {
 		if err := t.CopyConfig(ctx, folder, stage, true); err != nil {
@@ -94,9 +97,12 @@ func steps(t *step.Tools, h *work.Held) (job.List, error) {
 	if len(h.Of.Kit.Renew) > 0 && h.Database != nil {
 		list = append(list, step.KeptData(t, step.DataOf(h.Of, h.Address)))
 	}
+	list = append(list, &step.SetPassword{Tools: t, Folder: folder})
+	if guard != nil {
+		list = append(list, guard.Cover(step.In(folder)))
+	}
 	list = append(
 		list,
-		&step.SetPassword{Tools: t, Folder: folder},
 		&step.Swap{
 			Tools:   t,
 			Label:   "Put the configuration in place",
@@ -109,8 +115,11 @@ func steps(t *step.Tools, h *work.Held) (job.List, error) {
 				return out, nil
 			},
 		},
-		&step.CheckSite{Tools: t},
+		&step.CheckSite{Tools: t, Guard: guard},
 	)
+	if guard != nil {
+		list = append(list, guard.Uncover())
+	}
 	return job.List{Steps: list, Commit: step.Saved(t, h.Site, func(x *ledger.Site) { x.LastJob = t.Job }),
 		Finish: []job.PostCommit{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
 }

@@ -154,16 +154,21 @@ func steps(t *step.Tools, h *work.Held, wrong *damage, done *Done, unsure bool) 
 				return out, nil
 			}})
 	}
+	var guard *step.Guard // of a site that is closed for it
 	if len(wrong.names) > 0 {
-		back, err := putBack(t, h, wrong)
+		back, g, err := putBack(t, h, wrong)
 		if err != nil {
 			return job.List{}, err
 		}
-		list = append(list, back...)
+		list, guard = append(list, back...), g
 	}
-	return job.List{Steps: append(list, &step.CheckSite{Tools: t, Unsure: unsure}),
+	list = append(list, &step.CheckSite{Tools: t, Unsure: unsure, Guard: guard})
+	if guard != nil {
+		list = append(list, guard.Uncover())
+	}
+	return job.List{Steps: list,
 		Commit: step.Saved(t, h.Site, func(x *ledger.Site) {
-			x.LastBackupAt, x.LastJob, x.Health = &done.Backup.MadeAt, t.Job, "good"
+			x.LastBackupAt, x.LastJob, x.Health = &done.Backup.MadeAt, t.Job, check.Health(t.Result.Checks)
 		}),
 		Finish: []job.PostCommit{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
 }
@@ -171,15 +176,25 @@ func steps(t *step.Tools, h *work.Held, wrong *damage, done *Done, unsure bool) 
 func aside(t *step.Tools) string { return path.Join(t.Store().Aside(t.Job), "replaced") }
 
 // putBack makes the steps that bring the release's own files back.
-func putBack(t *step.Tools, h *work.Held, wrong *damage) ([]job.Step, error) {
+func putBack(t *step.Tools, h *work.Held, wrong *damage) ([]job.Step, *step.Guard, error) {
 	stage, err := step.StageFor(t, false)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	unpack := step.UnpackInto(t, stage, step.Archived{File: wrong.of.File, Files: wrong.of.Survey.Files})
 	unpack.Settings = func(ctx context.Context, staged *step.Unpack) error { return staged.SetConstants(ctx) }
 	closed := step.CloseOf(t, h.Of, h.Site)
-	return []job.Step{unpack, closed,
+	guard, err := step.GuardOf(t)
+	if err != nil {
+		return nil, nil, err
+	}
+	at := func(page string) string {
+		if slices.Contains(wrong.names, page) {
+			return path.Join(stage.Folder, page)
+		}
+		return path.Join(closed.ParkedDir, page)
+	}
+	return []job.Step{unpack, guard.Look(stage.Folder), guard.Look(h.Folder), closed, guard.Cover(at),
 		&step.Swap{
 			Tools:   t,
 			Label:   "Put the release's own files back",
@@ -194,7 +209,7 @@ func putBack(t *step.Tools, h *work.Held, wrong *damage) ([]job.Step, error) {
 				}
 				return append(back, closed.Opening(came...)...), nil
 			},
-		}}, nil
+		}}, guard, nil
 }
 
 // moves lists the moves that bring the release's own files back.

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -174,8 +175,10 @@ type opened struct {
 
 // Newest reads the newest backup of an address in an account's store: its content,
 // when it was made, and what lets go of it.
-func Newest(ctx context.Context, d *work.Service, in *hosting.Account, address string) (*place.Content, func(), error) {
-	o, err := stored(ctx, d, in, address, asked{})
+// NotOurs takes one that this vault did not make, too.
+func Newest(ctx context.Context, d *work.Service, in *hosting.Account, address string, notOurs bool) (*place.Content,
+	func(), error) {
+	o, err := stored(ctx, d, in, address, asked{Request: Request{NotOurs: notOurs}})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -214,15 +217,15 @@ func open(ctx context.Context, d *work.Service, name string, opener format.Opene
 			"Whoever can write into an account could have made it. If you know where it comes from, add --not-ours. "+
 				"Nothing was touched.")
 	}
-	if c.Secrets, err = d.Book.Vault.Unseal(b.Secrets); err != nil {
-		return nil, fault.New(
-			fault.Usage,
-			"the passwords in the backup belong to another vault",
-			name,
-			"Restore it on the machine that made it, or bring that one's vault and key here. Nothing was touched.",
-		).Wrap(err)
+	if c.Secrets, err = d.Book.Vault.Unseal(b.Secrets); err == nil {
+		return c, nil
 	}
-	return c, nil
+	if !a.NotOurs {
+		return nil, fault.New(fault.Usage, "the passwords in the backup belong to another vault", name,
+			"Open its recovery file here: "+fault.Call("recovery", "open", "FILE")+"; or have new passwords made: --not-ours. "+
+				"Nothing was touched.").Wrap(err)
+	}
+	return c, foreign(ctx, d, c, name)
 }
 
 // file opens a backup that is a file of this machine; nil where the request
@@ -333,7 +336,17 @@ func inPlace(ctx context.Context, d *work.Service, h *work.Held, a asked, o *ope
 		return nil, err
 	}
 	done.Done, err = d.Done(ctx, t)
+	done.Warnings = append(done.Warnings, renewed(o.Content, h.Address)...)
 	return done, err
+}
+
+// renewed tells of a new password of the admin.
+func renewed(c *place.Content, address string) []string {
+	if !c.Foreign {
+		return nil
+	}
+	return []string{"the backup's passwords are another vault's: the admin has a new one. See it with: " +
+		fault.Call("reveal", address)}
 }
 
 // becomes is the site's record after it was restored, and the site.
@@ -359,6 +372,11 @@ func becomes(d *work.Service, h *work.Held, c *place.Content) (ledger.Site, *sit
 		return x, nil, err
 	}
 	own := s.Secrets[site.DataPassword]
+	if c.Foreign { // what nobody knows of it is as it was here
+		before := maps.Clone(h.Of.Secrets)
+		maps.Copy(before, c.Secrets)
+		c.Secrets = before
+	}
 	s = s.Only(c.Secrets)
 	if !own.Empty() {
 		s = s.With(map[string]secret.Text{site.DataPassword: own})
@@ -396,6 +414,7 @@ func elsewhere(ctx context.Context, d *work.Service, a asked, o *opened) (*Done,
 	if err != nil {
 		return nil, err
 	}
+	placed.Warnings = append(placed.Warnings, renewed(o.Content, placed.Site.Address)...)
 	return &Done{Done: *placed, From: o.from}, nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"path"
 
 	"tivset/internal/app/rewrite"
+	"tivset/internal/check"
 	"tivset/internal/hosting/files"
 	format "tivset/internal/records/backup"
 	"tivset/internal/records/job"
@@ -41,7 +42,18 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 	if whole {
 		list = append(list, r.unpack(stage)...)
 	}
+	guard, err := step.GuardOf(r.Tools)
+	if err != nil {
+		return job.List{}, err
+	}
 	r.closed = step.CloseOf(r.Tools, h.Of, h.Site)
+	pages := r.closed.ParkedDir
+	if whole {
+		pages = path.Join(stage, format.Files)
+		list = append(list, guard.Look(pages))
+	} else {
+		list = append(list, guard.Look(h.Folder))
+	}
 	r.closed.Parts = func(ctx context.Context) ([]string, error) {
 		others, err := r.Book.Foreign(ctx, h.Of)
 		if err != nil {
@@ -68,17 +80,20 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 		kept.KeepsFor(keeps)
 	}
 	list = append(list, data...)
+	if c.Foreign {
+		list = append(list, &step.SetPassword{Tools: r.Tools, Folder: pages})
+	}
 	if whole {
 		list = append(list, step.SecretsOf(r.Tools))
 	}
-	list = append(list, &step.Swap{Tools: r.Tools, Label: "Put the files in place", Reopens: r.closed,
-		List: func(ctx context.Context) ([]files.Move, error) {
+	list = append(list, guard.Cover(step.In(pages)), &step.Swap{Tools: r.Tools, Label: "Put the files in place",
+		Reopens: r.closed, List: func(ctx context.Context) ([]files.Move, error) {
 			if !whole {
 				return r.closed.Opening(), nil
 			}
 			return r.exchange(ctx, stage)
 		}},
-		&step.CheckSite{Tools: r.Tools, Unsure: true, Known: h.Of.Password()})
+		&step.CheckSite{Tools: r.Tools, Unsure: true, Known: h.Of.Password(), Guard: guard}, guard.Uncover())
 	return job.List{Steps: list, Commit: step.Saved(r.Tools, h.Site, r.record),
 		Finish: []job.PostCommit{step.DropReplaced(r.Tools, "Take away what was replaced"),
 			step.TidyUp(r.Tools, h.Address, "")}}, nil
@@ -117,7 +132,7 @@ func (r *restoring) data(ctx context.Context) (list []job.Step, keeps *step.Keep
 // record notes what the site has become.
 func (r *restoring) record(x *ledger.Site) {
 	*x = r.after
-	x.UpdatedAt, x.LastJob, x.Health = r.Now().UTC(), r.Job, "good"
+	x.UpdatedAt, x.LastJob, x.Health = r.Now().UTC(), r.Job, check.Health(r.Result.Checks)
 	if r.done.Backup != nil {
 		x.LastBackupAt = &r.done.Backup.MadeAt
 	}

@@ -46,7 +46,11 @@ func (u *updating) list() (job.List, func(), error) {
 	if list, err = u.asksPHP(list); err != nil {
 		return job.List{}, nil, err
 	}
-	list = append(list, unpack)
+	guard, err := step.GuardOf(u.Tools)
+	if err != nil {
+		return job.List{}, nil, err
+	}
+	list = append(list, unpack, guard.Look(stage.Folder, p.kept()...))
 	if p.Backup {
 		u.done.Backup = &step.BackedUp{}
 		kept, err := step.BackUpOf(u.Tools.For(u.In, p.source.Of), x, step.BeforeUpdate, "", nil, u.done.Backup)
@@ -79,6 +83,7 @@ func (u *updating) list() (job.List, func(), error) {
 			Work: func(ctx context.Context) error {
 				return u.withoutSetUp(ctx, stage.Folder)
 			}},
+		guard.Cover(step.In(stage.Folder)),
 		&step.Swap{
 			Tools:   u.Tools,
 			Label:   "Put the new release in place",
@@ -97,7 +102,8 @@ func (u *updating) list() (job.List, func(), error) {
 	if awaited != nil {
 		list = append(list, awaited)
 	}
-	list = append(list, &step.CheckSite{Tools: u.Tools, Lenient: !p.PutBack})
+	list = append(list, &step.PutIndexPages{Tools: u.Tools},
+		&step.CheckSite{Tools: u.Tools, Lenient: !p.PutBack, Guard: guard}, guard.Uncover())
 	return job.List{Steps: list, Commit: &step.SaveSite{Tools: u.Tools, Before: x, After: u.after},
 			Finish: []job.PostCommit{
 				step.DropReplaced(u.Tools, "Take away the old release"),
@@ -241,10 +247,8 @@ func (u *updating) carried() []string {
 func (u *updating) after(ctx context.Context) (ledger.Site, error) {
 	x := u.plan.Site
 	x.Archive = u.plan.next.Archive
-	x.Release, x.UpdatedAt, x.LastJob, x.Health, x.Tried = u.plan.To, u.Now().UTC(), u.Job, "good", nil
-	if slices.ContainsFunc(u.Result.Checks, func(c check.Checked) bool { return !c.OK }) {
-		x.Health = "bad"
-	}
+	x.Release, x.UpdatedAt, x.LastJob, x.Tried = u.plan.To, u.Now().UTC(), u.Job, nil
+	x.Health = check.Health(u.Result.Checks)
 	if u.done.Backup != nil {
 		x.LastBackupAt = &u.done.Backup.MadeAt
 	}
