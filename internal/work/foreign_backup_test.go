@@ -3,6 +3,7 @@ package work_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -91,7 +92,8 @@ func TestRebuildsUnderAnotherName(t *testing.T) {
 	w.EditAccount(func(a *account.Account) {
 		for i := range a.Domains {
 			if a.Domains[i].Folder == "web/lockside" {
-				a.Domains[i].Name = "quay.localhost"
+				a.Domains[i].Name = strings.Replace(a.Domains[i].Name, "lockside", "quay", 1)
+				a.Domains[i].URL = strings.Replace(a.Domains[i].URL, "lockside", "quay", 1)
 			}
 		}
 	})

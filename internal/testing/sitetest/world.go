@@ -23,6 +23,7 @@ import (
 	"tivset/internal/app/fill"
 	"tivset/internal/core"
 	"tivset/internal/demo"
+	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/database"
@@ -116,7 +117,7 @@ func (w *World) EditAccount(edit func(*account.Account)) {
 	text, err := a.Format()
 	require.NoError(w.T, err)
 	_, err = w.Accounts.Add(a.Name, text, true, os.Getenv)
-	require.NoError(w.T, err)
+	require.NoError(w.T, err, "%v", fault.Of(err))
 }
 
 // proxy puts a web server between the service and the stand-in's, whose
