@@ -12,10 +12,15 @@ import (
 // whyMade words why a backup was made, after when.
 var whyMade = map[string]string{step.BeforeUpdate: " before an update", step.BeforeRepair: " before a repair",
 	step.BeforeUndo: " before an undo", step.BeforeRemove: " before a removal",
-	step.BeforeRestore: " before a restore"}
+	step.BeforeRestore: " before a restore", step.Regular: " by the site's care"}
 
 // WhyMade words why a backup was made; "" for one that somebody asked for.
-func WhyMade(why string) string { return whyMade[why] }
+func WhyMade(b step.NamedBackup) string {
+	if b.To != "" {
+		return " before the update to " + b.To
+	}
+	return whyMade[b.Why]
+}
 
 // Backups prints a list of backups.
 func (s *Streams) Backups(all []backup.Listed) {
@@ -30,7 +35,7 @@ func (s *Streams) Backups(all []backup.Listed) {
 	var rows [][]string
 	for _, l := range all {
 		row := []string{Clean(path.Base(l.File)), "asked for", humanize.Bytes(uint64(l.Bytes)), "-"}
-		if why := WhyMade(l.Why); why != "" {
+		if why := WhyMade(l.NamedBackup); why != "" {
 			row[1] = why[1:]
 		}
 		if l.Encrypted {

@@ -14,6 +14,7 @@ import (
 	"tivset/internal/check"
 	"tivset/internal/fault"
 	"tivset/internal/plan"
+	"tivset/internal/step"
 	"tivset/internal/work"
 	"tivset/internal/work/batch"
 	"tivset/internal/work/place"
@@ -58,8 +59,15 @@ func TitleOf(p *batch.Plan) string {
 // reviewRestore says which backup it is, of when and what, and what it takes the place of.
 func reviewRestore(p *restore.Plan) string {
 	text := fmt.Sprintf("  The backup is %s,\n  made %s%s, of %s release %s at %s.\n", p.From,
-		p.MadeAt.Format("2006-01-02 15:04:05"), WhyMade(p.Why), p.Of.App, p.Of.Release, p.Of.Address)
+		p.MadeAt.Format("2006-01-02 15:04:05"), WhyMade(step.NamedBackup{Why: p.Why, To: p.To}), p.Of.App, p.Of.Release, p.Of.Address)
 	if p.Site == nil {
+		return text
+	}
+	if len(p.Files) > 0 {
+		text += "  Of it come back: " + strings.Join(short(p.Files), ", ") + "."
+		if p.Keeps {
+			text += " The whole site is backed up first."
+		}
 		return text
 	}
 	text += fmt.Sprintf("  It takes the place of “%s” (%s, release %s).", p.Site.Title, p.Site.URL, p.Site.Release)
@@ -225,6 +233,11 @@ func (s *Streams) Came(e batch.Ended) {
 	case *requests.BackedUp:
 		s.BackedUp(e.BackedUp)
 	case *requests.Restored:
+		if len(e.Files) > 0 {
+			s.Settled(fmt.Sprintf("%d files of %s are back, and it is checked.", len(e.Files), e.Site.Title), &e.Done.Done,
+				append([]Pair{{"Files", strings.Join(short(e.Files), "\n")}}, Before(e.Backup)...)...)
+			return
+		}
 		s.Settled(e.Site.Title+" is back and checked, release "+e.Site.Release+".", &e.Done.Done, Before(e.Backup)...)
 	case *requests.Placed:
 		what := "A copy of " + e.From + " is there and checked."

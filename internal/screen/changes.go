@@ -8,6 +8,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"tivset/internal/check"
+	"tivset/internal/fault"
 	"tivset/internal/step"
 	"tivset/internal/work"
 	"tivset/internal/work/place"
@@ -89,12 +90,21 @@ func (s *Streams) ReviewCopy(p *place.Plan) string {
 	all = append(all, Pair{"Admin", p.Admin.Name + ", with the password that there is"})
 	if p.Move {
 		all = append(all, Pair{"Closed", "visitors of the old place see a notice for " + about(p.Closed) +
-			", until the new one is checked"}, Pair{"Then", "once it is, the old place goes: " + p.From.Address})
+			", until the new one is checked"}, Pair{"Then", "once it is, the old place goes: " + p.From.Address}, Pair{"Old address", oldAddress(p)})
 	} else {
 		all = append(all, Pair{"Original", "stays as it is"})
 	}
 	all = append(all, Pair{"Account", changes(p.Changes)})
 	return s.reviewed(p.From.URL, p.Place.URL, all, p.Warnings)
+}
+
+// oldAddress says what the old address of a site that moves will do.
+func oldAddress(p *place.Plan) string {
+	if !p.Leads() {
+		return "leads nowhere; to have it lead to the new one, add --redirect"
+	}
+	return "leads every visitor to the same page of the new one (301), for good; where its server obeys no rules, from " +
+		"the pages that there were. Until it is freed no site can be there:\n" + Spelled(fault.Call("free", p.From.Address))
 }
 
 // ReviewRemove words what a removal will do.
@@ -201,10 +211,15 @@ func (s *Streams) Removed(r *remove.Done) {
 	if len(r.Plan.Stays) > 0 {
 		all = append(all, Pair{"Stays", strings.Join(short(r.Plan.Stays), "\n")})
 	}
-	if len(all) > 0 {
-		s.Print("")
-		s.Pairs(all)
+	back := "not possible: there is no backup of it"
+	if r.Backup != nil {
+		back = Spelled(fault.Call("restore", r.Plan.Site.Address))
+		if r.Backup.Depot == step.Here {
+			back = Spelled(fault.Call("restore", r.Plan.Site.Address, "--from", r.Backup.File))
+		}
 	}
+	s.Print("")
+	s.Pairs(append(all, Pair{"To have it back", back}))
 	if len(r.Freed) > 0 {
 		s.Print("Nothing leads there any more from %s.", strings.Join(r.Freed, ", "))
 	}

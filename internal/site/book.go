@@ -301,7 +301,7 @@ func (b *Book) LeadsElsewhere(ctx context.Context, account, address, folder stri
 // Leads is the fault of an address that leads to where its site is now.
 func Leads(r ledger.Redirect) error {
 	return fault.New(fault.Usage, "this address leads to a site that moved: "+r.To, r.Address,
-		"To have the place again: "+fault.Call("remove", r.Address))
+		"To have the place again: "+fault.Call("free", r.Address))
 }
 
 // Made says whether a site of an app was made of an archive, by its checksum.

@@ -28,7 +28,7 @@ func (l *List) ForgetRedirect(ctx context.Context, r ledger.Redirect, anyway boo
 		}
 		if stands != "" {
 			return fault.New(fault.NeedsConfirmation, "the address still leads there", stands,
-				"To have it lead nowhere: "+fault.Call("remove", r.Address)+"."+record)
+				"To have it lead nowhere: "+fault.Call("free", r.Address)+"."+record)
 		}
 	}
 	return l.Book.Ledger.DropRedirect(ctx, r.Address)

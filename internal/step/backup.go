@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"regexp"
 	"tivset/internal/app/archive"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
@@ -44,6 +45,7 @@ type Kept struct {
 // something.
 const (
 	Asked        = "asked"
+	Regular      = "regular" // by the site's care
 	BeforeUpdate = "update"
 	BeforeRepair = "repair"
 	BeforeUndo   = "undo"
@@ -64,10 +66,19 @@ func BackupName(at time.Time, why string, sealed bool) string {
 	return name + packedEnd
 }
 
+// unnamed is what no release has in the name of a backup.
+var unnamed = regexp.MustCompile(`[^A-Za-z0-9.+~-]`)
+
+// BeforeUpdateTo is why a backup is made before an update to a release.
+func BeforeUpdateTo(release string) string {
+	return BeforeUpdate + "-" + unnamed.ReplaceAllString(release, "-")
+}
+
 // NamedBackup is what a backup's name says of it.
 type NamedBackup struct {
 	MadeAt    time.Time `json:"made_at"`
 	Why       string    `json:"why"`
+	To        string    `json:"to,omitempty"` // with an update: the release that it was to be
 	Encrypted bool      `json:"encrypted"`
 }
 
@@ -78,11 +89,15 @@ func BackupNamed(name string) (n NamedBackup, is bool) {
 		return n, false
 	}
 	at, err := time.Parse(nameForm, stem[:len(nameForm)])
-	n = NamedBackup{at, Asked, strings.HasSuffix(name, sealedEnd)}
+	n = NamedBackup{MadeAt: at, Why: Asked, Encrypted: strings.HasSuffix(name, sealedEnd)}
 	if why := stem[len(nameForm):]; why != "" {
 		n.Why = strings.TrimPrefix(why, "-")
-		is = why != n.Why &&
-			slices.Contains([]string{BeforeUpdate, BeforeRepair, BeforeUndo, BeforeRemove, BeforeRestore}, n.Why)
+		is = why != n.Why
+		if to, updates := strings.CutPrefix(n.Why, BeforeUpdate+"-"); updates {
+			n.Why, n.To = BeforeUpdate, to
+		}
+		is = is && slices.Contains([]string{Regular, BeforeUpdate, BeforeRepair, BeforeUndo, BeforeRemove, BeforeRestore},
+			n.Why)
 	}
 	return n, is && err == nil
 }

@@ -46,7 +46,7 @@ func (r *Removal) lead(ctx context.Context, t *Tools) error {
 	case ledger.CoversNothing:
 		t.Result.Warn(
 			"the old address, " + leads.Address + ", was asked and does not lead to the new one; to take away what " +
-				"is to do that: " + fault.Call("remove", leads.Address),
+				"is to do that: " + fault.Call("free", leads.Address),
 		)
 	}
 	return t.Book.Ledger.PutRedirect(ctx, leads)
@@ -65,6 +65,6 @@ func (r *Removal) follow(ctx context.Context, t *Tools, other ledger.Redirect) {
 	}
 	if err != nil {
 		t.Result.Warn(other.Address + " still leads to " + r.Old.URL + ", for it could not be changed (" + err.Error() +
-			"); to have it lead nowhere: " + fault.Call("remove", other.Address))
+			"); to have it lead nowhere: " + fault.Call("free", other.Address))
 	}
 }

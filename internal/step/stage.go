@@ -7,6 +7,8 @@ import (
 	"path"
 	"strings"
 
+	"io"
+	"slices"
 	"tivset/internal/app/archive"
 	"tivset/internal/app/kit"
 	"tivset/internal/app/setup"
@@ -222,6 +224,7 @@ type UnpackBackup struct {
 	Stage  string `json:"stage"`
 
 	From func() *backup.Backup `json:"-"`
+	Only []string              `json:"-"` // the files that are wanted of it, from the site's folder; nil for all
 }
 
 // Kind and Title implement job.Step.
@@ -236,7 +239,7 @@ func (u *UnpackBackup) Do(ctx context.Context) error {
 		if _, err := files.MkdirAll(ctx, u.In.Files, folder, 0o755); err != nil {
 			return err
 		}
-		err := archive.Fill(ctx, from.Part(part), u.In.Files, folder, func(n int, _ int64) {
+		err := archive.Fill(ctx, u.wanted(from.Part(part)), u.In.Files, folder, func(n int, _ int64) {
 			u.Count(int64(n), int64(from.Files), "files")
 		})
 		if err != nil {
@@ -244,6 +247,22 @@ func (u *UnpackBackup) Do(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// wanted is what is wanted of a part of the backup.
+func (u *UnpackBackup) wanted(all archive.Source) archive.Source {
+	if u.Only == nil {
+		return all
+	}
+	return func(ctx context.Context, each func(archive.Entry, io.Reader) error) error {
+		return all(ctx, func(e archive.Entry, content io.Reader) error {
+			if !e.Dir && !slices.Contains(u.Only, e.Name) ||
+				e.Dir && !slices.ContainsFunc(u.Only, func(name string) bool { return files.Within(name, e.Name) }) {
+				return nil
+			}
+			return each(e, content)
+		})
+	}
 }
 
 // Undo takes the stage away.

@@ -82,7 +82,7 @@ func TestRedirects(t *testing.T) {
 
 			_, err = w.Install(chaos.Request("lockside.localhost", "1.0.0"))
 			require.ErrorContains(t, err, "leads to a site that moved")
-			assert.Contains(t, fault.Of(err).Remedy, fault.Call("remove", done.Site.Address))
+			assert.Contains(t, fault.Of(err).Remedy, fault.Call("free", done.Site.Address))
 			_, err = w.Book.Find(ctx, "lockside.localhost")
 			require.ErrorContains(t, err, "leads to a site that moved")
 

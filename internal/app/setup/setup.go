@@ -38,7 +38,9 @@ type Runner struct {
 var kinds = map[string]func(*Runner, context.Context, kit.Step) error{
 	"sql":     (*Runner).script,
 	"run-sql": (*Runner).statement,
-	"request": func(r *Runner, ctx context.Context, s kit.Step) error { return r.Request(ctx, *s.Request) },
+	"request": func(r *Runner, ctx context.Context, s kit.Step) error {
+		return r.Request(web.Patient(ctx, s.Patience()), *s.Request)
+	},
 	"command": (*Runner).command,
 	"remove":  (*Runner).remove,
 	"write":   (*Runner).write,

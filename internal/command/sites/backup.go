@@ -2,7 +2,9 @@ package sites
 
 import (
 	"context"
+	"path"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"tivset/internal/command/cli"
@@ -127,22 +129,46 @@ func (a *app) dropBackups(ctx context.Context, s *core.Core, r *backup.Request, 
 	return nil
 }
 
+// listFiles lists what a backup has.
+func (a *app) listFiles(ctx context.Context, s *core.Core, r restore.Request) error {
+	from, all, err := restore.Files(ctx, s.Desk, r)
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Streams.WriteJSON(map[string]any{"backup": from, "files": all})
+	}
+	var rows [][]string
+	for _, f := range all {
+		rows = append(rows, []string{f.Name, humanize.Bytes(uint64(f.Bytes))})
+	}
+	a.Streams.Table([]string{"File", "Size"}, rows)
+	a.Streams.Say("\nThey are in %s. To have one back: tivset restore %s --from %s --file FILE", from, r.Site,
+		path.Base(from))
+	return nil
+}
+
 func (a *app) restore() *cobra.Command {
-	r, answers := &restore.Request{}, []string{}
+	r, answers, list := &restore.Request{}, []string{}, false
 	c := &cobra.Command{
 		Use:   "restore SITE [--from BACKUP] [options]",
 		Short: "Bring a site's files and database back",
 		Long: "Brings back what a backup holds: to where the site is, in place of what is there now, which is\n" +
 			"backed up first; or to an address where nothing is. The whole backup is compared with its\n" +
-			"checksums before anything is touched, and the site is checked as after an install.",
+			"checksums before anything is touched, and the site is checked as after an install. With --file only\n" +
+			"some of its files come back, or folders; --list-files tells which it has.",
 		Example: "  tivset restore forum\n  tivset restore forum --from 20261123-074500.tar.zst\n  tivset restore " +
-			"lockside.localhost/forum --from ~/backups/forum.tar.zst",
+			"lockside.localhost/forum --from ~/backups/forum.tar.zst\n" +
+			"  tivset restore forum --list-files\n  tivset restore forum --file uploads/top-gate.jpg",
 		Args: cli.Takes(1, 1, "SITE"), ValidArgsFunction: cli.Only(a.SiteWords),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			var err error
 			r.Site, r.Account = args[0], a.Account
 			if r.Answers, err = a.Given(answers); err != nil {
 				return err
+			}
+			if list {
+				return a.listFiles(ctx, s, *r)
 			}
 			return a.Carry(ctx, s, batch.Of(&requests.Restore{Request: *r}), &cli.Selection{AtOnce: 1}, nil)
 		}),
@@ -153,6 +179,8 @@ func (a *app) restore() *cobra.Command {
 			"before a restore, a repair or an undo)")
 	f.StringArrayVarP(&answers, "answer", "a", nil,
 		"an answer for a place where nothing is, id=value, such as occupied or data.server")
+	f.StringArrayVar(&r.Files, "file", nil, "only this file or folder of it, from the site's folder")
+	f.BoolVar(&list, "list-files", false, "list the files that the backup has, and restore nothing")
 	f.StringVar(&r.Identity, "identity", "", "a file with the key of age that opens the backup")
 	f.BoolVar(&r.NotOurs, "not-ours", false, "take a backup that this machine did not make, or that was changed since")
 	f.BoolVar(&r.NoBackup, "no-backup", false, "do not back up what is there now")

@@ -3,8 +3,11 @@ package sites
 import (
 	"context"
 
+	"github.com/spf13/cobra"
+
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
+	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site/redirect"
 )
@@ -52,6 +55,31 @@ func (a *app) tellOfRedirects(ctx context.Context, s *core.Core) error {
 	return err
 }
 
+// free takes away what leads to where a site moved.
+func (a *app) free() *cobra.Command {
+	return &cobra.Command{
+		Use:   "free ADDRESS",
+		Short: "Stop an old address from leading to where its site moved",
+		Long: "Takes away what move --redirect put at the old address of a site, so that the place is free for\n" +
+			"something else and leads nowhere. What somebody changed there stays, and is named. It asks first,\n" +
+			"or wants --yes. sites --redirects lists such addresses.",
+		Example: "  tivset sites --redirects\n  tivset free lockside.localhost/forum\n" +
+			"  tivset free lockside.localhost/forum --dry-run",
+		Args: cli.Takes(1, 1, "ADDRESS"),
+		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
+			leads, err := a.leading(ctx, s, args[0])
+			if err != nil {
+				return err
+			}
+			if leads == nil {
+				return fault.New(fault.Usage, "no old address of a site is that", args[0],
+					"See those that there are: "+fault.Call("sites", "--redirects")+". Nothing was touched.")
+			}
+			return a.dropRedirect(ctx, s, *leads)
+		}),
+	}
+}
+
 func (a *app) dropRedirect(ctx context.Context, s *core.Core, r ledger.Redirect) error {
 	text := "  " + r.URL + " leads to " + r.To + ", and will lead nowhere."
 	if err := a.Agree(ctx, text, "Take it away?", r); err != nil {
@@ -62,7 +90,7 @@ func (a *app) dropRedirect(ctx context.Context, s *core.Core, r ledger.Redirect)
 		return err
 	}
 	if a.JSON {
-		return a.Streams.WriteJSON(map[string]any{"outcome": "removed", "redirect": r, "stays": cli.List(stays)})
+		return a.Streams.WriteJSON(map[string]any{"outcome": "freed", "redirect": r, "stays": cli.List(stays)})
 	}
 	a.Streams.Print("%s leads nowhere any more.", r.Address)
 	for _, name := range stays {

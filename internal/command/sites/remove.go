@@ -7,6 +7,7 @@ import (
 
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
+	"tivset/internal/site"
 	"tivset/internal/work/batch"
 	"tivset/internal/work/remove"
 	"tivset/internal/work/requests"
@@ -20,7 +21,7 @@ func (a *app) remove() *cobra.Command {
 		Long: "Takes a site's files, database and user out, after a last backup. What the owner added, other\n" +
 			"sites inside it and tables of others stay, and are named. What was set aside for the site\n" +
 			"is put back. It asks first, or wants --yes. Addresses that lead to the site (sites --redirects)\n" +
-			"go along, unless --keep-redirects leaves them; such an address can be removed by itself too.",
+			"go along, unless --keep-redirects leaves them; free takes away such an address by itself.",
 		Example: "  tivset remove forum --dry-run\n  tivset remove forum --yes",
 
 		ValidArgsFunction: a.AllSiteWords,
@@ -31,7 +32,7 @@ func (a *app) remove() *cobra.Command {
 					return err
 				}
 				if leads != nil {
-					return a.dropRedirect(ctx, s, *leads)
+					return site.Leads(*leads)
 				}
 			}
 			b, err := a.Asked(ctx, s, args, o, func(row *batch.Row) batch.Request {

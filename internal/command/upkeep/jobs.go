@@ -178,6 +178,7 @@ func (a *app) takeBack(ctx context.Context, s *core.Core, found ledger.Site, noB
 	}
 	if kept != "" {
 		a.Streams.Say("What it was is kept on this machine: %s", kept)
+		a.Streams.Say("To have it back: tivset restore %s --from %s", found.Address, kept)
 	}
 	if len(left) > 0 {
 		a.Streams.Warn("not the install's, and so left where it is: " + strings.Join(left, ", "))

@@ -25,7 +25,7 @@ import (
 
 // Limits of one visit.
 const (
-	visitTime  = 30 * time.Second
+	dialTime   = 10 * time.Second
 	largest    = 4 << 20 // bytes of a page that are read
 	redirects  = 10
 	agentTitle = "Tivset"
@@ -88,7 +88,7 @@ type Connections map[string]string
 // of a visit are followed in redirects.
 func NewVisitor(connections Connections) *Visitor {
 	jar, _ := cookiejar.New(nil) // never errs without options
-	dialer := &net.Dialer{Timeout: 10 * time.Second}
+	dialer := &net.Dialer{Timeout: dialTime}
 	transport := &http.Transport{
 		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 			if to, ok := connections[address]; ok {
@@ -96,12 +96,11 @@ func NewVisitor(connections Connections) *Visitor {
 			}
 			return dialer.DialContext(ctx, network, address)
 		},
-		DisableKeepAlives:     true, // a check wants to know the server as a newcomer does
-		ResponseHeaderTimeout: visitTime,
+		DisableKeepAlives: true, // a check wants to know the server as a newcomer does
 	}
 	v := &Visitor{}
-	v.got = &cookies{through: unhurried{&limited{transport, connections}, v}}
-	v.client = &http.Client{Transport: v.got, Jar: jar, Timeout: visitTime, CheckRedirect: stayHere}
+	v.got = &cookies{through: unhurried{&limited{patient{transport}, connections}, v}}
+	v.client = &http.Client{Transport: v.got, Jar: jar, CheckRedirect: stayHere}
 	return v
 }
 
@@ -230,8 +229,9 @@ func (v *Visitor) visitUpTo(r *http.Request, most int64, whole bool) (page *Page
 func plain(err error) error {
 	var u *url.Error
 	if errors.As(err, &u) {
-		if u.Timeout() {
-			return fmt.Errorf("no answer within %s", visitTime)
+		var slow *Slow
+		if u.Timeout() && !errors.As(err, &slow) {
+			return fmt.Errorf("no connection within %s", dialTime)
 		}
 		return u.Err
 	}

@@ -66,7 +66,7 @@ var floors = []struct {
 		"work/install": "", "work/update": "", "work/backup": "", "work/remove": "", "work/renew": "", "work/repair": "",
 		"work/adopt": "",
 		"work/place": "work/remove", "work/restore": "work/backup work/place",
-		"work/rebuild":  "work/adopt work/backup work/restore",
+		"work/rebuild":  "work/adopt work/backup work/renew work/restore",
 		"work/batch":    "",
 		"work/rehearse": "work/place work/remove work/update",
 		"work/rounds":   "work/backup work/rehearse work/update",

@@ -38,6 +38,7 @@ type Request struct {
 	Into string   // a folder on this machine; "" for the account's store
 	To   []string // public keys of age to encrypt it to
 	Keep string   // which are kept, such as 7d,4w,6m; "" for all
+	Care bool     // the site's care asks for it, and nobody in person
 }
 
 // Valid says what is wrong with a request, but for its site.
@@ -76,7 +77,11 @@ func Make(ctx context.Context, d *work.Service, r Request) (*step.BackedUp, erro
 	}
 	made := &step.BackedUp{}
 	err = d.CarryOut(ctx, t, work.Job{Way: Way(), Request: r, List: func(context.Context) (job.List, func(), error) {
-		backUp, err := step.BackUpOf(t, h.Site, step.Asked, r.Into, r.To, made)
+		why := step.Asked
+		if r.Care {
+			why = step.Regular
+		}
+		backUp, err := step.BackUpOf(t, h.Site, why, r.Into, r.To, made)
 		return job.List{Steps: []job.Step{step.ClaimOf(t, h.Address, &h.Site), backUp},
 			Commit: step.Saved(t, h.Site, func(x *ledger.Site) { x.LastBackupAt = &made.MadeAt }),
 			Finish: []job.PostCommit{step.TidyUp(t, h.Address, "")}}, nil, err

@@ -78,6 +78,9 @@ type Plan struct {
 // Close lets go of the account that is copied from.
 func (p *Plan) Close() error { return p.source.Close() }
 
+// Leads says whether the old address is to lead to the new one.
+func (p *Plan) Leads() bool { return p.request.Redirect }
+
 // Look works out what a copy or a move will do. The caller closes it.
 func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	h, err := d.Hold(ctx, r.Site)

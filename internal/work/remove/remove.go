@@ -122,7 +122,7 @@ func look(ctx context.Context, d *work.Service, h *work.Held, r Request) (*Plan,
 		case l.To != h.URL || r.Only != "":
 		case r.KeepRedirects:
 			p.Warnings = append(p.Warnings, l.Address+" leads to this site, and will lead nowhere; to take that away: "+
-				fault.Call("remove", l.Address))
+				fault.Call("free", l.Address))
 		default:
 			p.Leading = append(p.Leading, l.Address)
 		}
@@ -227,7 +227,7 @@ func (p *Plan) free(ctx context.Context, d *work.Service, done *Done) {
 		stays, dropErr := d.Book.DropRedirect(ctx, d.Hosting, r)
 		if dropErr != nil {
 			done.Warnings = append(done.Warnings, r.Address+" still leads to where the site was: "+fault.Of(dropErr).Error()+
-				"; to take that away: "+fault.Call("remove", r.Address))
+				"; to take that away: "+fault.Call("free", r.Address))
 			continue
 		}
 		done.Freed = append(done.Freed, r.Address)

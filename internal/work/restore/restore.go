@@ -45,6 +45,7 @@ type Request struct {
 	Account  string       // for an address where nothing is
 	Identity string       // a file here with age's keys
 	NoBackup bool         // do not back up what is there first
+	Files    []string     // only these files and folders of it, from the site's folder; nil for all of it
 	NotOurs  bool         // take a backup that this machine's vault did not make, or that was changed
 	Answers  answer.Given // for an address where nothing is
 }
@@ -53,6 +54,7 @@ type Request struct {
 type Done struct {
 	work.Done
 	From   string
+	Files  []string       // that came back; nil where all did
 	Backup *step.BackedUp // of what was there before; nil where none was made
 }
 
@@ -68,6 +70,8 @@ type Plan struct {
 	From   string       `json:"from_backup"`    // the backup
 	MadeAt time.Time    `json:"made_at"`        // when it was made
 	Why    string       `json:"why,omitempty"`  // why, where its name says that
+	To     string       `json:"to,omitempty"`   // before an update: the release that it was to be
+	Files  []string     `json:"files"`          // of it that come back; empty where all does
 	Of     ledger.Site  `json:"of"`             // the site that it is of, as it was
 	Keeps  bool         `json:"backup"`         // what is there now is backed up first
 	Closed int          `json:"closed_seconds"` // for about how long visitors see a notice
@@ -105,6 +109,10 @@ func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if !known && len(r.Files) > 0 {
+		return nil, fault.New(fault.Usage, "no site is there that files could come back to", r.Site,
+			"Restore the whole of it, without --file. Nothing was touched.")
+	}
 	if !known {
 		o, err := forEmpty(ctx, d, a)
 		if err != nil {
@@ -127,15 +135,21 @@ func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	if err != nil {
 		return nil, work.Closing(h, err)
 	}
-	return planned(h, a, o), nil
+	p := planned(h, a, o)
+	if len(r.Files) > 0 {
+		if p.Files, err = chosen(ctx, o, r.Files); err != nil {
+			return nil, errors.Join(err, p.Close())
+		}
+	}
+	return p, nil
 }
 
 func planned(h *work.Held, a asked, o *opened) *Plan {
-	p := &Plan{From: o.from, MadeAt: o.MadeAt, Of: o.Record, held: h, asked: a, open: o}
+	p := &Plan{Files: []string{}, From: o.from, MadeAt: o.MadeAt, Of: o.Record, held: h, asked: a, open: o}
 	name := filepath.Base(o.from)
 	for at := 0; at < len(name); at++ { // one here begins with the site's address
 		if named, is := step.BackupNamed(name[at:]); is {
-			p.Why = named.Why
+			p.Why, p.To = named.Why, named.To
 			break
 		}
 	}
@@ -163,6 +177,9 @@ func Carry(ctx context.Context, d *work.Service, p *Plan) (*Done, error) {
 		return elsewhere(ctx, d, p.asked, p.open)
 	}
 	d.AsItIs(ctx, p.held)
+	if len(p.Files) > 0 {
+		return someFiles(ctx, d, p)
+	}
 	return inPlace(ctx, d, p.held, p.asked, p.open)
 }
 

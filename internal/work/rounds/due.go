@@ -139,7 +139,7 @@ func (o *round) backup(ctx context.Context, x ledger.Site) error {
 		}
 		return ctx.Err()
 	}
-	made, err := backup.Make(ctx, o.desk, backup.Request{Site: x.Address, Keep: kept})
+	made, err := backup.Make(ctx, o.desk, backup.Request{Site: x.Address, Keep: kept, Care: true})
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()

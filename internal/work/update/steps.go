@@ -53,7 +53,7 @@ func (u *updating) list() (job.List, func(), error) {
 	list = append(list, unpack, guard.Look(stage.Folder, p.kept()...))
 	if p.Backup {
 		u.done.Backup = &step.BackedUp{}
-		kept, err := step.BackUpOf(u.Tools.For(u.In, p.source.Of), x, step.BeforeUpdate, "", nil, u.done.Backup)
+		kept, err := step.BackUpOf(u.Tools.For(u.In, p.source.Of), x, step.BeforeUpdateTo(p.To), "", nil, u.done.Backup)
 		if err != nil {
 			return job.List{}, nil, err
 		}
