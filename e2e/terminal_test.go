@@ -13,6 +13,7 @@ import (
 
 	"tivset/internal/trial/servers"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -23,6 +24,7 @@ type turn struct {
 	wait, keys string
 	line       func(shown string) string // what to type, and Enter, when it depends on what was shown
 	do         func(shown string)        // before the keys are typed
+	size       *pty.Winsize              // what the terminal's becomes before that
 }
 
 // toInstall is what the review ends with.
@@ -40,7 +42,15 @@ func onTerminal(t *testing.T, c *exec.Cmd, turns ...turn) (string, int) {
 
 func onTerminalOf(t *testing.T, columns uint16, c *exec.Cmd, turns ...turn) (string, int) {
 	t.Helper()
-	terminal, err := pty.StartWithSize(c, &pty.Winsize{Rows: 40, Cols: columns})
+	return onScreen(t, pty.Winsize{Rows: 40, Cols: columns}, c, turns...)
+}
+
+// unbroken is a text without what breaks and styles its lines.
+func unbroken(text string) string { return strings.Join(strings.Fields(ansi.Strip(text)), "") }
+
+func onScreen(t *testing.T, size pty.Winsize, c *exec.Cmd, turns ...turn) (string, int) {
+	t.Helper()
+	terminal, err := pty.StartWithSize(c, &size)
 	require.NoError(t, err)
 	defer terminal.Close()
 	var shown bytes.Buffer
@@ -53,13 +63,20 @@ func onTerminalOf(t *testing.T, columns uint16, c *exec.Cmd, turns ...turn) (str
 			n, err := terminal.Read(part)
 			shown.Write(part[:n])
 			for len(turns) > 0 {
-				at := strings.Index(shown.String()[seen:], turns[0].wait)
+				all, wait := shown.String(), turns[0].wait
+				if size.Cols <= 100 { // where lines break anywhere
+					all, wait = unbroken(all), unbroken(wait)
+				}
+				at := strings.Index(all[min(seen, len(all)):], wait)
 				if at < 0 {
 					break
 				}
-				seen += at + len(turns[0].wait)
+				seen += at + len(wait)
 				if turns[0].do != nil {
 					turns[0].do(shown.String())
+				}
+				if turns[0].size != nil {
+					_ = pty.Setsize(terminal, turns[0].size)
 				}
 				keys := turns[0].keys
 				if turns[0].line != nil {

@@ -1,10 +1,13 @@
 package command
 
 import (
+	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"tivset/internal/screen"
 )
 
 // groups are the headings under which the help lists the commands: those of the first hour come first.
@@ -45,6 +48,23 @@ func grouped(root *cobra.Command) {
 		"Available Commands:", "Commands:", "[flags]", "[options]", "information about a command",
 		"about a command").Replace(root.UsageTemplate()))
 	root.SetGlobalNormalizationFunc(spelt)
+}
+
+// foldedHelp has help fit the terminal that shows it.
+func foldedHelp(root *cobra.Command, streams *screen.Streams) {
+	usual := root.HelpFunc()
+	root.SetHelpFunc(func(c *cobra.Command, args []string) {
+		if !streams.OutTerminal {
+			usual(c, args)
+			return
+		}
+		var text strings.Builder
+		out := c.OutOrStdout()
+		c.SetOut(&text)
+		usual(c, args)
+		c.SetOut(out)
+		_, _ = io.WriteString(out, streams.Folded(text.String()))
+	})
 }
 
 // spelt takes the American spelling of an option for ours.

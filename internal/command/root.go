@@ -81,7 +81,8 @@ func (a *app) root() *cobra.Command {
 		Args:                  a.Unknown,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
 			a.Streams.Quiet, a.Streams.Loud, a.Streams.JSON = a.Quiet, a.Verbose, a.JSON
-			a.Streams.Color = a.Streams.Color && !a.NoColor
+			a.Streams.Dumb = a.Streams.Dumb || a.Plain
+			a.Streams.Color = a.Streams.Color && !a.NoColor && !a.Plain
 			if a.DryRun && c.Annotations[cli.Changes] != "" {
 				return fault.New(fault.Usage, "this command has no dry run", c.CommandPath(),
 					"Leave --dry-run out to carry it out. Nothing was touched.")
@@ -100,6 +101,7 @@ func (a *app) root() *cobra.Command {
 	f.BoolVarP(&a.Quiet, "quiet", "q", false, "no progress, only results and faults")
 	f.BoolVarP(&a.Verbose, "verbose", "v", false, "say more, such as what was checked")
 	f.BoolVar(&a.NoColor, "no-color", false, "no colours (as does NO_COLOR)")
+	f.BoolVar(&a.Plain, "plain", false, "whole lines of plain text, for screen readers (as does TERM=dumb)")
 	f.StringVar(&a.LogFile, "log", "", "add what is asked of files, database, web and SSH to this file")
 	cli.Option(root, "account", a.AccountWords, 0)
 	root.AddCommand(
@@ -110,6 +112,7 @@ func (a *app) root() *cobra.Command {
 	root.InitDefaultHelpCmd()
 	plain(root)
 	grouped(root)
+	foldedHelp(root, a.Streams)
 	return root
 }
 

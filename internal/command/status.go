@@ -1,6 +1,8 @@
 package command
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"tivset/internal/records/ledger"
@@ -48,21 +50,30 @@ func (a *app) status(c *cobra.Command, _ []string) error {
 		}
 	}
 	if a.JSON {
-		return a.Streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(all), "unfinished": unfinished,
-			"maintenance": idle, "next": next})
+		return a.Streams.WriteJSON(map[string]any{"accounts": accounts, "sites": len(all), "health": healths(all),
+			"unfinished": unfinished, "maintenance": idle, "next": next})
 	}
-	a.Streams.Print("Accounts: %d   Sites: %d", len(accounts), len(all))
+	a.Streams.State(len(accounts), all)
 	for _, j := range unfinished {
 		a.Streams.Print("Left half done: %s of %s at %s", j.What, j.App, j.Address)
 	}
 	if idle != "" {
-		a.Streams.Print("Backups and updates that sites ask for: %s", idle)
+		a.Streams.Print("%s", strings.TrimSuffix(a.Streams.Folded("Backups and updates that sites ask for: "+idle), "\n"))
 	}
 	a.Streams.Print("\nNext:")
 	for _, n := range next {
 		a.Streams.Print("  %s", n)
 	}
 	return nil
+}
+
+// healths counts sites by how they are.
+func healths(all []ledger.Site) map[string]int {
+	out := map[string]int{}
+	for _, x := range all {
+		out[x.Health]++
+	}
+	return out
 }
 
 // unsaved reminds of the recovery file while there is none that is up to date.

@@ -113,6 +113,7 @@ func (a *Asker) read() typed {
 
 // Ask asks until the check finds nothing wrong. “?” shows help; “<” goes back.
 func (a *Asker) Ask(ctx context.Context, p wizard.Prompt) (string, error) {
+	a.s.Measure()
 	prompt := a.s.paint(strong, Clean(p.Text))
 	if p.Fallback != "" {
 		prompt += " " + a.s.paint(faint, "["+Clean(p.Fallback)+"]")
@@ -179,7 +180,10 @@ func (a *Asker) Heading(text string) { fmt.Fprintln(a.s.Err, "\n"+a.s.paint(acce
 func (a *Asker) Note(text string) { fmt.Fprintln(a.s.Err, Clean(text)) }
 
 // Review shows what is about to happen as a form, even in a quiet run.
-func (a *Asker) Review(p *plan.Plan, form wizard.Form) { fmt.Fprintln(a.s.Err, "\n"+a.s.Form(p, form)) }
+func (a *Asker) Review(p *plan.Plan, form wizard.Form) {
+	a.s.Measure()
+	fmt.Fprintln(a.s.Err, "\n"+a.s.Form(p, form))
+}
 
 // List shows numbered rows to choose from, in columns; what is long goes on below itself.
 func (a *Asker) List(rows [][]string) {

@@ -59,7 +59,8 @@ func TitleOf(p *batch.Plan) string {
 // reviewRestore says which backup it is, of when and what, and what it takes the place of.
 func reviewRestore(p *restore.Plan) string {
 	text := fmt.Sprintf("  The backup is %s,\n  made %s%s, of %s release %s at %s.\n", p.From,
-		p.MadeAt.Format("2006-01-02 15:04:05"), WhyMade(step.NamedBackup{Why: p.Why, To: p.To}), p.Of.App, p.Of.Release, p.Of.Address)
+		p.MadeAt.Format("2006-01-02 15:04:05"), WhyMade(step.NamedBackup{Why: p.Why, To: p.To}), p.Of.App, p.Of.Release,
+		p.Of.Address)
 	if p.Site == nil {
 		return text
 	}

@@ -90,7 +90,8 @@ func (s *Streams) ReviewCopy(p *place.Plan) string {
 	all = append(all, Pair{"Admin", p.Admin.Name + ", with the password that there is"})
 	if p.Move {
 		all = append(all, Pair{"Closed", "visitors of the old place see a notice for " + about(p.Closed) +
-			", until the new one is checked"}, Pair{"Then", "once it is, the old place goes: " + p.From.Address}, Pair{"Old address", oldAddress(p)})
+			", until the new one is checked"}, Pair{"Then", "once it is, the old place goes: " + p.From.Address},
+			Pair{"Old address", oldAddress(p)})
 	} else {
 		all = append(all, Pair{"Original", "stays as it is"})
 	}
@@ -259,7 +260,8 @@ func (s *Streams) Checks(e check.Examined) {
 	if wrong > 0 {
 		head, text = s.paint(bad, "✗"), fmt.Sprintf("%d of %d checks failed", wrong, len(e.Checks))
 	}
-	s.Print("%s %s  %s: %s", head, s.paint(strong, Clean(e.Address)), e.App, text)
+	s.Print("%s", strings.ReplaceAll(s.fold(head+" "+s.paint(strong, Clean(e.Address))+"  "+e.App+": "+text, 2), "\n",
+		"\n  "))
 	var all []Pair
 	for _, fine := range []bool{false, true} {
 		for _, c := range e.Checks {

@@ -16,7 +16,6 @@ type editor struct {
 	in, out *os.File
 	line    *term.Terminal
 	keys    *keyboard
-	width   int
 	words   []string // what Tab offers
 	tab     tabbed
 }
@@ -33,7 +32,7 @@ func newEditor(s *Streams) *editor {
 	if !ok || s.Terminal == nil || !s.InTerminal || s.Dumb {
 		return nil
 	}
-	e := &editor{in: in, out: s.Terminal, width: s.Width}
+	e := &editor{in: in, out: s.Terminal}
 	e.keys = &keyboard{from: in, more: func(d time.Duration) bool { return typedAhead(int(in.Fd()), d) }}
 	e.line = term.NewTerminal(both{e.keys, e.out}, "")
 	e.line.AutoCompleteCallback = e.complete
@@ -62,9 +61,8 @@ func (e *editor) read(prompt string, words []string, hide, paste bool) (string, 
 		e.keys.drop()
 	}
 	e.keys.begin(paste)
-	if width, height, err := term.GetSize(int(e.out.Fd())); err == nil && width > 0 {
-		_ = e.line.SetSize(width, height)
-	}
+	e.fits()
+	defer resized(e.fits)()
 	e.words, e.tab = words, tabbed{}
 	e.line.SetPrompt(prompt)
 	var lines []string
@@ -80,6 +78,13 @@ func (e *editor) read(prompt string, words []string, hide, paste bool) (string, 
 		}
 		prompt = ""
 		e.line.SetPrompt("")
+	}
+}
+
+// fits has the line fit the terminal as it is now.
+func (e *editor) fits() {
+	if width, height, err := term.GetSize(int(e.out.Fd())); err == nil && width > 0 {
+		_ = e.line.SetSize(width, height)
 	}
 }
 

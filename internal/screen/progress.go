@@ -113,6 +113,7 @@ func (p *Progress) count(e job.Event) {
 		return
 	}
 	p.painted = now
+	p.s.Measure()
 	text := fmt.Sprintf("  · %s %s %s", Clean(e.Title), bar(e.Count, e.Total), amount(e))
 	switch gone := now.Sub(p.began); {
 	case e.Total <= 0: // nobody knows how much it is

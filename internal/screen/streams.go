@@ -16,6 +16,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 	quick "github.com/segmentio/encoding/json" // writes thousands of sites in half the time
+	"golang.org/x/term"
 )
 
 // Streams are where a run reads and writes, and what is known of them.
@@ -41,6 +42,16 @@ type Streams struct {
 	typed  *bufio.Reader
 }
 
+// Measure has the streams know how wide the terminal is now: whoever sits there may have changed it.
+func (s *Streams) Measure() {
+	if s.Terminal == nil {
+		return
+	}
+	if width, _, err := term.GetSize(int(s.Terminal.Fd())); err == nil && width > 0 {
+		s.Width = width
+	}
+}
+
 // Asks says whether somebody is there to answer.
 func (s *Streams) Asks() bool { return s.InTerminal && s.ErrTerminal && !s.JSON }
 
@@ -63,9 +74,14 @@ func (s *Streams) paint(style lipgloss.Style, text string) string {
 
 // Say writes a message for a person, unless the run is quiet.
 func (s *Streams) Say(format string, args ...any) {
-	if !s.Quiet && !s.JSON {
-		fmt.Fprintf(s.Err, format+"\n", cleaned(args)...)
+	if s.Quiet || s.JSON {
+		return
 	}
+	text := fmt.Sprintf(format, cleaned(args)...) + "\n"
+	if s.ErrTerminal {
+		text = s.Folded(text)
+	}
+	fmt.Fprint(s.Err, text)
 }
 
 // Warn writes a warning, even in a quiet run.

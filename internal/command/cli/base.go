@@ -29,6 +29,7 @@ type App struct {
 	Verbose bool
 	LogFile string
 	NoColor bool
+	Plain   bool
 	JSON    bool
 	Args    []string // as they were typed
 	Kits    *catalogues.Keeper

@@ -73,9 +73,7 @@ func (w World) Streams() *screen.Streams {
 	s.ErrTerminal = errTerminal
 	if errTerminal {
 		s.Terminal = f
-		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
-			s.Width = width
-		}
+		s.Measure()
 	}
 	s.Color = s.ErrTerminal && s.OutTerminal && w.Env("NO_COLOR") == "" && !s.Dumb
 	return s

@@ -54,8 +54,8 @@ type Left struct {
 	Why     error
 }
 
-// Rebuild looks at the accounts, all or the one that is named. Of backups that are not ours it takes the record of their
-// sites only where that is wanted; the admins of those get new passwords.
+// Rebuild looks at the accounts, all or the one that is named. Of backups that are not ours it takes the record of
+// their sites only where that is wanted; the admins of those get new passwords.
 func Rebuild(ctx context.Context, d *work.Service, only string, notOurs bool) (*Rebuilt, error) {
 	names, err := d.Book.Home.Accounts()
 	if err != nil {
