@@ -43,7 +43,8 @@ func TestSmallScreens(t *testing.T) {
 		require.Equal(t, 0, code, shown)
 		fitting(t, shown, int(size.Cols))
 		for _, words := range [][]string{{"sites"}, {"show", "lockside"}, {"check", "lockside"}, {}, {"jobs"},
-			{"care", "lockside"}, {"backup", "lockside"}, {"backup", "lockside", "--list"}, {"restore", "lockside", "--list-files"}, {"browse"},
+			{"care", "lockside"}, {"backup", "lockside"}, {"backup", "lockside", "--list"},
+			{"restore", "lockside", "--list-files"}, {"browse"},
 			{"reveal", "lockside"}, {"help"}, {"remove", "lockside", "--dry-run"}, {"check", "lockside", "--rules"}} {
 			shown, code := onScreen(t, size, p.as("tivset", nil, words...))
 			assert.Zero(t, code, "%v: %s", words, shown)

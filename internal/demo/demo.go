@@ -8,9 +8,11 @@ import (
 	"os"
 	"path/filepath"
 
+	"context"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/home"
+	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"
 	"tivset/internal/secret"
 	"tivset/internal/standin"
@@ -96,24 +98,29 @@ func (d *Demo) start(base string) error {
 	for _, x := range domains {
 		options.Domains[x.name] = x.folder
 	}
-	if d.Standin, err = startAgain(options); err != nil {
+	if d.Standin, err = d.startAgain(options); err != nil {
 		return err
 	}
 	d.Password = before.Password
-	if err := d.prepare(base, before.Password); err != nil {
+	if err := d.prepare(base, before); err != nil {
 		return errors.Join(err, d.Standin.Close())
 	}
 	return nil
 }
 
-// startAgain uses the ports of last time; when one is taken, free ones.
-func startAgain(o standin.Options) (*standin.Account, error) {
+// startAgain uses the ports of last time; when one is taken, free ones, unless there are sites: the ports are part of
+// their addresses.
+func (d *Demo) startAgain(o standin.Options) (*standin.Account, error) {
 	a, err := standin.Start(o)
-	if err != nil && o.Ports != (standin.Ports{}) {
-		o.Ports = standin.Ports{}
-		return standin.Start(o)
+	if err == nil || o.Ports == (standin.Ports{}) {
+		return a, err
 	}
-	return a, err
+	if sites, look := d.sites(); look != nil || sites {
+		return nil, fault.New(fault.Failed, "a port that sites of the demo have in their addresses is taken by another "+
+			"program", d.Folder, "End that one, or set TIVSET_HOME to another folder for a new demo. Nothing was touched.").Wrap(err)
+	}
+	o.Ports = standin.Ports{}
+	return standin.Start(o)
 }
 
 func exists(name string) bool {
@@ -135,8 +142,24 @@ func readState(base string) (state, error) {
 	return s, json.Unmarshal(text, &s)
 }
 
-// prepare writes everything that belongs to the demo into its home.
-func (d *Demo) prepare(base, password string) error {
+// sites says whether any is on record.
+func (d *Demo) sites() (bool, error) {
+	if !exists(d.Home.Ledger()) {
+		return false, nil
+	}
+	ctx := context.Background()
+	l, err := ledger.Open(ctx, d.Home.Ledger())
+	if err != nil {
+		return false, err
+	}
+	all, err := l.Sites(ctx)
+	return len(all) > 0, errors.Join(err, l.Close())
+}
+
+// prepare writes everything that belongs to the demo into its home. A demo that is started again is as it was left: its
+// account and its pages may have been changed, and sites stand there.
+func (d *Demo) prepare(base string, before state) error {
+	password := before.Password
 	text, err := json.Marshal(state{d.Standin.Ports(), password})
 	if err != nil {
 		return err
@@ -152,10 +175,13 @@ func (d *Demo) prepare(base, password string) error {
 		Folder: catalogue}}}); err != nil {
 		return err
 	}
+	a := d.account()
+	if before.Ports == d.Standin.Ports() {
+		return nil
+	}
 	if err := d.holdingPage(); err != nil {
 		return err
 	}
-	a := d.account()
 	const password1 = AccountName + "/main"
 	secrets := map[string]secret.Text{password1: secret.Of(password)}
 	a.Databases[0].Admin.Password = "vault:" + password1

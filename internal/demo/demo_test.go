@@ -1,6 +1,7 @@
 package demo_test
 
 import (
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
 	"tivset/internal/records/home"
+	"tivset/internal/records/ledger"
 )
 
 // Started again in the same folder the demo is where it was.
@@ -22,8 +24,13 @@ func TestStartedAgain(t *testing.T) {
 	dir := t.TempDir()
 	first, err := demo.Start(dir)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(first.Standin.Root, "web/quillmere/index.html"), []byte("mine now"),
-		0o644))
+	at := filepath.Join(first.Standin.Root, "web/quillmere")
+	require.NoError(t, os.Remove(filepath.Join(at, "index.html"))) // set aside for a site
+	require.NoError(t, os.WriteFile(filepath.Join(at, "index.page"), []byte("mine now"), 0o644))
+	changed, err := first.Home.Account(demo.AccountName)
+	require.NoError(t, err)
+	changed.Mail = nil
+	require.NoError(t, first.Home.PutAccount(changed))
 	before, err := demo.Snapshot(first)
 	require.NoError(t, err)
 	require.NoError(t, first.Close())
@@ -44,6 +51,33 @@ func TestStartedAgain(t *testing.T) {
 	again, err := second.Home.Account(demo.AccountName)
 	require.NoError(t, err)
 	assert.Equal(t, second.Domains[0].URL, again.Domains[0].URL)
+	assert.Nil(t, again.Mail, "what was changed in the account stays")
+}
+
+// Where a port is taken by now, a demo without sites gets another one; one with sites says why it cannot start.
+func TestStartedAgainOnATakenPort(t *testing.T) {
+	dir := t.TempDir()
+	first, err := demo.Start(dir)
+	require.NoError(t, err)
+	at := first.Standin.Web.Address()
+	l, err := ledger.Open(t.Context(), first.Home.Ledger())
+	require.NoError(t, err)
+	require.NoError(t, first.Close())
+	other, err := net.Listen("tcp", at)
+	require.NoError(t, err)
+	defer other.Close()
+	second, err := demo.Start(dir)
+	require.NoError(t, err)
+	assert.NotEqual(t, at, second.Standin.Web.Address())
+	moved := second.Standin.Web.Address()
+	require.NoError(t, second.Close())
+	require.NoError(t, l.PutSite(t.Context(), ledger.Site{Address: "lockside.localhost/forum"}))
+	require.NoError(t, l.Close())
+	again, err := net.Listen("tcp", moved)
+	require.NoError(t, err)
+	defer again.Close()
+	_, err = demo.Start(dir)
+	require.ErrorContains(t, err, "taken by another program")
 }
 
 func TestLeavesOtherHomesAlone(t *testing.T) {
