@@ -117,7 +117,8 @@ func (d *Demo) startAgain(o standin.Options) (*standin.Account, error) {
 	}
 	if sites, look := d.sites(); look != nil || sites {
 		return nil, fault.New(fault.Failed, "a port that sites of the demo have in their addresses is taken by another "+
-			"program", d.Folder, "End that one, or set TIVSET_HOME to another folder for a new demo. Nothing was touched.").Wrap(err)
+			"program", d.Folder,
+			"End that one, or set TIVSET_HOME to another folder for a new demo. Nothing was touched.").Wrap(err)
 	}
 	o.Ports = standin.Ports{}
 	return standin.Start(o)

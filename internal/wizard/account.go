@@ -31,9 +31,11 @@ type NewAccount struct {
 	server   string // host, host:port, or a folder here
 	user     string
 	password string
-	keyed    bool // signing in goes by a key
-	mailed   bool // the mail server was asked for
-	asked    int  // questions answered
+	keyed    bool   // signing in goes by a key
+	key      string // its file, "" for those of an agent and the usual ones
+	opens    string // the key's passphrase
+	mailed   bool   // the mail server was asked for
+	asked    int    // questions answered
 }
 
 // Truster says what an account's server shows for itself ("key" or
@@ -206,7 +208,7 @@ func (c *NewAccount) lines() []accountLine {
 	} else {
 		add("Files", "server "+c.server+", "+x.Line().Title, c.again(&c.server))
 		add("Files", "user "+c.user, c.again(&c.user))
-		add("Files", map[bool]string{true: "signs in with a key", false: "password given"}[c.keyed], c.again(&c.password))
+		add("Files", c.signsIn(), c.again(&c.password))
 		add("Files", "folder "+x.Remote().Top, c.folder)
 	}
 	for i, d := range x.Domains {
@@ -247,13 +249,13 @@ func (c *NewAccount) lines() []accountLine {
 // again has one thing of how the files are reached asked anew, and all of them tried.
 func (c *NewAccount) again(what *string) func(context.Context) error {
 	return func(ctx context.Context) error {
-		server, user, password, keyed, before := c.server, c.user, c.password, c.keyed, *c.account
+		server, user, password, keyed, key, before := c.server, c.user, c.password, c.keyed, c.key, *c.account
 		*what = ""
-		c.keyed = false
+		c.keyed, c.key = false, ""
 		c.Letter.Servers = nil
 		err := c.files(ctx)
 		if err != nil {
-			c.server, c.user, c.password, c.keyed, *c.account = server, user, password, keyed, before
+			c.server, c.user, c.password, c.keyed, c.key, *c.account = server, user, password, keyed, key, before
 		}
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -15,6 +16,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
 	"tivset/internal/hosting/hostmail"
+	"tivset/internal/hosting/ssh"
 	"tivset/internal/secret"
 )
 
@@ -36,7 +38,7 @@ func (c *NewAccount) files(ctx context.Context) error {
 		case refused(err): // one thing is asked again, and not all of them
 			f := fault.Of(err)
 			c.Ask.Refuse(f.What, "Type the password again; < goes back to the server.")
-			c.password, c.keyed = "", false
+			c.password, c.keyed, c.key, c.opens = "", false, "", ""
 		default:
 			c.Ask.Fault(err)
 			c.server, c.Letter.Servers = "", nil
@@ -148,10 +150,75 @@ func (c *NewAccount) Told() {
 // askPassword asks for a password, or for a key.
 func (c *NewAccount) askPassword(ctx context.Context) error {
 	password, err := c.question(ctx, Prompt{Text: "Password, or nothing for a key of SSH", Unseen: true,
-		Help: "It is kept in the vault, encrypted. With nothing, the keys of an SSH agent and the usual key files are " +
-			"tried."})
-	c.password, c.keyed = password, err == nil && password == ""
+		Help: "It is kept in the vault, encrypted. With nothing, the file of a key is asked for."})
+	if c.password = password; err != nil || password != "" {
+		return err
+	}
+	if err := c.askKey(ctx); err != nil {
+		return err
+	}
+	c.keyed = true
+	return nil
+}
+
+// askKey asks for the file of a private key, and for what opens it.
+func (c *NewAccount) askKey(ctx context.Context) error {
+	var locked bool
+	name, err := c.question(ctx, Prompt{Text: "File of the key, or nothing for those of an SSH agent and the usual ones",
+		Help: "The private key's file on this machine, such as ~/.ssh/id_ed25519; its other half is at the host, put " +
+			"there in the control panel or by its support. The file stays where it is, and is read each time.",
+		Check: func(name string) (what, remedy string) {
+			if name == "" {
+				return "", ""
+			}
+			var err error
+			if _, locked, err = c.readKey(name); err != nil {
+				f := fault.Of(err)
+				return f.What, f.Remedy
+			}
+			return "", ""
+		}})
+	if err != nil || name == "" {
+		c.key = ""
+		return err
+	}
+	if c.key, _, err = c.readKey(name); err != nil || !locked {
+		return err
+	}
+	c.opens, err = c.question(ctx, Prompt{Text: "Passphrase of the key", Unseen: true, Check: needed,
+		Help: "It is kept in the vault, encrypted."})
 	return err
+}
+
+// readKey reads the file of a key: it gives its whole name, and whether it has a passphrase.
+func (c *NewAccount) readKey(name string) (full string, locked bool, err error) {
+	if rest, home := strings.CutPrefix(name, "~/"); home {
+		name = filepath.Join(c.Env("HOME"), rest)
+	}
+	if full, err = filepath.Abs(name); err != nil {
+		return "", false, err
+	}
+	text, err := os.ReadFile(full)
+	if err != nil {
+		return "", false, fault.New(fault.Usage, "the file cannot be read", full,
+			"Name the private key's file, such as ~/.ssh/id_ed25519.").Wrap(err)
+	}
+	if locked, err = ssh.Locked(text); err != nil {
+		return "", false, fault.New(fault.Usage, "the file is no private key of SSH", full,
+			"Name the file without .pub; a key of PuTTY has to be exported as an OpenSSH key first.")
+	}
+	return full, locked, nil
+}
+
+// signsIn words how one signs in.
+func (c *NewAccount) signsIn() string {
+	switch {
+	case c.key != "":
+		return "signs in with the key " + c.key
+	case c.keyed:
+		return "signs in with a key"
+	}
+	return "password given"
 }
 
 // refused says whether a server refused who signs in.
@@ -239,6 +306,12 @@ func (c *NewAccount) try(ctx context.Context, a attempt) (accounts.Found, error)
 	if c.password != "" {
 		c.account.Login = &account.Access{Password: "plain:" + c.password}
 	}
+	if c.keyed && c.key != "" {
+		c.account.Login = &account.Access{Key: c.key}
+		if c.opens != "" {
+			c.account.Login.Passphrase = "plain:" + c.opens
+		}
+	}
 	if !a.line.Encrypted {
 		c.Ask.Warn("Only plain FTP is left: everybody on the way can read the password and all that is sent")
 		if !c.Ask.Confirm(ctx, "Use it anyway?") {
@@ -322,12 +395,16 @@ func (c *NewAccount) draft() (*account.Account, error) {
 	x := *c.account
 	if x.Login != nil {
 		login := *x.Login
-		if password, ok := strings.CutPrefix(login.Password, "plain:"); ok {
-			entry := x.Name + drafted + "login"
-			if err := c.Book.Vault.Set(map[string]secret.Text{entry: secret.Of(password)}); err != nil {
+		for name, of := range map[string]*string{"login": &login.Password, "passphrase": &login.Passphrase} {
+			plain, ok := strings.CutPrefix(*of, "plain:")
+			if !ok {
+				continue
+			}
+			entry := x.Name + drafted + name
+			if err := c.Book.Vault.Set(map[string]secret.Text{entry: secret.Of(plain)}); err != nil {
 				return nil, err
 			}
-			login.Password = "vault:" + entry
+			*of = "vault:" + entry
 		}
 		x.Login = &login
 	}

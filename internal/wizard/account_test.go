@@ -2,12 +2,17 @@ package wizard_test
 
 import (
 	"context"
+	"crypto/ed25519"
+	"encoding/pem"
 	"os"
+	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
@@ -262,5 +267,42 @@ func TestADatabaseUserWhoMayMakeNone(t *testing.T) {
 		require.Len(t, kept.Databases, 1)
 		assert.Equal(t, account.ByHand, kept.Databases[0].Make)
 		assert.Contains(t, kept.Databases[0].Server, c.kept)
+	}
+}
+
+// A key is named by its file: one that is none is asked for again, and one that is locked asks for its passphrase.
+func TestAccountWithAKeyFile(t *testing.T) {
+	w := sitetest.Demo(t)
+	folder := t.TempDir()
+	keyOf := func(name, passphrase string) string {
+		_, private, err := ed25519.GenerateKey(nil)
+		require.NoError(t, err)
+		signer, err := ssh.NewSignerFromKey(private)
+		require.NoError(t, err)
+		w.Demo.Standin.SSH.Accept(signer.PublicKey())
+		block, err := ssh.MarshalPrivateKey(private, "")
+		if passphrase != "" {
+			block, err = ssh.MarshalPrivateKeyWithPassphrase(private, "", []byte(passphrase))
+		}
+		require.NoError(t, err)
+		full := filepath.Join(folder, name)
+		require.NoError(t, os.WriteFile(full, pem.EncodeToMemory(block), 0o600))
+		return full
+	}
+	public := filepath.Join(folder, "id.pub")
+	require.NoError(t, os.WriteFile(public, []byte("ssh-ed25519 AAAA x"), 0o600))
+	open, locked := keyOf("id", ""), keyOf("id-locked", "rope and anchor")
+	for key, more := range map[string][]line{open: nil,
+		locked: {{question: "Passphrase of the key", answer: "rope and anchor"}}} {
+		lines := append([]line{{question: "The host's mail", answer: w.Demo.Standin.SSH.Address()},
+			{question: "User", answer: "quill"}, {question: "Password", answer: ""},
+			{question: "File of the key", answer: public}, {question: "File of the key", answer: key}}, more...)
+		name := "boats" + strconv.Itoa(len(more))
+		_, err := describe(t, w, name, true, append(lines, domain(w)...)...)
+		require.NoError(t, err, "%v", fault.Of(err))
+		a, err := w.Home.Account(name)
+		require.NoError(t, err)
+		assert.Equal(t, key, a.Login.Key)
+		assert.NotContains(t, a.Login.Passphrase, "rope")
 	}
 }

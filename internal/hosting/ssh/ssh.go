@@ -224,6 +224,16 @@ func (c *Client) methods() (ways []ssh.AuthMethod, done func(), err error) {
 	return out, done, nil
 }
 
+// Locked says whether a private key has a passphrase; an error for what is no private key.
+func Locked(key []byte) (bool, error) {
+	var locked *ssh.PassphraseMissingError
+	_, err := ssh.ParsePrivateKey(key)
+	if errors.As(err, &locked) {
+		return true, nil
+	}
+	return false, err
+}
+
 func (c *Client) signer() (ssh.Signer, error) {
 	var locked *ssh.PassphraseMissingError
 	signer, err := ssh.ParsePrivateKey(c.login.Key)

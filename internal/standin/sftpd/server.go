@@ -14,7 +14,9 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"sync"
 	"sync/atomic"
 
 	"github.com/pkg/sftp"
@@ -42,6 +44,9 @@ type Server struct {
 	options Options
 	config  *ssh.ServerConfig
 	key     ssh.Signer
+
+	mu       sync.Mutex
+	accepted []string // fingerprints of the keys that may sign in
 }
 
 // Start starts the server.
@@ -57,10 +62,24 @@ func Start(o Options) (*Server, error) {
 			return nil, errors.New("refused")
 		}
 		return nil, nil
+	}, PublicKeyCallback: func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if c.User() != o.User || !slices.Contains(s.accepted, ssh.FingerprintSHA256(key)) {
+			return nil, errors.New("refused")
+		}
+		return nil, nil
 	}}
 	s.config.AddHostKey(key)
 	s.Listener, err = lines.Listen(o.Address, func(line net.Conn, _ int) { s.connection(line) })
 	return s, err
+}
+
+// Accept lets the owner of a key sign in.
+func (s *Server) Accept(key ssh.PublicKey) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.accepted = append(s.accepted, ssh.FingerprintSHA256(key))
 }
 
 // hostKey reads the server's key, or makes it.
