@@ -164,7 +164,8 @@ func TestAnAccountThatIsBegunAndLeft(t *testing.T) {
 		on("Password, or nothing", p.demo.Password+"\r"), see("Signed in as quill"),
 		on("Its address [http://lockside.localhost]:", "http://lockside.localhost:"+port+"\r"),
 		on("until its name leads there", "127.0.0.1:"+port+"\r"), see("shows the folder web/lockside"),
-		on("Password of root", p.demo.Password+"\r"), see("may make databases"), on("Mail server", "\r"), on(keepIt, "y\r"))
+		on("Password of root", p.demo.Password+"\r"), see("may make databases"),
+		see("no mail server: nobody is told"), on(keepIt, "y\r"))
 	require.Equal(t, 0, code, shown)
 	assert.NoFileExists(t, filepath.Join(p.demo.Folder, "state", "begun-account.json"))
 	var tested struct{ OK bool }

@@ -35,6 +35,8 @@ type NewAccount struct {
 	key      string // its file, "" for those of an agent and the usual ones
 	opens    string // the key's passphrase
 	mailed   bool   // the mail server was asked for
+	hosted   bool   // the host's mail tells of the account
+	begun    bool   // it is gone on with
 	asked    int    // questions answered
 }
 
@@ -47,6 +49,7 @@ type Truster func(ctx context.Context, x *account.Account) (what string,
 // Run asks for an account of a name, finds out what it can, and keeps it. An empty name is asked
 // for; one that is no account's is put right. What was answered is kept when it is left. It gives the name.
 func (c *NewAccount) Run(ctx context.Context, name string, replace bool) (called string, err error) {
+	c.hosted = c.hosted || len(c.Letter.Facts) > 0 && !c.begun
 	name, err = c.name(ctx, name, replace)
 	if err != nil {
 		return "", err
@@ -239,7 +242,7 @@ func (c *NewAccount) lines() []accountLine {
 		text = x.Mail.Server + ", as " + x.Mail.From
 	}
 	add("Mail", text, func(ctx context.Context) error {
-		c.mailed = false
+		c.mailed, c.hosted = false, false
 		c.Letter.Mail = hostmail.Mail{}
 		return c.mail(ctx)
 	})

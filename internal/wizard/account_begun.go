@@ -17,6 +17,7 @@ import (
 // mail, so that going on is as if the host had written it: all of it is tried again.
 type begunForm struct {
 	Name   string         `json:"name"`
+	Hosted bool           `json:"hosted,omitempty"` // the host's mail told of it
 	Letter answeredLetter `json:"letter"`
 }
 
@@ -34,6 +35,7 @@ type answeredLetter struct {
 // begun is an account that was begun and left.
 type begun struct {
 	Name   string
+	Hosted bool
 	Letter hostmail.Letter
 	At     time.Time
 }
@@ -50,8 +52,8 @@ func (c *NewAccount) begunAccount() *begun {
 		return nil
 	}
 	l := b.Letter
-	out := &begun{Name: b.Name, At: at, Letter: hostmail.Letter{Servers: l.Servers, User: l.User, Folder: l.Folder,
-		Domains: l.Domains, Databases: l.Databases, Mail: l.Mail, Panel: l.Panel}}
+	out := &begun{Name: b.Name, Hosted: b.Hosted, At: at, Letter: hostmail.Letter{Servers: l.Servers, User: l.User,
+		Folder: l.Folder, Domains: l.Domains, Databases: l.Databases, Mail: l.Mail, Panel: l.Panel}}
 	out.Letter.Facts = factsOf(out.Letter)
 	return out
 }
@@ -66,7 +68,7 @@ func (c *NewAccount) GoOn(ctx context.Context, name string, now time.Time) strin
 	if !c.Ask.Confirm(ctx, "Go on with the account "+b.Name+", which was begun "+b.since(now)+"?") {
 		return name
 	}
-	c.Letter = b.Letter
+	c.Letter, c.begun, c.hosted = b.Letter, true, b.Hosted
 	c.Ask.Heading("You answered")
 	c.Ask.Facts(b.Letter.ByLine())
 	return b.Name
@@ -97,7 +99,7 @@ func factsOf(l hostmail.Letter) (out []hostmail.Fact) {
 // keepBegun keeps what was answered so far, without secrets; false where there is nothing, or it
 // cannot be kept.
 func (c *NewAccount) keepBegun() bool {
-	b := begunForm{Name: c.account.Name, Letter: c.answered()}
+	b := begunForm{Name: c.account.Name, Hosted: c.hosted, Letter: c.answered()}
 	if len(factsOf(hostmail.Letter{Servers: b.Letter.Servers, User: b.Letter.User, Domains: b.Letter.Domains})) == 0 {
 		return false
 	}

@@ -121,7 +121,7 @@ func (c *NewAccount) askServer(ctx context.Context) error {
 			c.Ask.Refuse("nothing of an account can be found in that", "Type the server's name.")
 			return c.askServer(ctx)
 		}
-		c.Letter = read
+		c.Letter, c.hosted = read, true
 		c.Told()
 		c.server = ""
 		if c.fromLetter(); c.server == "" {

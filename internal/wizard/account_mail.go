@@ -73,6 +73,9 @@ func (c *NewAccount) mailServer(ctx context.Context) (s mail.Server, err error) 
 		if c.Accounts.OwnMail {
 			usual = account.OwnMail
 		}
+		if c.hosted && usual == emptied { // the review has a line for it
+			return s, nil
+		}
 		s.Address, err = c.question(ctx, Prompt{Text: "Mail server (- for none)", Fallback: usual,
 			Help: "Through it Tivset tells you by mail what was updated and what needs you, and mails the page of a site. As " +
 				"host:587 or host:465 for one at which you sign in, such as that of your own mailbox; as host:25 for one that " +

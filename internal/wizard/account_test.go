@@ -216,7 +216,7 @@ func TestADatabaseThatTheHostMade(t *testing.T) {
 		"\nUser: " + x.User + "\nPassword: " + password.Reveal() + "\n"
 	s := &script{t: t, yes: true, lines: []line{
 		{question: "Its address", answer: "http://lockside.localhost:" + d[strings.LastIndex(d, ":")+1:]},
-		{question: "Where it is reached", answer: d}, {question: "Mail server"}, {question: "Keep it?", answer: "y"}}}
+		{question: "Where it is reached", answer: d}, {question: "Keep it?", answer: "y"}}}
 	a := &wizard.NewAccount{Ask: s, Book: w.Book, Accounts: w.Accounts, Env: os.Getenv, Truster: truster(w),
 		Letter: hostmail.Read([]byte(mail))}
 	_, err = a.Run(ctx, "second", false)
