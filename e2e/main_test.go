@@ -33,6 +33,7 @@ func TestMain(m *testing.M) {
 		},
 		"tivset-dies":    dies,
 		"tivset-minding": minding,
+		"tivset-later":   later,
 	})
 }
 
@@ -41,6 +42,16 @@ func minding() {
 	ctx, stop := command.Context()
 	defer stop()
 	os.Exit(command.Main(ctx, os.Args[1:], command.System()))
+}
+
+// later is the program as long after today as LATER says.
+func later() {
+	world := command.System()
+	world.Now = func() time.Time {
+		d, _ := time.ParseDuration(os.Getenv("LATER"))
+		return time.Now().Add(d)
+	}
+	os.Exit(command.Main(context.Background(), os.Args[1:], world))
 }
 
 // dies kills the program, as a power cut would, when it reads the clock for

@@ -193,6 +193,16 @@ type Ground struct {
 	Root, Web string
 	data      servers.Database
 	files     map[string]func(*testing.T, *sitetest.World) (reach, login string)
+	mail      string // with which its host sends names and passwords
+}
+
+// Mail is the mail with which the account's host sends names and passwords.
+func (g *Ground) Mail() string { return g.mail }
+
+// Folder is a folder with the app's kit, as a catalogue.
+func Folder(t *testing.T) string {
+	t.Helper()
+	return fmt.Sprint(Source(t).Files) // which is the folder's name (os.DirFS)
 }
 
 // NewGround starts the servers. Serve is servers.PHPWeb or servers.Apache,
@@ -219,6 +229,11 @@ func NewGround(t *testing.T, serve func(servers.Stage, []servers.Site, ...string
 	sshd := servers.OpenSSHAs(t, name, "ForceCommand internal-sftp\n")
 	proftpd := servers.ProFTPD(t, servers.FTPOptions{Home: g.Root, TLS: true, UID: uid})
 	clear := servers.ProFTPD(t, servers.FTPOptions{Home: g.Root, UID: uid})
+	host, ftps, _ := strings.Cut(proftpd.Address, ":")
+	g.mail = "Dear customer,\n\nyour web space is ready, with the domain lockside.localhost, which shows the folder " +
+		"web/lockside.\n\nFTPS server: " + host + ", port " + ftps + "\nUser name: " + proftpd.User + "\nPassword: " +
+		proftpd.Password + "\n\nMySQL server: " + g.data.Address + "\nUser name: " + g.data.User + "\nPassword: " +
+		g.data.Password + "\n\nKind regards\n"
 	g.files = map[string]func(*testing.T, *sitetest.World) (string, string){
 		"local": func(*testing.T, *sitetest.World) (string, string) { return "local:" + g.Root, "{}" },
 		"SFTP": func(t *testing.T, w *sitetest.World) (string, string) {
