@@ -63,7 +63,8 @@ func TestTheWholeWay(t *testing.T) {
 	text, err := os.ReadFile(lines)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "maintain", "the machine looks by itself")
-	step(laptop, []string{"care", "talk", "--accepts", "features", "--after", "0d", "--between", "any", "--backups", "daily, 7d,4w,6m"})
+	step(laptop, []string{"care", "talk", "--accepts", "features", "--after", "0d", "--between", "any",
+		"--backups", "daily, 7d,4w,6m"})
 	stick := filepath.Join(t.TempDir(), "stick")
 	step(laptop, []string{"recovery", "save", stick}, on("A passphrase", "seven lamps over the weir\r"),
 		on("The same once more", "seven lamps over the weir\r"))

@@ -72,6 +72,16 @@ func (e *Examiner) Check(ctx context.Context, x ledger.Site) (Examined, error) {
 	return out, e.Record(ctx, x)
 }
 
+// open makes a recorded site whole, and opens its account. The caller closes that.
+func (e *Examiner) open(ctx context.Context, x ledger.Site) (*site.Site, *hosting.Account, error) {
+	s, err := e.Book.From(x)
+	if err != nil {
+		return nil, nil, err
+	}
+	in, err := e.Hosting.Open(ctx, s.In)
+	return s, in, err
+}
+
 // sitesAtOnce is how many sites are looked at side by side; their hosts are asked no
 // more than web.AtOnce each.
 const sitesAtOnce = 8

@@ -83,11 +83,7 @@ func Word(name string) string { return strings.ReplaceAll(name, " ", "-") }
 
 // Accept notes that a site's owner lives with what checks find that strangers see, as it is now.
 func (e *Examiner) Accept(ctx context.Context, x ledger.Site, words []string) (ledger.Site, error) {
-	s, err := e.Book.From(x)
-	if err != nil {
-		return x, err
-	}
-	in, err := e.Hosting.Open(ctx, s.In)
+	s, in, err := e.open(ctx, x)
 	if err != nil {
 		return x, err
 	}

@@ -216,11 +216,7 @@ func vouchedFor(ctx context.Context, in files.FS, of runtime.Set, there map[stri
 // Vouch records that programs in a site's folder are the owner's, by the names of
 // files or folders below it. They are judged anew when they change.
 func (e *Examiner) Vouch(ctx context.Context, x ledger.Site, names []string) (ledger.Site, error) {
-	s, err := e.Book.From(x)
-	if err != nil {
-		return x, err
-	}
-	in, err := e.Hosting.Open(ctx, s.In)
+	s, in, err := e.open(ctx, x)
 	if err != nil {
 		return x, err
 	}

@@ -24,8 +24,9 @@ func TestAPassIsShownBelowItsAddress(t *testing.T) {
 	}
 	mux.HandleFunc("/talk/", says)
 	mux.HandleFunc("/", says)
-	mux.HandleFunc("/away", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/talk/again", 302) })
-	mux.HandleFunc("/talk/out", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/other", 302) })
+	for from, to := range map[string]string{"/away": "/talk/again", "/talk/out": "/other"} {
+		mux.HandleFunc(from, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, to, http.StatusFound) })
+	}
 	ctx := web.Bringing(context.Background(), web.Pass{Below: server.URL + "/talk/", Name: "pass", Secret: "s3"})
 	v := web.NewVisitor(nil)
 	for _, ask := range []struct{ path, want string }{
