@@ -13,6 +13,9 @@ var inColumns = regexp.MustCompile(`^( +\S.*?  +)\S`)
 // Folded breaks the lines of a text that are wider than the terminal. Lines of a paragraph flow; descriptions in a
 // column of their own go on below themselves; commands to type, which are indented, stay whole.
 func (s *Streams) Folded(text string) string {
+	if !s.ErrTerminal && !s.OutTerminal {
+		return text
+	}
 	s.Measure()
 	var out, paragraph []string
 	flush := func() {

@@ -213,7 +213,8 @@ func (c *CoverPages) cover(ctx context.Context, m files.Move) error {
 		return nil
 	}
 	// A code cache knows a page again by the second of its time.
-	if age := c.Now().Sub(info.Modified); age < time.Second {
+	cached := c.In.Runtimes().Of(m.From).CodeCache() > 0
+	if age := c.Now().Sub(info.Modified); cached && age < time.Second {
 		c.In.Pause(ctx, 1100*time.Millisecond)
 	}
 	if err := c.In.Files.Rename(ctx, m.From, m.To); err != nil {
