@@ -34,7 +34,8 @@ func (s *Streams) ReviewUpdate(p *update.Plan) string {
 		first = "backup first"
 	}
 	all = append(all, Pair{"Care", first + ", put back if the check fails"},
-		Pair{"Closed", "visitors see a notice for " + about(p.Closed) + ", and while the app migrates"})
+		Pair{"Closed", "visitors see a notice until the new release is checked, for " + about(p.Closed) +
+			" and as long as the app migrates"})
 	if len(p.Needs) > 0 {
 		all = append(all, Pair{"Checked", checked(p.Needs)})
 	}

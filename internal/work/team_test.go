@@ -19,6 +19,7 @@ import (
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/backup"
+	"tivset/internal/work/place"
 	"tivset/internal/work/remove"
 	"tivset/internal/work/restore"
 	"tivset/internal/work/update"
@@ -365,4 +366,30 @@ func TestTheLedgerIsFullMeanwhile(t *testing.T) {
 	_, err = second.Desk.Undo(ctx, left[0].ID)
 	require.NoError(t, err, "%v", fault.Of(err))
 	sitetest.Same(t, before, first.Snapshot())
+}
+
+// A copy in a team that fails after the original was let go is undone, by the machine that made it or by another: the
+// mark that was taken away on purpose is none that somebody else took.
+func TestACopyInATeamIsUndone(t *testing.T) {
+	servers.Slow(t)
+	first, second, _ := twoMachines(t)
+	done, err := first.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err, "%v", fault.Of(err))
+	before := first.Snapshot()
+	first.Demo.Standin.Web.Break("/try/", 500)
+	err = sitetest.CopyOf(first, place.Request{Site: done.Site.Address, At: "chandlery.localhost/try"})
+	require.ErrorContains(t, err, "check of the")
+	assert.Equal(t, fault.Failed, fault.Of(err).Kind, "%v", fault.Of(err))
+	left, err := first.Desk.Unfinished(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	sitetest.Same(t, before, first.Snapshot())
+
+	first.Trip.Dies("rename .tivset/stage", 1)
+	err = sitetest.CopyOf(first, place.Request{Site: done.Site.Address, At: "chandlery.localhost/try"})
+	require.Error(t, err)
+	first.Trip.Arm(0, 0)
+	require.NoError(t, first.Book.Ledger.Close()) // it is gone
+	assert.NotEmpty(t, sitetest.Undo(t, second))
+	sitetest.Same(t, before, second.Snapshot())
 }

@@ -33,7 +33,8 @@ func (r *Runner) fences(all []part, n int) (up []Fence) {
 		}
 		lifted := false
 		for j, other := range all {
-			lifted = lifted || r.Journal.Begun(j) && f.LiftedBy(other)
+			// Once it was begun, the mark may be gone, whether it was undone since or not.
+			lifted = lifted || r.Journal.everBegun(j) && f.LiftedBy(other)
 		}
 		if !lifted {
 			up = append(up, f)
