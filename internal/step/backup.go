@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path"
 	"path/filepath"
 	"slices"
@@ -117,6 +118,7 @@ type BackUp struct {
 	Also *UndoStore `json:"also,omitempty"`
 
 	Record ledger.Site          `json:"-"` // the site's
+	Rest   bool                 `json:"-"` // something of the site may be gone: what is left of it is backed up
 	Closed *Close               `json:"-"` // that has closed the site by then; nil for one that is open
 	Made   *BackedUp            `json:"-"`
 	Named  func(time.Time) Kept `json:"-"` // where a backup of a moment goes; nil where that is settled
@@ -344,6 +346,10 @@ func (b *BackUp) list(ctx context.Context) ([]group, error) {
 			hidden = nil
 		}
 		all, err := files.Tree(ctx, b.In.Files, g.folder, hidden)
+		if b.Rest && errors.Is(err, fs.ErrNotExist) {
+			b.Made.Warnings = append(b.Made.Warnings, g.folder+" was gone, and nothing of it is in the backup")
+			continue
+		}
 		if err != nil {
 			return nil, fault.New(fault.Failed, "the site's files cannot be read", g.folder, "").Wrap(err)
 		}

@@ -69,12 +69,14 @@ func (r *restoring) list(ctx context.Context) (job.List, error) {
 		if err != nil {
 			return job.List{}, err
 		}
-		kept.Closed = r.closed
-		list = append(list, kept)
+		kept.Closed, kept.Rest = r.closed, true
 	}
-	data, keeps, err := r.data(ctx)
+	lost, data, keeps, err := r.data(ctx)
 	if err != nil {
 		return job.List{}, err
+	}
+	if list = append(list, lost...); kept != nil {
+		list = append(list, kept)
 	}
 	if kept != nil && keeps != nil && !h.Of.Server.InFiles() { // a file is kept as it is
 		kept.KeepsFor(keeps)
@@ -109,20 +111,20 @@ func (r *restoring) unpack(stage string) []job.Step {
 		}}}
 }
 
-// data makes the steps that load the database; those first that make it again
-// where somebody took it away. Keeps is the one that keeps what is in it.
-func (r *restoring) data(ctx context.Context) (list []job.Step, keeps *step.KeepData, err error) {
+// data makes the steps that load the database, and those that make it again where somebody took it away, or its user:
+// before what is left is backed up. Keeps is the one that keeps what is in it.
+func (r *restoring) data(ctx context.Context) (lost, list []job.Step, keeps *step.KeepData, err error) {
 	h, c := r.held, r.content
 	if h.Database == nil {
-		return nil, nil, nil
+		return nil, nil, nil, nil
 	}
-	list, err = step.LostData(ctx, r.Tools)
+	lost, err = step.LostData(ctx, r.Tools)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	at := step.DataOf(r.Site, h.Address)
 	keeps = step.KeptData(r.Tools, at)
-	return append(list, keeps,
+	return lost, append(list, keeps,
 		&step.LoadData{Tools: r.Tools, Label: "Load the database", Data: at,
 			Script: func(ctx context.Context) (io.ReadCloser, error) {
 				return c.Carried.Script(ctx, c.Backup, r.Site.Kit.Kit, r.change, r.Result.Left), nil
