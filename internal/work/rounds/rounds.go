@@ -211,7 +211,7 @@ func (o *round) account(ctx context.Context, name string, sites []ledger.Site) e
 		defer done()
 		for i, x := range sites { // what the other one has done meanwhile is not due any more
 			if sites[i], err = o.desk.Book.Find(ctx, x.Address); err != nil {
-				sites[i] = ledger.Site{Address: x.Address, Gone: check.All}
+				sites[i] = ledger.Site{}
 			}
 		}
 	}
@@ -221,7 +221,7 @@ func (o *round) account(ctx context.Context, name string, sites []ledger.Site) e
 		}
 	}
 	for _, x := range sites {
-		if site.IsRehearsal(x.Address) || x.Gone != "" {
+		if site.IsRehearsal(x.Address) || x.Address == "" {
 			continue
 		}
 		if err := o.site(ctx, x); err != nil {
@@ -238,7 +238,11 @@ func (o *round) account(ctx context.Context, name string, sites []ledger.Site) e
 
 // site does what is due at one site.
 func (o *round) site(ctx context.Context, x ledger.Site) error {
-	for _, one := range []errand{{o.updateDue, o.update}, {o.backupDue, o.backup}, {o.checkDue, o.check}} {
+	errands := []errand{{o.updateDue, o.update}, {o.backupDue, o.backup}, {o.checkDue, o.check}}
+	if x.Gone != "" { // it is looked at until it is back, or forgotten
+		errands = errands[2:]
+	}
+	for _, one := range errands {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}

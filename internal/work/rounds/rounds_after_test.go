@@ -437,3 +437,28 @@ func count(lines []string, one string) (n int) {
 	}
 	return n
 }
+
+// A site that is gone is told of every night, with what to do, until it is back or forgotten; nothing else is tried.
+func TestASiteThatIsGone(t *testing.T) {
+	o := owners(t)
+	done, err := o.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	o.begin()
+	folder := filepath.Join(o.Root, done.Site.Folder)
+	require.NoError(t, os.Rename(folder, folder+"-away"))
+	for range 3 {
+		o.later(24 * time.Hour)
+		came, lines := o.round(rounds.Request{})
+		assert.Contains(t, lines, "trouble journal")
+		last := came.Lines[len(came.Lines)-1]
+		assert.Contains(t, last.Detail, "is gone")
+		assert.NotContains(t, lines, "backed up journal")
+	}
+	require.NoError(t, os.Rename(folder+"-away", folder))
+	o.later(24 * time.Hour)
+	_, lines := o.round(rounds.Request{})
+	assert.Contains(t, lines, "checked journal")
+	o.later(24 * time.Hour)
+	_, lines = o.round(rounds.Request{})
+	assert.Contains(t, lines, "backed up journal", "it is looked after again")
+}
