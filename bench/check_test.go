@@ -118,7 +118,7 @@ func works(t *testing.T, e check.Examined) {
 func TestFiftyChecks(t *testing.T) {
 	w, a := slowSites(t, 100*time.Millisecond, 50)
 	ctx, all := context.Background(), sitesOf(t, w)
-	_, err := w.Examiner.CheckAll(ctx, all)
+	_, err := w.Examiner.CheckAll(ctx, all, nil)
 	require.NoError(t, err)
 	all = sitesOf(t, w)
 	a.take()
@@ -130,7 +130,7 @@ func TestFiftyChecks(t *testing.T) {
 	})
 	requests := a.take()
 	together := median(1, func() {
-		done, err := w.Examiner.CheckAll(ctx, all)
+		done, err := w.Examiner.CheckAll(ctx, all, nil)
 		require.NoError(t, err)
 		for _, e := range done {
 			works(t, e)

@@ -80,7 +80,7 @@ func TestTTRSSOnRealServers(t *testing.T) {
 	assert.Equal(t, "asked when it begins", plan.Needs[1].Have, "only the PHP that serves the site counts")
 	done, err := install.Install(context.Background(), w.Desk, plan)
 	require.NoError(t, err, fault.Of(err).Details)
-	assert.Len(t, done.Checks, 5)
+	assert.Len(t, done.Checks, 6)
 	for _, c := range done.Checks {
 		assert.True(t, c.OK, c.Name)
 	}

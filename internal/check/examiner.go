@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tivset/internal/app/release"
@@ -86,9 +87,10 @@ func (e *Examiner) open(ctx context.Context, x ledger.Site) (*site.Site, *hostin
 // more than web.AtOnce each.
 const sitesAtOnce = 8
 
-// CheckAll checks sites side by side, and gives what came of each in their order.
-// One that cannot be looked at does not keep the others from it.
-func (e *Examiner) CheckAll(ctx context.Context, sites []ledger.Site) ([]Examined, error) {
+// CheckAll checks sites side by side, and gives what came of each in their order; tell, where it is not nil, hears of
+// each. One that cannot be looked at does not keep the others from it. Interrupted, it gives those that were looked at.
+func (e *Examiner) CheckAll(ctx context.Context, sites []ledger.Site, tell func(Examined)) ([]Examined, error) {
+	var one sync.Mutex
 	all := make([]Examined, len(sites))
 	var group errgroup.Group
 	group.SetLimit(sitesAtOnce)
@@ -102,11 +104,22 @@ func (e *Examiner) CheckAll(ctx context.Context, sites []ledger.Site) ([]Examine
 				done.OK = false
 				done.Checks = append(done.Checks, Checked{Name: "site", Detail: err.Error() + ". " + fault.Of(err).Remedy})
 			}
-			all[i] = done
-			return ctx.Err()
+			if ctx.Err() != nil {
+				return ctx.Err() // half of a look is none
+			}
+			one.Lock()
+			defer one.Unlock()
+			if all[i] = done; tell != nil {
+				tell(done)
+			}
+			return nil
 		})
 	}
-	return all, group.Wait()
+	err := group.Wait()
+	if err != nil {
+		all = slices.DeleteFunc(all, func(x Examined) bool { return x.Address == "" })
+	}
+	return all, err
 }
 
 // Examine runs every check of a site, whatever the first of them come to, and

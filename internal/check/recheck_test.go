@@ -1,6 +1,7 @@
 package check_test
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"testing"
@@ -10,7 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/app/release"
+	"tivset/internal/check"
 	"tivset/internal/fault"
+	"tivset/internal/records/ledger"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/repair"
@@ -86,4 +89,32 @@ func TestChecksSites(t *testing.T) {
 	assert.False(t, e.OK)
 	assert.Contains(t, e.Checks[0].Detail, fault.Call("forget", x.Address))
 	assert.Equal(t, "gone", health(at))
+}
+
+// A look at many sites that is interrupted keeps what it has seen, whole.
+func TestManyLooksInterrupted(t *testing.T) {
+	w := sitetest.Demo(t)
+	var sites []ledger.Site
+	for _, at := range []string{"lockside.localhost/a", "lockside.localhost/b", "chandlery.localhost/c"} {
+		done, err := w.Install(sitetest.Request("inkreach", at))
+		require.NoError(t, err)
+		for range 5 { // more than are looked at at once
+			sites = append(sites, done.Site)
+		}
+	}
+	within, stop := context.WithCancel(context.Background())
+	told := 0
+	all, err := w.Examiner.CheckAll(within, sites, func(check.Examined) {
+		told++
+		stop()
+	})
+	require.ErrorIs(t, err, context.Canceled)
+	assert.Len(t, all, told)
+	assert.Less(t, told, len(sites))
+	for _, e := range all {
+		assert.NotEmpty(t, e.Checks, e.Address)
+	}
+	all, err = w.Examiner.CheckAll(context.Background(), sites[:2], nil)
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
 }

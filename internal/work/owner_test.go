@@ -39,6 +39,8 @@ func ownedSite(t *testing.T) *owned {
 	w := g.World(t, "local")
 	done, err := w.Install(chaos.Request("lockside.localhost/talk", "1.0.0"))
 	require.NoError(t, err, "%v", fault.Of(err))
+	_, err = w.Examiner.Accept(ctx, done.Site, []string{"private-files"}) // which nginx shows
+	require.NoError(t, err)
 	return &owned{w, g, done.Site}
 }
 

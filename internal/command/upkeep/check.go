@@ -126,8 +126,10 @@ func (a *app) rules(ctx context.Context, s *core.Core, args []string) error {
 }
 
 func (a *app) checkSites(ctx context.Context, s *core.Core, sites []ledger.Site) error {
-	all, err := s.Examiner.CheckAll(ctx, sites)
-	if err != nil {
+	tell, end := a.Streams.Looking(len(sites))
+	all, err := s.Examiner.CheckAll(ctx, sites, tell)
+	end()
+	if err != nil && len(all) == 0 {
 		return err
 	}
 	fine := requests.Checked(all).OK()
@@ -140,6 +142,9 @@ func (a *app) checkSites(ctx context.Context, s *core.Core, sites []ledger.Site)
 		a.Streams.Say("No site is installed yet. See what there is with: tivset browse")
 	default:
 		a.CheckTable(all)
+	}
+	if err != nil { // what was seen until then is shown
+		return err
 	}
 	if !fine {
 		return cli.Quiet(int(fault.Failed))

@@ -38,9 +38,9 @@ func TestInstallsAndChecks(t *testing.T) {
 			for _, c := range done.Checks {
 				assert.True(t, c.OK, c.Name)
 			}
-			checks := 5
+			checks := 6
 			if planned.Data == nil {
-				checks = 4
+				checks = 5
 			}
 			assert.Len(t, done.Checks, checks)
 			assert.Empty(t, done.Warnings)

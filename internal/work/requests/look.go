@@ -92,7 +92,7 @@ func (r *Check) Plan(ctx context.Context, d *work.Service) (*batch.Plan, error) 
 		return nil, err
 	}
 	out.Do = func(ctx context.Context, d *work.Service) (batch.Ended, error) {
-		all, err := d.Examiner.CheckAll(ctx, []ledger.Site{x})
+		all, err := d.Examiner.CheckAll(ctx, []ledger.Site{x}, nil)
 		return Checked(all), err
 	}
 	return out, nil
@@ -150,7 +150,7 @@ func wrong(ctx context.Context, d *work.Service, site string) (x ledger.Site, fa
 	if x, err = d.Book.Find(ctx, site); err != nil {
 		return x, nil, err
 	}
-	all, err := d.Examiner.CheckAll(ctx, []ledger.Site{x})
+	all, err := d.Examiner.CheckAll(ctx, []ledger.Site{x}, nil)
 	for _, e := range all {
 		for _, c := range e.Checks {
 			if !c.OK {
