@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"path"
 	"slices"
 	"strings"
@@ -135,7 +136,8 @@ func (g *Guard) holds(ctx context.Context) {
 		return
 	}
 	err := g.In.Settled(ctx, func() error {
-		if shown, err := g.shows(ctx); err != nil || shown {
+		// A server may show a page of its own in the notice's place.
+		if notice, status, err := g.shows(ctx); err != nil || notice || status == http.StatusServiceUnavailable {
 			return err
 		}
 		return errors.New("open")
@@ -145,13 +147,13 @@ func (g *Guard) holds(ctx context.Context) {
 	}
 }
 
-// shows says whether the site's address shows visitors the notice.
-func (g *Guard) shows(ctx context.Context) (bool, error) {
+// shows says whether the site's address shows visitors the notice, and with which status it answers.
+func (g *Guard) shows(ctx context.Context) (notice bool, status int, err error) {
 	page, err := g.In.Visitor().Get(ctx, g.Site.Place.URL+"?tivset="+g.Job)
 	if err != nil {
-		return false, err
+		return false, 0, err
 	}
-	return strings.Contains(string(page.Body), noticeSign), nil
+	return strings.Contains(string(page.Body), noticeSign), page.Status, nil
 }
 
 // CoverPages puts a guarded page in the place of each, which is kept beside it.
@@ -346,7 +348,7 @@ func (u *UncoverPages) Do(ctx context.Context) error {
 		return err
 	}
 	return u.In.Settled(ctx, func() error {
-		shown, err := u.guard.shows(ctx)
+		shown, _, err := u.guard.shows(ctx)
 		if err == nil && shown {
 			err = fault.New(fault.Failed, "the site cannot be opened: its address still shows the notice", u.URL,
 				"Switch off what keeps its pages in front of it (a cache, a proxy, PHP's code cache) while it is worked on.")
