@@ -34,7 +34,7 @@ func (s *Streams) Folded(text string) string {
 			flush()
 			rest := wrap(line[len(column[1]):], s.Width-len(column[1]))
 			line = column[1] + strings.ReplaceAll(rest, "\n", "\n"+strings.Repeat(" ", len(column[1])))
-		case column != nil && ansi.StringWidth(line) > s.Width: // inColumns which no room is
+		case column != nil && ansi.StringWidth(line) > s.Width: // beside which no room is
 			flush()
 			rest := wrap(line[len(column[1]):], s.Width-8)
 			line = strings.TrimRight(column[1], " ") + "\n        " + strings.ReplaceAll(rest, "\n", "\n        ")

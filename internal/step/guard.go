@@ -219,11 +219,22 @@ func (c *CoverPages) cover(ctx context.Context, m files.Move) error {
 	if age := c.Now().Sub(info.Modified); cached && age < time.Second {
 		c.In.Pause(ctx, 1100*time.Millisecond)
 	}
+	// It comes whole: of one that is cut off half way nobody would know whose it is.
+	whole := path.Join(c.fresh(), strings.TrimPrefix(m.To, c.Clean+"/"))
+	if _, err := files.MkdirAll(ctx, c.In.Files, path.Dir(whole), 0o700); err != nil {
+		return err
+	}
+	if err := files.Write(ctx, c.In.Files, whole, []byte(page), info.Mode.Perm()); err != nil {
+		return err
+	}
 	if err := c.In.Files.Rename(ctx, m.From, m.To); err != nil {
 		return err
 	}
-	return files.Write(ctx, c.In.Files, m.From, []byte(page), info.Mode.Perm())
+	return c.In.Files.Rename(ctx, whole, m.From)
 }
+
+// fresh is where guarded pages are written, beside the pages as they are.
+func (c *CoverPages) fresh() string { return c.Clean + "-fresh" }
 
 // Undo puts the pages back as they were.
 func (c *CoverPages) Undo(ctx context.Context) error {
@@ -254,6 +265,9 @@ func (c *CoverPages) Undo(ctx context.Context) error {
 		if err := c.In.Files.Rename(ctx, m.To, m.From); err != nil {
 			return err
 		}
+	}
+	if err := files.RemoveAll(ctx, c.In.Files, c.fresh()); err != nil {
+		return err
 	}
 	return c.dropFolders(ctx, c.Clean)
 }
