@@ -50,6 +50,20 @@ func TestUnknownOptions(t *testing.T) {
 	assert.Contains(t, said.err, "there is no option --force")
 }
 
+// What cannot be carried along is refused, and never passed over.
+func TestOptionsThatDoNotGoTogether(t *testing.T) {
+	env := map[string]string{"TIVSET_HOME": t.TempDir()}
+	for call, want := range map[string]string{
+		"check forum --repair --accept caches": "do not go together", "check forum --repair --rules": "do not go together",
+		"check forum --repair --mine x": "do not go together", "check forum --accept caches --queue": "is of this machine",
+		"check forum --rules --queue": "is of this machine", "restore forum --list-files --queue": "is of this machine",
+		"sites --not-ours": "goes with --rebuild only"} {
+		said := runIn(context.Background(), env, strings.Fields(call)...)
+		assert.Equal(t, int(fault.Usage), said.code, call)
+		assert.Contains(t, said.err, want, call)
+	}
+}
+
 // Every command stands under a heading; those of the first hour come first.
 func TestHelpHasHeadings(t *testing.T) {
 	a := &app{&cli.App{World: System(), Streams: System().Streams()}}

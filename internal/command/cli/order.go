@@ -51,8 +51,8 @@ func (a *App) Queued(c *cobra.Command) *cobra.Command {
 
 // here are the options that a request has not: they are of this machine, or of how it goes through
 // several.
-var here = []string{"save-answers", "results", "into", "copy", "keep-failed", "show-password", "mine", "parallel",
-	"in-hours"}
+var here = []string{"save-answers", "results", "into", "copy", "keep-failed", "show-password", "mine", "accept",
+	"rules", "list-files", "parallel", "in-hours"}
 
 // Valid sees that it can be done elsewhere.
 func (o Ordering) Valid(c *cobra.Command) error {

@@ -32,8 +32,10 @@ func (a *app) check() *cobra.Command {
 			"  tivset check forum --accept folder-listings",
 		Annotations: cli.NoDryRun(), ValidArgsFunction: cli.Only(a.SiteWords),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
-			if err := cli.NotBoth("--repair", mend, "--mine", len(mine) > 0); err != nil {
-				return err
+			for other, is := range map[string]bool{"--mine": len(mine) > 0, "--accept": len(accept) > 0, "--rules": rules} {
+				if err := cli.NotBoth("--repair", mend, other, is); err != nil {
+					return err
+				}
 			}
 			if rules {
 				return a.rules(ctx, s, args)
