@@ -23,9 +23,8 @@ func TestQueueOverhead(t *testing.T) {
 	l, err := team.Open(ctx, sitetest.Records(t), time.Now)
 	require.NoError(t, err)
 	defer l.Close()
-	key, err := l.Place(sitetest.Demo(t).Home, team.MayAll).Vault.PublicKey()
+	_, err = l.Begin(ctx, sitetest.Demo(t).Home, "wharfinger", &team.Belongings{}, secret.Of("00"))
 	require.NoError(t, err)
-	require.NoError(t, l.Begin(ctx, team.Person{Name: "wharfinger", Key: key}, &team.Belongings{}, secret.Of("00")))
 	q, err := queue.Open(ctx, l)
 	require.NoError(t, err)
 	const orders = 200

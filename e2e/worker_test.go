@@ -38,8 +38,9 @@ func newTeam(t *testing.T) *teamed {
 	p.must(p.demo.Folder, "ledger", "use", at, "--as", "wharfinger", "--yes")
 	var key struct{ Key string }
 	p.of(&key, p.second, "team", "key")
-	p.must(p.demo.Folder, "team", "add", "steward", key.Key)
-	p.must(p.second, "ledger", "use", at)
+	var added struct{ Team string }
+	p.of(&added, p.demo.Folder, "team", "add", "steward", key.Key)
+	p.must(p.second, "ledger", "use", at, "--team", added.Team)
 	return p
 }
 
@@ -365,10 +366,28 @@ func TestOrdersOfNobody(t *testing.T) {
 	_, err = c.Exec(context.Background(), `UPDATE tivset.river_job SET args = jsonb_set(args, '{who}', '"somebody"')`)
 	require.NoError(t, err)
 	p.works(p.second)
-	assert.Equal(t, "failed", p.ends(n).State)
+	assert.Equal(t, "forged", p.ends(n).State)
 	out, _ := p.as("tivset", nil, "jobs", "--follow", fmt.Sprint(n)).CombinedOutput()
 	assert.Contains(t, string(out), "nobody of the team put this request there")
 	assert.Equal(t, before, p.snapshot())
+
+	// one that was carried out is put there again, when the site is one of somebody else's again
+	n = p.put("remove", "journal", "--yes", "--no-backup")
+	assert.Equal(t, "done", p.ends(n).State)
+	p.json(&struct{}{}, install("inkreach", "lockside.localhost/journal", "--yes")...)
+	before = p.snapshot()
+	for _, statement := range []string{
+		"UPDATE tivset.river_job SET state = 'available', finalized_at = NULL, metadata = '{}' WHERE id = $1",
+		"INSERT INTO tivset.river_job (args, kind, max_attempts, queue, priority, state) SELECT args, kind, 1, 'default', " +
+			"1, " +
+			"'available' FROM tivset.river_job WHERE id = $1"} {
+		_, err = c.Exec(context.Background(), statement, n)
+		require.NoError(t, err)
+		again := n
+		require.NoError(t, c.QueryRow(context.Background(), "SELECT max(id) FROM tivset.river_job").Scan(&again))
+		assert.Equal(t, "forged", p.ends(again).State)
+		assert.Equal(t, before, p.snapshot(), "nothing was removed")
+	}
 }
 
 // The sample of a control page orders an install and tells how it ended, also of one that is

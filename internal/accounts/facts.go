@@ -13,8 +13,8 @@ import (
 
 // Facts are what owners look at before an install.
 type Facts struct {
-	Files     int             `json:"files"`
-	Bytes     int64           `json:"bytes"` // of all files of the account
+	Files     int             `json:"files"` // -1 where they cannot be seen from here
+	Bytes     int64           `json:"bytes"` // of all files of the account; -1 likewise
 	Free      int64           `json:"free"`  // bytes left; -1 where nobody tells
 	Domains   []DomainFacts   `json:"domains"`
 	Databases []DatabaseFacts `json:"databases"`
@@ -38,7 +38,7 @@ type DatabaseFacts struct {
 
 // Facts looks at an account. What cannot be looked at is a warning.
 func (k *Keeper) Facts(ctx context.Context, a *account.Account) (Facts, error) {
-	f := Facts{Free: -1, Domains: []DomainFacts{}, Databases: []DatabaseFacts{}, Timers: []string{}, Warnings: []string{}}
+	f := Facts{Files: -1, Bytes: -1, Free: -1, Domains: []DomainFacts{}, Databases: []DatabaseFacts{}, Timers: []string{}, Warnings: []string{}}
 	sites, err := k.Book.Ledger.Sites(ctx)
 	if err != nil {
 		return f, err
@@ -73,7 +73,11 @@ func (k *Keeper) fileFacts(ctx context.Context, a *account.Account, f *Facts) {
 		return
 	}
 	defer in.Close()
-	if f.Files, f.Bytes, err = files.Count(ctx, in.Files, ".", nil); err != nil {
+	n, bytes, err := files.Count(ctx, in.Files, ".", nil)
+	if err == nil || n > 0 {
+		f.Files, f.Bytes = n, bytes
+	}
+	if err != nil {
 		f.Warnings = append(f.Warnings, "not all files can be seen: "+err.Error())
 	}
 	if free, told := in.Free(ctx); told {

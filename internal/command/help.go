@@ -16,7 +16,7 @@ var groups = []struct{ id, title, commands string }{
 	{"sites", "Sites:", "about show reveal copy move adopt find remove free forget password"},
 	{"upkeep", "Looking after sites:", "check update backup restore care maintain report handover"},
 	{"kits", "Accounts and kits:", "kit catalogue"},
-	{"team", "Several people and machines:", "ledger team queue worker"},
+	{"team", "Several people and machines:", "ledger team history queue worker"},
 	{"wrong", "When something went wrong:", "jobs undo resume recovery"},
 	{"more", "More:", "help completion"},
 }

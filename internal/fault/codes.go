@@ -23,6 +23,7 @@ const (
 	NoAccount     Code = "no-account"
 	NotOfTeam     Code = "not-of-team"
 	MayOnlyLook   Code = "may-only-look"
+	NotBelieved   Code = "not-believed"
 	QueuedAlready Code = "queued-already"
 	LedgerDamaged Code = "ledger-damaged"
 	OtherRelease  Code = "other-release"
@@ -58,7 +59,8 @@ var Meanings = []Meaning{
 	{Ambiguous, "several sites or accounts could be meant"},
 	{NoAccount, "no account has been added yet"},
 	{NotOfTeam, "this machine is not of the team whose records it asks for"},
-	{MayOnlyLook, "this member may look, and change nothing"},
+	{MayOnlyLook, "this member may not do that"},
+	{NotBelieved, "what the team's database says was not written by its members"},
 	{QueuedAlready, "the same is on the queue already for that place"},
 	{LedgerDamaged, "the ledger's file is damaged"},
 	{OtherRelease, "a newer release of Tivset made what is there"},

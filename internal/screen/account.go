@@ -14,7 +14,10 @@ import (
 func (s *Streams) Account(x *account.Account, f accounts.Facts) { s.Pairs(shownAccount(x, f)) }
 
 func shownAccount(x *account.Account, f accounts.Facts) []Pair {
-	space := fmt.Sprintf("%s files, %s", humanize.Comma(int64(f.Files)), humanize.Bytes(uint64(f.Bytes)))
+	space := "not visible from here"
+	if f.Files >= 0 {
+		space = fmt.Sprintf("%s files, %s", humanize.Comma(int64(f.Files)), humanize.Bytes(uint64(f.Bytes)))
+	}
 	if f.Free >= 0 {
 		space += "; " + humanize.Bytes(uint64(f.Free)) + " left"
 	}

@@ -11,6 +11,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/screen"
 	"tivset/internal/work/batch"
 	"tivset/internal/work/orders"
@@ -198,7 +199,7 @@ func (a *App) ordersTo(ctx context.Context, at []batch.Where) (to *orders.Place,
 	if to.Queue, to.Records, to.As, done, err = a.QueueOf(ctx); err != nil {
 		return nil, nil, err
 	}
-	err = a.MayAll(ctx, to.Records.Ledger.(*team.Team))
+	err = a.May(ctx, to.Records.Ledger.(*team.Team), trust.Request)
 	for _, where := range at {
 		if err == nil && a.Ordering.tell != "" && where.Account.Mail == nil {
 			err = fault.New(fault.Usage, "the account "+where.Account.Name+" has no mail server", "--tell",
@@ -216,13 +217,12 @@ func NoQueue() error {
 		"Bring the ledger there first: "+fault.Call("ledger", "use", "postgres://…"))
 }
 
-// MayAll sees that whoever asks may do more than look.
-func (a *App) MayAll(ctx context.Context, t *team.Team) error {
+// May sees that this machine may do something in its team.
+func (a *App) May(ctx context.Context, t *team.Team, least trust.Role) error {
 	me, err := a.Known(ctx, t, a.World.Home())
-	if err == nil && me.May != team.MayAll {
-		err = fault.NewAs(fault.MayOnlyLook, fault.NeedsConfirmation, "you may look at the team's sites, and change nothing",
-			t.Address(),
-			"Ask somebody of the team who may.")
+	if err == nil && !me.May.May(least) {
+		err = fault.NewAs(fault.MayOnlyLook, fault.NeedsConfirmation, "this machine may not do that in the team: it may "+
+			string(me.May), t.Address(), "Ask somebody of the team who may. Nothing was touched.")
 	}
 	return err
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"io"
 	"os"
 
@@ -12,6 +11,7 @@ import (
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/records/vault"
 )
 
@@ -39,14 +39,7 @@ func (a *App) Records(ctx context.Context) (p team.Place, as string, close func(
 		close()
 		return p, "", nil, err
 	}
-	if at.Tables < team.Format {
-		at.Tables = team.Format
-		if err := h.KeepLedgerAt(at); err != nil {
-			close()
-			return p, "", nil, err
-		}
-	}
-	return t.Place(h, me.May), me.Name, close, nil
+	return t.Place(h), me.Name, close, nil
 }
 
 // OwnRecords opens the files of this machine.
@@ -64,46 +57,21 @@ func (a *App) OwnRecords(ctx context.Context, h home.Home) (p team.Place, close 
 		func() { _ = l.Close() }, nil
 }
 
-// Known is who this machine is in a team, by its key.
-func (a *App) Known(ctx context.Context, t *team.Team, h home.Home) (team.Person, error) {
+// Known is who this machine is in a team, whose log it follows from where it knows it.
+func (a *App) Known(ctx context.Context, t *team.Team, h home.Home) (me trust.Member, err error) {
+	at, err := h.LedgerAt()
+	if err != nil {
+		return me, err
+	}
 	found, err := t.Found(ctx)
 	if err != nil {
-		return team.Person{}, err
+		return me, err
 	}
 	if !found {
-		return team.Person{}, fault.New(fault.Usage, "there is no ledger in the database any more", t.Address(),
+		return me, fault.New(fault.Usage, "there is no ledger in the database any more", t.Address(),
 			"Ask your team where it is; to go on with files of this machine: "+fault.Call("ledger", "use", "here", "--leave"))
 	}
-	key, err := vault.At(h.Vault(), h.VaultKey()).PublicKey()
-	if err != nil {
-		return team.Person{}, err
-	}
-	if t.Older() {
-		// somebody who can write into the database could make them so, to have their key marked
-		if at, err := h.LedgerAt(); err != nil || at.Tables >= team.Format {
-			return team.Person{}, errors.Join(
-				err,
-				fault.New(fault.NeedsConfirmation, "the ledger's tables have become those of an older "+
-					"release", t.Address(), "Nothing was touched. See who can write into the database, and put it back from a backup.",
-				),
-			)
-		}
-		if err := t.Upgrade(ctx, t.Place(h, team.MayAll).Vault); err != nil {
-			return team.Person{}, err
-		}
-	}
-	people, err := t.People(ctx)
-	if err != nil {
-		return team.Person{}, err
-	}
-	for _, p := range people {
-		if p.Key == key {
-			return p, nil
-		}
-	}
-	return team.Person{}, fault.NewAs(fault.NotOfTeam, fault.NeedsConfirmation, "this machine is not of the team",
-		t.Address(),
-		"Have somebody of the team run: "+fault.Call("team", "add", "NAME", key))
+	return t.Enter(ctx, h, at.Team)
 }
 
 // home is where accounts are read from, without anything else of the records.

@@ -84,6 +84,9 @@ func (a *app) listBackups(ctx context.Context, s *core.Core, r *backup.Request) 
 	if err != nil {
 		return err
 	}
+	if len(all) == 0 && len(unseen) > 0 {
+		return unseen[0] // that there is none is not known
+	}
 	for _, why := range unseen {
 		a.Streams.Note("an account could not be looked at: " + why.Error())
 	}

@@ -69,6 +69,9 @@ func (a *app) runReveal(ctx context.Context, s *core.Core, words []string, o *re
 		if err != nil {
 			return err
 		}
+		if err := cli.Seen(ctx, s, found.Site.Address, "passwords shown"); err != nil {
+			return err
+		}
 		all = append(all, found)
 	}
 	switch {

@@ -41,6 +41,9 @@ func (a *app) enter() *cobra.Command {
 				return err
 			}
 			defer in.Close()
+			if err := cli.Seen(ctx, s, in.Site.Address, "signed in as its admin"); err != nil {
+				return err
+			}
 			hands, err := in.Hands(ctx)
 			if err != nil {
 				return err

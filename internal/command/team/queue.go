@@ -15,6 +15,7 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/screen"
 	"tivset/internal/work/orders"
 )
@@ -73,7 +74,7 @@ func (a *app) queueCancel() *cobra.Command {
 				return err
 			}
 			defer done()
-			if err := a.MayAll(c.Context(), p.Ledger.(*team.Team)); err != nil {
+			if err := a.May(c.Context(), p.Ledger.(*team.Team), trust.Operate); err != nil {
 				return err
 			}
 			o, err := q.Cancel(c.Context(), n)

@@ -15,6 +15,6 @@ type app struct{ *cli.App }
 func Commands(shared *cli.App) []*cobra.Command {
 	a := &app{shared}
 	return []*cobra.Command{
-		a.ledger(), a.team(), a.queueGroup(), a.worker(),
+		a.ledger(), a.team(), a.history(), a.queueGroup(), a.worker(),
 	}
 }

@@ -2,167 +2,275 @@ package team
 
 import (
 	"context"
-	"crypto/hmac"
 	"errors"
+	"maps"
 	"slices"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"tivset/internal/command/cli"
 	"tivset/internal/fault"
 	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/records/vault"
+	"tivset/internal/site"
 )
 
 func (a *app) team() *cobra.Command {
-	return a.Group("team", "Who works with a shared ledger", a.teamKey(), a.teamList(), a.teamAdd(), a.teamRemove())
+	return a.Group("team", "Who works with a shared ledger", a.teamKey(), a.teamList(), a.teamAdd(), a.teamRemove(),
+		a.teamSQL())
 }
 
 func (a *app) teamKey() *cobra.Command {
 	return &cobra.Command{
-		Use: "key", Short: "Print this machine's public key, by which a team adds it", Args: cli.Takes(0, 0, ""),
+		Use: "key", Short: "Print this machine's public keys, by which a team adds it", Args: cli.Takes(0, 0, ""),
+		Long: "Prints one word, to be given to somebody of the team, and the fingerprint of both keys in it, by which\n" +
+			"they can see that it arrived as it was. The private halves never leave this machine.",
 		Example: "  tivset team key\n  tivset team key --json",
 		RunE: func(*cobra.Command, []string) error {
-			h := a.World.Home()
-			key, err := vault.At(h.Vault(), h.VaultKey()).PublicKey()
+			me, err := team.Me(a.World.Home())
 			if err != nil {
 				return err
 			}
 			if a.JSON {
-				return a.Streams.WriteJSON(map[string]string{"key": key})
+				return a.Streams.WriteJSON(map[string]string{"key": me.Key(), "fingerprint": me.Fingerprint()})
 			}
-			a.Streams.Print("%s", key)
+			a.Streams.Print("%s", me.Key())
+			a.Streams.Say("Its fingerprint: %s", me.Fingerprint())
 			return nil
 		},
 	}
+}
+
+// memberJSON is a member as programs read it.
+type memberJSON struct {
+	Name        string     `json:"name"`
+	Key         string     `json:"key"`
+	Fingerprint string     `json:"fingerprint"`
+	May         trust.Role `json:"may"`
+	Added       time.Time  `json:"added_at"`
+	By          string     `json:"by,omitempty"`
+}
+
+func membersJSON(of *trust.Charter) []memberJSON {
+	out := []memberJSON{}
+	for _, m := range of.Members {
+		out = append(out, memberJSON{m.Name, m.Key(), m.Fingerprint(), m.May, m.Since, m.By})
+	}
+	return out
 }
 
 func (a *app) teamList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List who works with the ledger", Args: cli.Takes(0, 0, ""),
+		Use: "list", Short: "List who is of the team", Args: cli.Takes(0, 0, ""),
 		Example: "  tivset team list\n  tivset team list --json",
 		RunE: func(c *cobra.Command, _ []string) error {
-			t, v, as, done, err := a.teamOf(c.Context())
+			t, _, as, done, err := a.teamOf(c.Context())
 			if err != nil {
 				return err
 			}
 			defer done()
-			people, err := t.People(c.Context())
+			charter, err := t.Charter(c.Context())
 			if err != nil {
 				return err
 			}
-			marks, err := v.Marks()
-			if err != nil {
-				marks = nil // who may only look cannot tell
-			}
 			if a.JSON {
-				return a.Streams.WriteJSON(people)
+				return a.Streams.WriteJSON(membersJSON(charter))
 			}
 			var rows [][]string
-			for _, p := range people {
+			for _, m := range charter.Members {
 				here := ""
-				switch {
-				case marks != nil && !hmac.Equal(p.Mark, marks(p.Marked())):
-					here = "put there by nobody of the team: nothing is encrypted to it"
-				case p.Name == as:
+				if m.Name == as {
 					here = "this machine"
 				}
-				rows = append(rows, []string{p.Name, p.May, p.Added.UTC().Format("2006-01-02"), p.By, p.Key, here})
+				rows = append(rows, []string{m.Name, string(m.May), m.Since.UTC().Format("2006-01-02"), m.By, m.Fingerprint(),
+					here})
 			}
-			a.Streams.Table([]string{"Name", "May", "Since", "Added by", "Key", ""}, rows)
+			a.Streams.Table([]string{"Name", "May", "Since", "Added by", "Fingerprint", ""}, rows)
 			return nil
 		},
 	}
 }
 
+// roles are what somebody may do, for people.
+func roles() string {
+	var out []string
+	for _, r := range trust.Roles {
+		out = append(out, string(r))
+	}
+	return strings.Join(out, "|")
+}
+
 func (a *app) teamAdd() *cobra.Command {
-	may := team.MayAll
+	may := string(trust.Operate)
 	c := &cobra.Command{
-		Use: "add NAME KEY [--may all|look]", Short: "Have somebody, or a machine, work with the ledger",
-		Long: "Adds a public key, as “key” prints it there: every password is encrypted to it too. Who may\n" +
-			"only look sees sites and jobs; no password is encrypted to them, and so they can open no account.",
+		Use: "add NAME KEY [--may " + roles() + "]", Short: "Have somebody, or a machine, be of the team",
+		Long: "Adds the word that “key” printed there. Who may look sees sites and jobs, and opens no account; who may\n" +
+			"request also puts requests on the queue; who may operate does everything with sites and accounts, and can\n" +
+			"be a worker; an admin also says who is of the team.",
 		Example: "  tivset team add steward age1…\n  tivset team add office age1… --may look",
 		Args:    cli.Takes(2, 2, "NAME KEY"), Annotations: cli.NoDryRun(),
 		RunE: func(c *cobra.Command, args []string) error {
-			name, err := person(args[0])
-			switch {
-			case err != nil:
+			m, err := a.newMember(args[0], args[1], may)
+			if err != nil {
 				return err
-			case vault.PublicKeyForm(args[1]) != nil:
-				return fault.New(fault.Usage, "that is no public key of age", args[1],
-					"Have them run: "+fault.Call("team", "key"))
-			case !slices.Contains([]string{team.MayAll, team.MayLook}, may):
-				return fault.New(fault.Usage, "nobody may “"+may+"”", "--may", "Say all, or look.")
 			}
-			t, v, as, done, err := a.teamOf(c.Context())
+			t, v, _, done, err := a.teamOf(c.Context())
 			if err != nil {
 				return err
 			}
 			defer done()
-			p := team.Person{Name: name, Key: args[1], May: may, By: as}
-			if err := a.joined(t.Join(c.Context(), p, v), name); err != nil {
+			if err := a.joined(t.Join(c.Context(), m, v), m.Name); err != nil {
 				return err
 			}
-			return a.teamChanged(c.Context(), "added", name)
+			at, err := a.World.Home().LedgerAt()
+			if err != nil {
+				return err
+			}
+			if a.JSON {
+				return a.Streams.WriteJSON(map[string]string{"outcome": "added", "name": m.Name,
+					"fingerprint": m.Fingerprint(), "team": at.Team})
+			}
+			a.Streams.Print("%s is of the team, and may %s. Fingerprint: %s", m.Name, m.May, m.Fingerprint())
+			a.Streams.Say("Tell them the team's own, which they are asked for when they join:\n%s", at.Team)
+			return nil
 		},
 	}
-	c.Flags().StringVar(&may, "may", team.MayAll, "all, or look")
+	c.Flags().StringVar(&may, "may", may, "what they may do: "+roles())
 	return c
+}
+
+// newMember reads who is to be added.
+func (a *app) newMember(name, key, may string) (m trust.Member, err error) {
+	if m, err = trust.Keyed(key); err != nil || vault.PublicKeyForm(m.Seal) != nil {
+		return m, fault.New(fault.Usage, "that is not what a machine prints for its team", key,
+			"Have them run: "+fault.Call("team", "key"))
+	}
+	if m.May = trust.Role(may); !m.May.Known() {
+		return m, fault.New(fault.Usage, "nobody may “"+may+"”", "--may", "Say one of "+strings.ReplaceAll(roles(), "|",
+			", ")+".")
+	}
+	m.Name, err = person(name)
+	return m, err
 }
 
 // joined words why somebody cannot be added or taken out.
 func (a *app) joined(err error, name string) error {
 	switch {
-	case errors.Is(err, team.ErrKnown):
+	case errors.Is(err, trust.ErrKnown):
 		return fault.New(fault.Usage, "somebody of the team has this name or this key already", name,
 			"See: "+fault.Call("team", "list"))
-	case errors.Is(err, team.ErrNobody):
+	case errors.Is(err, trust.ErrNobody):
 		return fault.New(fault.Usage, "nobody of the team is called so", name, "See: "+fault.Call("team", "list"))
-	case errors.Is(err, team.ErrLast):
-		return fault.New(fault.Usage, "nobody else could open the vault any more", name,
-			"Add somebody who may all first, or bring the ledger here: "+fault.Call("ledger", "use", "here"))
+	case errors.Is(err, trust.ErrLast):
+		return fault.New(fault.Usage, "nobody else could say who is of the team any more", name,
+			"Add another admin first, or bring the ledger here: "+fault.Call("ledger", "use", "here"))
 	}
 	return err
-}
-
-func (a *app) teamChanged(_ context.Context, outcome, name string) error {
-	if a.JSON {
-		return a.Streams.WriteJSON(map[string]string{"outcome": outcome, "name": name})
-	}
-	a.Streams.Print("%s is %s; every password is encrypted to those who are of the team now.", name, outcome)
-	return nil
 }
 
 func (a *app) teamRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Take somebody out of the team",
-		Long: "Encrypts every password anew, no longer to them. What they have seen until now they still know: change\n" +
-			"what is worth it, and the password of the database's user.",
+		Long: "Encrypts every password anew, no longer to them, and lists what they could have read, with the calls that\n" +
+			"change it. The password of the database's user is for its owner to change.",
 		Example: "  tivset team remove steward\n  tivset team remove steward --yes",
 		Args:    cli.Takes(1, 1, "NAME"), Annotations: cli.NoDryRun(),
+		RunE: func(c *cobra.Command, args []string) error { return a.remove(c.Context(), args[0]) },
+	}
+}
+
+func (a *app) remove(ctx context.Context, name string) error {
+	t, v, as, done, err := a.teamOf(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if name == as {
+		return fault.New(fault.Usage, "that is this machine", as, "Leave with: "+
+			fault.Call("ledger", "use", "here", "--leave")+", and have another one take it out.")
+	}
+	before, err := t.Charter(ctx)
+	if err != nil {
+		return err
+	}
+	if err := a.joined(t.Leave(ctx, name, v), name); err != nil {
+		return err
+	}
+	read := []string{}
+	if m := before.Member(name); m.May.May(trust.Operate) {
+		if read, err = v.Under(""); err != nil {
+			return err
+		}
+	}
+	changes := changesOf(read)
+	if a.JSON {
+		return a.Streams.WriteJSON(map[string]any{"outcome": "removed", "name": name, "secrets": read, "change": changes})
+	}
+	a.Streams.Print("%s is removed; every password is encrypted to those who are of the team now.", name)
+	if len(changes) > 0 {
+		a.Streams.Warn("they could read " + cli.Counted(len(read)) + " secrets until now. Change the password of the " +
+			"database's user, and what is worth it:")
+		for _, call := range changes {
+			a.Streams.Print("  %s", call)
+		}
+	}
+	return nil
+}
+
+// changesOf are the calls that change passwords, by the names of what is in the vault.
+func changesOf(names []string) []string {
+	calls := map[string]bool{}
+	for _, name := range names {
+		owner, rest, _ := strings.Cut(name, "/")
+		if address, is := strings.CutSuffix(name, "/"+site.AdminPassword); is && owner == "sites" {
+			calls["tivset reveal "+strings.TrimPrefix(address, "sites/")+" --renew"] = true
+		} else if owner != "sites" && owner != "team" && rest != "" {
+			calls["tivset account password "+owner] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(calls))
+}
+
+func (a *app) teamSQL() *cobra.Command {
+	role := ""
+	c := &cobra.Command{
+		Use: "sql NAME [--role ROLE]", Short: "Print the statements that give a member a user of the database",
+		Long: "With one user for all, whoever has its password can write what he likes into the database: nobody of the\n" +
+			"team believes it, but it can be spoiled. These statements, for the owner of the database to look at and\n" +
+			"run, make a user with no more rights than the member needs.",
+		Example: "  tivset team sql office\n  tivset team sql office --role tivset_office",
+		Args:    cli.Takes(1, 1, "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {
-			t, v, as, done, err := a.teamOf(c.Context())
+			t, _, _, done, err := a.teamOf(c.Context())
 			if err != nil {
 				return err
 			}
 			defer done()
-			if args[0] == as {
-				return fault.New(fault.Usage, "that is this machine", as, "Leave with: "+
-					fault.Call("ledger", "use", "here", "--leave")+", and have another one take it out.")
-			}
-			names, err := v.Under("")
+			charter, err := t.Charter(c.Context())
 			if err != nil {
 				return err
 			}
-			if err := a.joined(t.Leave(c.Context(), args[0], v), args[0]); err != nil {
+			m := charter.Member(args[0])
+			if m == nil {
+				return a.joined(trust.ErrNobody, args[0])
+			}
+			if role == "" {
+				role = m.Name
+			}
+			text, err := t.Grants(c.Context(), role, m.May)
+			if err != nil {
 				return err
 			}
-			if err := a.teamChanged(c.Context(), "removed", args[0]); err != nil || a.JSON {
-				return err
+			if a.JSON {
+				return a.Streams.WriteJSON(map[string]any{"name": m.Name, "role": role, "may": m.May, "sql": text})
 			}
-			a.Streams.Warn("a copy of the database that they took before opens with their key: they may know " +
-				cli.Counted(len(names)) + " secrets of it. Change those that matter, and the password of the database's user.")
+			a.Streams.Print("%s", strings.TrimRight(text, "\n"))
 			return nil
 		},
 	}
+	c.Flags().StringVar(&role, "role", "", "what the user is to be called (as the member when left out)")
+	return c
 }

@@ -17,6 +17,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/screen"
 	"tivset/internal/work"
 	"tivset/internal/work/batch"
@@ -96,7 +97,7 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 		return err
 	}
 	defer done()
-	if err := a.MayAll(ctx, p.Ledger.(*team.Team)); err != nil {
+	if err := a.May(ctx, p.Ledger.(*team.Team), trust.Operate); err != nil {
 		return err
 	}
 	a.World.Team = p.Ledger.(*team.Team) // for all that is done from here on
@@ -108,7 +109,7 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 	w.ID = fmt.Sprintf("%s %s %d", as, a.World.Now().UTC().Format("20060102-150405.000"), os.Getpid())
 	carrier := &orders.Carrier{Place: orders.Place{Queue: q, Records: p, As: as}, Service: a.serving, Result: a.resultOf,
 		Note: a.Streams.Note}
-	w.Do, w.OnPanic, w.End = carrier.Do, carrier.Panicked, carrier.End
+	w.Do, w.Refused, w.OnPanic, w.End = carrier.Do, carrier.Refused, carrier.Panicked, carrier.End
 	w.Ended = func(ctx context.Context, number int64, o queue.Order, result queue.Result) {
 		if err := carrier.Mail(ctx, number, o, result); err != nil {
 			a.Streams.Note(fmt.Sprintf("%s was not told how number %d ended: %v", o.Tell, number, err))

@@ -130,6 +130,9 @@ func (a *app) pages(ctx context.Context, s *core.Core, words []string, password 
 				return nil, err
 			}
 			from.Password = found.Password
+			if err := cli.Seen(ctx, s, found.Site.Address, "password put on the handover page"); err != nil {
+				return nil, err
+			}
 		}
 		out = append(out, handover.Of(from))
 	}

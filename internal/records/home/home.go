@@ -49,10 +49,12 @@ func Usual() Home {
 	return Home{Config: in(xdg.ConfigHome), Data: in(xdg.DataHome), State: in(xdg.StateHome), Cache: in(xdg.CacheHome)}
 }
 
-// Ledger, Vault, VaultKey, Journals and Archives name files and folders.
+// Ledger, Vault, VaultKey, SigningKey (of this machine, by which a team knows it), Journals and Archives name files and
+// folders.
 func (h Home) Ledger() string     { return filepath.Join(h.Data, "ledger.db") }
 func (h Home) Vault() string      { return filepath.Join(h.Data, "vault.age") }
 func (h Home) VaultKey() string   { return filepath.Join(h.Config, "vault.key") }
+func (h Home) SigningKey() string { return filepath.Join(h.Config, "signing.key") }
 func (h Home) Journals() string   { return filepath.Join(h.State, "journals") }
 func (h Home) Logs() string       { return h.Journals() } // each stays on the machine that ran its job
 func (h Home) KnownHosts() string { return filepath.Join(h.Config, "known_hosts") }

@@ -19,9 +19,7 @@ type LedgerAt struct {
 	Format int    `yaml:"ledger"` // 1
 	Use    string `yaml:"use"`    // postgres://…, with the password; "" for the file
 	As     string `yaml:"as"`     // what this machine is called there
-
-	// the highest format of the database's tables that was seen there: they do not become older
-	Tables int `yaml:"tables,omitempty"`
+	Team   string `yaml:"team"`   // the fingerprint of the team, as it was compared here
 }
 
 func (h Home) ledgerAt() string { return filepath.Join(h.Config, "ledger.yaml") }

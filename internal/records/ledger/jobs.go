@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"time"
+
+	"tivset/internal/records/trust"
 )
 
 // JobsFor is for how long jobs that have ended are kept, in days; the one that installed a site is kept for as
@@ -36,12 +38,13 @@ func (l *SQL) Jobs(ctx context.Context, w JobFilter) ([]Job, error) {
 	if !w.Since.IsZero() {
 		and("started >= ?", Moment(w.Since))
 	}
-	return records[Job](ctx, l, "SELECT record FROM jobs"+where+" ORDER BY started DESC, id DESC", args...)
+	return records[Job](ctx, l, trust.OfJob, false, "SELECT id, record FROM jobs"+where+" ORDER BY started DESC, id "+
+		"DESC", args...)
 }
 
 // Job implements Ledger.
 func (l *SQL) Job(ctx context.Context, id string) (Job, error) {
-	return record[Job](ctx, l, "no job is recorded as "+id, "SELECT record FROM jobs WHERE id = ?", id)
+	return record[Job](ctx, l, trust.OfJob, id, "no job is recorded as "+id, "SELECT record FROM jobs WHERE id = ?")
 }
 
 // PutJob implements Ledger.
@@ -50,7 +53,9 @@ func (l *SQL) PutJob(ctx context.Context, j Job) error {
 	if j.Ended != nil {
 		ended = Moment(*j.Ended)
 	}
-	return l.put(ctx, "INSERT INTO jobs (id, started, ended, number, record) VALUES (?, ?, ?, ?, ?) ON CONFLICT (id) DO "+
+	return l.put(ctx, trust.What{Kind: trust.OfJob, Key: j.ID, About: j.Address, Note: j.What + " of " +
+		j.Address + ": " + string(j.Outcome)}, "INSERT INTO jobs (id, started, ended, number, record) VALUES (?, ?, ?, ?, "+
+		"?) ON CONFLICT (id) DO "+
 		"UPDATE SET started = excluded.started, ended = excluded.ended, number = excluded.number, "+
 		"record = excluded.record", j, j.ID, Moment(j.Started), ended, j.Order)
 }
@@ -75,7 +80,7 @@ func (l *SQL) DropJobs(ctx context.Context, before time.Time) (dropped []string,
 		if needed[id] {
 			continue
 		}
-		if err := l.one(ctx, "DELETE FROM jobs WHERE id = ?", id); err != nil {
+		if err := l.drop(ctx, trust.What{Kind: trust.OfJob, Key: id}, "DELETE FROM jobs WHERE id = ?"); err != nil {
 			return dropped, err
 		}
 		dropped = append(dropped, id)

@@ -35,7 +35,7 @@ type Telling struct {
 
 // Rounds implements Ledger.
 func (l *SQL) Rounds(ctx context.Context) ([]Round, error) {
-	return records[Round](ctx, l, "SELECT record FROM rounds ORDER BY at DESC")
+	return records[Round](ctx, l, "", false, "SELECT at, record FROM rounds ORDER BY at DESC")
 }
 
 // PutRound implements Ledger.
@@ -44,12 +44,12 @@ func (l *SQL) PutRound(ctx context.Context, r Round) error {
 	if err != nil {
 		return err
 	}
-	return l.inOne(ctx, func(ctx context.Context, tx runner) error {
-		if _, err := l.exec(ctx, tx, "INSERT INTO rounds (at, who, record) VALUES (?, ?, ?) ON CONFLICT (at, who) DO UPDATE "+
+	return l.inOne(ctx, func(ctx context.Context, in hand) error {
+		if _, err := l.exec(ctx, in, "INSERT INTO rounds (at, who, record) VALUES (?, ?, ?) ON CONFLICT (at, who) DO UPDATE "+
 			"SET record = excluded.record", Moment(r.At), r.Who, string(text)); err != nil {
 			return err
 		}
-		_, err := l.exec(ctx, tx, "DELETE FROM rounds WHERE at < ?", Moment(r.At.AddDate(0, 0, -RoundsFor)))
+		_, err := l.exec(ctx, in, "DELETE FROM rounds WHERE at < ?", Moment(r.At.AddDate(0, 0, -RoundsFor)))
 		return err
 	})
 }
@@ -80,9 +80,9 @@ func (l *SQL) Told(ctx context.Context) ([]Telling, error) {
 
 // Untell implements Ledger.
 func (l *SQL) Untell(ctx context.Context, address string, troubles ...string) error {
-	return l.inOne(ctx, func(ctx context.Context, tx runner) error {
+	return l.inOne(ctx, func(ctx context.Context, in hand) error {
 		for _, trouble := range troubles {
-			if _, err := l.exec(ctx, tx, "DELETE FROM told WHERE address = ? AND trouble = ?", address, trouble); err != nil {
+			if _, err := l.exec(ctx, in, "DELETE FROM told WHERE address = ? AND trouble = ?", address, trouble); err != nil {
 				return err
 			}
 		}

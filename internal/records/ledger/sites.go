@@ -11,61 +11,69 @@ import (
 	"github.com/segmentio/encoding/json"
 
 	"tivset/internal/answer/care"
+	"tivset/internal/records/trust"
 )
 
 // Sites implements Ledger.
 func (l *SQL) Sites(ctx context.Context) ([]Site, error) {
-	return records[Site](ctx, l, "SELECT record FROM sites ORDER BY address")
+	return records[Site](ctx, l, trust.OfSite, true, "SELECT address, record FROM sites ORDER BY address")
 }
 
 // Addresses implements Ledger.
 func (l *SQL) Addresses(ctx context.Context) ([]string, error) {
-	return list(ctx, l, func(rows *sql.Rows) (address string, err error) {
-		return address, rows.Scan(&address)
-	}, "SELECT address FROM sites ORDER BY address")
+	out := []string{}
+	err := l.view(ctx, func(ctx context.Context, in hand) error {
+		out = out[:0]
+		if err := l.rows(ctx, in, func(rows *sql.Rows) error {
+			var address string
+			err := rows.Scan(&address)
+			out = append(out, address)
+			return err
+		}, "SELECT address FROM sites ORDER BY address"); err != nil {
+			return err
+		}
+		return in.Whole(trust.OfSite, "", out)
+	})
+	return out, err
 }
 
 // Site implements Ledger.
 func (l *SQL) Site(ctx context.Context, address string) (Site, error) {
-	return record[Site](ctx, l, "no site is recorded at "+address, "SELECT record FROM sites WHERE address = ?", address)
+	return record[Site](ctx, l, trust.OfSite, address, "no site is recorded at "+address,
+		"SELECT record FROM sites WHERE address = ?")
 }
 
 // PutSite implements Ledger.
 func (l *SQL) PutSite(ctx context.Context, s Site) error {
-	return l.inOne(ctx, func(ctx context.Context, tx runner) error { return l.putSite(ctx, tx, s) })
+	return l.inOne(ctx, func(ctx context.Context, in hand) error { return l.putSite(ctx, in, s, "") })
 }
 
 // KeepSite implements Ledger.
 func (l *SQL) KeepSite(ctx context.Context, s Site) error {
-	return l.inOne(ctx, func(ctx context.Context, tx runner) error {
-		now, err := l.locked(ctx, tx, s.Address)
+	return l.inOne(ctx, func(ctx context.Context, in hand) error {
+		now, err := l.locked(ctx, in, s.Address)
 		switch {
 		case err == nil:
 			s.Care = now.Care
 		case !errors.Is(err, fs.ErrNotExist):
 			return err
 		}
-		return l.putSite(ctx, tx, s)
+		return l.putSite(ctx, in, s, "")
 	})
 }
 
 // locked reads a site that nobody else changes until the transaction ends: in a file nobody else is in one.
-func (l *SQL) locked(ctx context.Context, tx runner, address string) (s Site, err error) {
+func (l *SQL) locked(ctx context.Context, in hand, address string) (s Site, err error) {
 	query := "SELECT record FROM sites WHERE address = ?"
 	if l.numbered {
 		query += " FOR UPDATE"
 	}
-	rows, err := tx.QueryContext(ctx, l.said(query), address)
-	if err != nil {
+	text, err := l.text(ctx, in, trust.OfSite, address, query)
+	switch {
+	case err != nil:
 		return s, err
-	}
-	defer rows.Close()
-	if !rows.Next() {
-		return s, errors.Join(rows.Err(), fmt.Errorf("no site is recorded at %s: %w", address, fs.ErrNotExist))
-	}
-	var text []byte
-	if err := rows.Scan(&text); err != nil {
-		return s, err
+	case text == nil:
+		return s, fmt.Errorf("no site is recorded at %s: %w", address, fs.ErrNotExist)
 	}
 	if err := json.Unmarshal(text, &s); err != nil {
 		return s, errors.Join(errRecord, err)
@@ -74,45 +82,38 @@ func (l *SQL) locked(ctx context.Context, tx runner, address string) (s Site, er
 }
 
 // putSite keeps a site, and with it what it takes on that day.
-func (l *SQL) putSite(ctx context.Context, tx runner, s Site) error {
-	text, err := json.Marshal(s)
-	if err != nil {
-		return err
-	}
-	if _, err := l.exec(ctx, tx, "INSERT INTO sites (address, account, record) VALUES (?, ?, ?) ON CONFLICT (address) DO "+
-		"UPDATE SET account = excluded.account, record = excluded.record", s.Address, s.Account, string(text)); err != nil {
+func (l *SQL) putSite(ctx context.Context, in hand, s Site, note string) error {
+	if err := l.putIn(ctx, in, trust.What{Kind: trust.OfSite, Key: s.Address, Note: note}, "INSERT INTO sites (address, "+
+		"account, record) VALUES (?, ?, ?) ON CONFLICT (address) DO UPDATE SET account = excluded.account, "+
+		"record = excluded.record", s, s.Address, s.Account); err != nil {
 		return err
 	}
 	m, is := Measured(s)
 	if !is {
 		return nil
 	}
-	if err := l.putMeasure(ctx, tx, m); err != nil {
+	if err := l.putMeasure(ctx, in, m); err != nil {
 		return err
 	}
 	day, err := time.Parse(time.DateOnly, m.Day)
 	if err != nil {
 		return err
 	}
-	_, err = l.exec(ctx, tx, "DELETE FROM measures WHERE address = ? AND day < ?", m.Address,
+	_, err = l.exec(ctx, in, "DELETE FROM measures WHERE address = ? AND day < ?", m.Address,
 		day.AddDate(0, 0, -MeasuredFor).Format(time.DateOnly))
 	return err
 }
 
 // Entrust implements Ledger.
 func (l *SQL) Entrust(ctx context.Context, decided map[string]care.Care) error {
-	return l.inOne(ctx, func(ctx context.Context, tx runner) error {
+	return l.inOne(ctx, func(ctx context.Context, in hand) error {
 		for address, c := range decided {
-			s, err := l.locked(ctx, tx, address)
+			s, err := l.locked(ctx, in, address)
 			if err != nil {
 				return err
 			}
 			s.Care = c
-			text, err := json.Marshal(s)
-			if err != nil {
-				return err
-			}
-			if _, err := l.exec(ctx, tx, "UPDATE sites SET record = ? WHERE address = ?", string(text), address); err != nil {
+			if err := l.putSite(ctx, in, s, "care"); err != nil {
 				return err
 			}
 		}
@@ -122,10 +123,14 @@ func (l *SQL) Entrust(ctx context.Context, decided map[string]care.Care) error {
 
 // DropSite implements Ledger.
 func (l *SQL) DropSite(ctx context.Context, address string) error {
-	return l.inOne(ctx, func(ctx context.Context, tx runner) error {
-		for _, table := range []string{"sites", "measures", "told"} {
-			if _, err := l.exec(ctx, tx, "DELETE FROM "+table+" WHERE address = ?", address); err != nil {
+	return l.inOne(ctx, func(ctx context.Context, in hand) error {
+		for _, table := range []string{"measures", "told", "sites"} {
+			n, err := l.exec(ctx, in, "DELETE FROM "+table+" WHERE address = ?", address)
+			if err != nil {
 				return err
+			}
+			if n > 0 && table == "sites" {
+				return in.Note(trust.What{Kind: trust.OfSite, Key: address, Note: "forgotten"})
 			}
 		}
 		return nil

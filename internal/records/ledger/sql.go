@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/segmentio/encoding/json" // which reads thousands of records in half the time
+
+	"tivset/internal/records/trust"
 )
 
 // SQL is a ledger in a database, of whichever kind: statements are what both SQLite and PostgreSQL
@@ -20,6 +22,8 @@ type SQL struct {
 	db       *sql.DB
 	tx       *sql.Tx // the transaction within which all of it is done; nil for one a call
 	numbered bool
+	witness  Witness // nil where the database is believed
+	said     Word    // of that transaction; nil where it is believed
 
 	// try does something that can be done twice, again where the database was away, and words
 	// what went wrong.
@@ -34,9 +38,10 @@ func In(db *sql.DB, numbered bool, try func(context.Context, func(context.Contex
 	return &SQL{db: db, numbered: numbered, try: try}
 }
 
-// Within is the same ledger within a transaction, which the caller ends.
-func (l *SQL) Within(tx *sql.Tx) *SQL {
-	return &SQL{tx: tx, numbered: l.numbered, try: func(ctx context.Context, do func(context.Context) error) error {
+// Within is the same ledger within a transaction, which the caller ends; w is nil where the database is believed.
+func (l *SQL) Within(tx *sql.Tx, w Word) *SQL {
+	return &SQL{tx: tx, numbered: l.numbered, said: w, try: func(ctx context.Context,
+		do func(context.Context) error) error {
 		return do(ctx)
 	}}
 }
@@ -54,8 +59,8 @@ func (l *SQL) runner() runner {
 	return l.db
 }
 
-// said is a statement as the database has it.
-func (l *SQL) said(statement string) string {
+// spelled is a statement as the database has it.
+func (l *SQL) spelled(statement string) string {
 	if !l.numbered {
 		return statement
 	}
@@ -71,42 +76,27 @@ func (l *SQL) said(statement string) string {
 
 // exec changes something, and says how many rows.
 func (l *SQL) exec(ctx context.Context, in runner, statement string, args ...any) (int64, error) {
-	done, err := in.ExecContext(ctx, l.said(statement), args...)
+	done, err := in.ExecContext(ctx, l.spelled(statement), args...)
 	if err != nil {
 		return 0, err
 	}
 	return done.RowsAffected()
 }
 
-// one changes something with one statement.
-func (l *SQL) one(ctx context.Context, statement string, args ...any) error {
-	return l.try(ctx, func(ctx context.Context) error {
-		_, err := l.exec(ctx, l.runner(), statement, args...)
+// drop forgets a record by its key; none there is fine.
+func (l *SQL) drop(ctx context.Context, what trust.What, statement string) error {
+	return l.inOne(ctx, func(ctx context.Context, in hand) error {
+		n, err := l.exec(ctx, in, statement, what.Key)
+		if err == nil && n > 0 {
+			err = in.Note(what)
+		}
 		return err
 	})
 }
 
-// inOne does something in one transaction.
-func (l *SQL) inOne(ctx context.Context, do func(context.Context, runner) error) error {
-	if l.tx != nil {
-		return do(ctx, l.tx)
-	}
-	return l.try(ctx, func(ctx context.Context) error {
-		tx, err := l.db.BeginTx(ctx, nil)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = tx.Rollback() }()
-		if err := do(ctx, tx); err != nil {
-			return err
-		}
-		return tx.Commit()
-	})
-}
-
 // rows reads rows, one call of read each.
-func (l *SQL) rows(ctx context.Context, read func(*sql.Rows) error, query string, args ...any) error {
-	rows, err := l.runner().QueryContext(ctx, l.said(query), args...)
+func (l *SQL) rows(ctx context.Context, in runner, read func(*sql.Rows) error, query string, args ...any) error {
+	rows, err := in.QueryContext(ctx, l.spelled(query), args...)
 	if err != nil {
 		return err
 	}
@@ -119,12 +109,12 @@ func (l *SQL) rows(ctx context.Context, read func(*sql.Rows) error, query string
 	return rows.Err()
 }
 
-// list reads rows into a list.
+// list reads rows of which nobody vouches into a list.
 func list[T any](ctx context.Context, l *SQL, read func(*sql.Rows) (T, error), query string, args ...any) (out []T,
 	err error) {
 	err = l.try(ctx, func(ctx context.Context) error {
 		out = nil
-		return l.rows(ctx, func(rows *sql.Rows) error {
+		return l.rows(ctx, l.runner(), func(rows *sql.Rows) error {
 			one, err := read(rows)
 			out = append(out, one)
 			return err
@@ -133,18 +123,27 @@ func list[T any](ctx context.Context, l *SQL, read func(*sql.Rows) (T, error), q
 	return out, err
 }
 
-// records reads whole records.
-func records[T any](ctx context.Context, l *SQL, query string, args ...any) (out []T, err error) {
-	err = l.try(ctx, func(ctx context.Context) error {
+// records reads whole records of a kind, with their keys before them; all says that there are no others of it.
+func records[T any](ctx context.Context, l *SQL, kind trust.Kind, all bool, query string, args ...any) (out []T,
+	err error) {
+	err = l.view(ctx, func(ctx context.Context, in hand) error {
 		var r Reading[T]
-		err := l.rows(ctx, func(rows *sql.Rows) error {
+		var keys []string
+		err := l.rows(ctx, in, func(rows *sql.Rows) error {
+			var key string
 			var text []byte
-			err := rows.Scan(&text)
+			if err := rows.Scan(&key, &text); err != nil {
+				return err
+			}
+			keys = append(keys, key)
 			r.Take(text)
-			return err
+			return in.Right(kind, key, text)
 		}, query, args...)
-		all, errRead := r.All()
-		out = all
+		found, errRead := r.All()
+		out = found
+		if err == nil && all {
+			err = in.Whole(kind, "", keys)
+		}
 		return errors.Join(err, errRead)
 	})
 	if err != nil {
@@ -153,26 +152,50 @@ func records[T any](ctx context.Context, l *SQL, query string, args ...any) (out
 	return out, nil
 }
 
-// record reads one record; fs.ErrNotExist where there is none.
-func record[T any](ctx context.Context, l *SQL, missing, query string, args ...any) (T, error) {
-	found, err := records[T](ctx, l, query, args...)
-	if err == nil && len(found) == 0 {
-		err = fmt.Errorf("%s: %w", missing, fs.ErrNotExist)
-	}
+// record reads one record by its key; fs.ErrNotExist where there is none.
+func record[T any](ctx context.Context, l *SQL, kind trust.Kind, key, missing, query string) (one T, err error) {
+	err = l.view(ctx, func(ctx context.Context, in hand) error {
+		text, err := l.text(ctx, in, kind, key, query)
+		if err != nil {
+			return err
+		}
+		if text == nil {
+			return fmt.Errorf("%s: %w", missing, fs.ErrNotExist)
+		}
+		if err := json.Unmarshal(text, &one); err != nil {
+			return errors.Join(errRecord, err)
+		}
+		return nil
+	})
+	return one, err
+}
+
+// text reads one record by its key, as it is kept; nil where there is none.
+func (l *SQL) text(ctx context.Context, in hand, kind trust.Kind, key, query string) (text []byte, err error) {
+	err = l.rows(ctx, in, func(rows *sql.Rows) error { return rows.Scan(&text) }, query, key)
 	if err != nil {
-		var none T
-		return none, err
+		return nil, err
 	}
-	return found[0], nil
+	return text, in.Right(kind, key, text)
 }
 
 // put keeps a record in the last column that a statement names.
-func (l *SQL) put(ctx context.Context, statement string, record any, columns ...any) error {
+func (l *SQL) put(ctx context.Context, what trust.What, statement string, record any, columns ...any) error {
+	return l.inOne(ctx, func(ctx context.Context, in hand) error {
+		return l.putIn(ctx, in, what, statement, record, columns...)
+	})
+}
+
+func (l *SQL) putIn(ctx context.Context, in hand, what trust.What, statement string, record any, columns ...any) error {
 	text, err := json.Marshal(record)
 	if err != nil {
 		return err
 	}
-	return l.one(ctx, statement, append(columns, string(text))...)
+	if _, err := l.exec(ctx, in, statement, append(columns, string(text))...); err != nil {
+		return err
+	}
+	what.Record = text
+	return in.Note(what)
 }
 
 // Moment is a time as text that sorts by time.
@@ -180,18 +203,18 @@ func Moment(at time.Time) string { return at.UTC().Format("2006-01-02T15:04:05.0
 
 // Redirects implements Ledger.
 func (l *SQL) Redirects(ctx context.Context) ([]Redirect, error) {
-	return records[Redirect](ctx, l, "SELECT record FROM redirects ORDER BY address")
+	return records[Redirect](ctx, l, trust.OfLeading, true, "SELECT address, record FROM redirects ORDER BY address")
 }
 
 // PutRedirect implements Ledger.
 func (l *SQL) PutRedirect(ctx context.Context, r Redirect) error {
-	return l.put(ctx, "INSERT INTO redirects (address, record) VALUES (?, ?) ON CONFLICT (address) DO UPDATE SET "+
-		"record = excluded.record", r, r.Address)
+	return l.put(ctx, trust.What{Kind: trust.OfLeading, Key: r.Address}, "INSERT INTO redirects (address, record) VALUES "+
+		"(?, ?) ON CONFLICT (address) DO UPDATE SET record = excluded.record", r, r.Address)
 }
 
 // DropRedirect implements Ledger.
 func (l *SQL) DropRedirect(ctx context.Context, address string) error {
-	return l.one(ctx, "DELETE FROM redirects WHERE address = ?", address)
+	return l.drop(ctx, trust.What{Kind: trust.OfLeading, Key: address}, "DELETE FROM redirects WHERE address = ?")
 }
 
 // Close implements Ledger.

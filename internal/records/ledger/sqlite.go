@@ -85,7 +85,7 @@ func (l *SQLite) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := l.Within(tx).FillColumns(ctx); err != nil {
+	if err := l.Within(tx, nil).FillColumns(ctx); err != nil {
 		return err
 	}
 	return tx.Commit()

@@ -29,14 +29,9 @@ type Order struct {
 	Who     string `json:"who"`
 	Tell    string `json:"tell,omitempty"` // whom to mail how it ended
 	Call    []byte `json:"call"`           // the words of the command, sealed
-	Mark    []byte `json:"mark"`           // made of all of it with a key that only who may open the vault has
-}
 
-// Marked is what the mark of an order is made of.
-func (o Order) Marked() []byte {
-	o.Mark = nil
-	text, _ := json.Marshal(o) // texts and bytes always have a form in JSON
-	return append([]byte("order "), text...)
+	ID    string    `json:"id"`        // used once
+	Until time.Time `json:"not_after"` // it is not begun later
 }
 
 // Kind implements river.JobArgs.
@@ -56,7 +51,7 @@ type Listed struct {
 	At      string     `json:"at"`
 	Account string     `json:"account,omitempty"`
 	Who     string     `json:"who"`
-	State   string     `json:"state"` // waiting, running, done, failed or cancelled
+	State   string     `json:"state"` // waiting, running, done, failed, cancelled, or forged
 	Worker  string     `json:"worker,omitempty"`
 	Put     time.Time  `json:"put_at"`
 	Ended   *time.Time `json:"ended_at,omitempty"`
@@ -121,6 +116,9 @@ var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.Job
 // is needed where the same is on it already for that place.
 func (q *Queue) Put(ctx context.Context, o Order, priority int, files Parts) (int64, error) {
 	// one that fails is not begun again by the library: what is to be tried again is put back
+	if err := q.promise(ctx, &o); err != nil {
+		return 0, err
+	}
 	options := river.InsertOpts{Priority: priority, MaxAttempts: 1, UniqueOpts: river.UniqueOpts{ByArgs: true,
 		ByState: unfinished}}
 	var put *rivertype.JobInsertResult
@@ -140,9 +138,10 @@ func (q *Queue) Put(ctx context.Context, o Order, priority int, files Parts) (in
 		})
 	})
 	if err != nil {
-		return 0, q.team.Explain(err)
+		return 0, errors.Join(q.team.Explain(err), q.forget(ctx, o))
 	}
 	if put.UniqueSkippedAsDuplicate {
+		_ = q.forget(ctx, o) // it is nowhere else, and can do nothing
 		return put.Job.ID, fault.NewAs(fault.QueuedAlready, fault.NeedsConfirmation, "the same is on the queue already", o.At,
 			"Follow it with: "+fault.Call("jobs", "--follow", number(put.Job.ID)))
 	}
@@ -190,11 +189,7 @@ func (q *Queue) List(ctx context.Context, most int) ([]Listed, error) {
 	if err != nil {
 		return nil, q.team.Explain(err)
 	}
-	out := []Listed{}
-	for _, row := range found.Jobs {
-		out = append(out, listed(row))
-	}
-	return out, nil
+	return q.believed(ctx, found.Jobs)
 }
 
 // Get gives one order.
@@ -207,7 +202,11 @@ func (q *Queue) Get(ctx context.Context, id int64) (Listed, error) {
 	if err != nil {
 		return Listed{}, q.team.Explain(err)
 	}
-	return listed(row), nil
+	all, err := q.believed(ctx, []*rivertype.JobRow{row})
+	if err != nil {
+		return Listed{}, err
+	}
+	return all[0], nil
 }
 
 // Cancel takes an order from the queue; one that is under way is interrupted, and undone.
@@ -219,10 +218,12 @@ func (q *Queue) Cancel(ctx context.Context, id int64) (Listed, error) {
 	if err != nil {
 		return Listed{}, q.team.Explain(err)
 	}
-	if row.FinalizedAt != nil {
-		q.drop(ctx, id)
+	l, o := listed(row)
+	if row.FinalizedAt == nil {
+		return l, nil
 	}
-	return listed(row), nil
+	q.drop(ctx, id)
+	return l, q.forget(ctx, o)
 }
 
 // states are those of the queue in words of ours.
@@ -230,7 +231,7 @@ var states = map[rivertype.JobState]string{rivertype.JobStateAvailable: "waiting
 	rivertype.JobStateScheduled: "waiting", rivertype.JobStateRetryable: "waiting", rivertype.JobStateRunning: "running",
 	rivertype.JobStateCompleted: "done", rivertype.JobStateCancelled: "cancelled", rivertype.JobStateDiscarded: "failed"}
 
-func listed(row *rivertype.JobRow) Listed {
+func listed(row *rivertype.JobRow) (Listed, Order) {
 	var o Order
 	_ = json.Unmarshal(row.EncodedArgs, &o) // what is not an order of ours has no words
 	l := Listed{
@@ -246,14 +247,14 @@ func listed(row *rivertype.JobRow) Listed {
 	if n := len(row.AttemptedBy); n > 0 {
 		l.Worker = row.AttemptedBy[n-1]
 	}
-	var kept struct {
-		Output *Result `json:"output"`
+	var output struct {
+		Output *kept `json:"output"`
 	}
-	if json.Unmarshal(row.Metadata, &kept) == nil && kept.Output != nil {
-		l.Result = kept.Output
-		if l.State == "done" && l.Result.Code != 0 {
+	if json.Unmarshal(row.Metadata, &output) == nil && output.Output != nil {
+		l.Result = output.Output.result()
+		if l.State == "done" && l.Result != nil && l.Result.Code != 0 {
 			l.State = "failed"
 		}
 	}
-	return l
+	return l, o
 }

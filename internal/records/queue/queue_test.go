@@ -31,12 +31,27 @@ func opened(t *testing.T, at string) *team.Team {
 	return l
 }
 
-func begun(t *testing.T, at string) *team.Team {
+// where is the machine of a test, and its team.
+type where struct {
+	at, founded string
+	home        home.Home
+}
+
+// begun is a team's ledger, and the machine that began it.
+func begun(t *testing.T, at string) (*team.Team, where) {
+	t.Helper()
+	l, h := opened(t, at), home.At(t.TempDir())
+	founded, err := l.Begin(ctx, h, "wharfinger", &team.Belongings{}, secret.Of("00"))
+	require.NoError(t, err)
+	return l, where{at, founded, h}
+}
+
+// again is another program of that machine.
+func (w where) again(t *testing.T, at string) *team.Team {
 	t.Helper()
 	l := opened(t, at)
-	key, err := l.Place(home.At(t.TempDir()), team.MayAll).Vault.PublicKey()
+	_, err := l.Enter(ctx, w.home, w.founded)
 	require.NoError(t, err)
-	require.NoError(t, l.Begin(ctx, team.Person{Name: "wharfinger", Key: key}, &team.Belongings{}, secret.Of("00")))
 	return l
 }
 
@@ -56,8 +71,8 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 	require.NoError(t, err)
 	cut := line.New(t, through.Host)
 	through.Host = cut.Address
-	near := queueOf(t, begun(t, at))
-	far := queueOf(t, opened(t, through.String()))
+	l, w := begun(t, at)
+	near, far := queueOf(t, l), queueOf(t, w.again(t, through.String()))
 
 	const lease = 3 * time.Second
 	took, gone, over := make(chan struct{}), make(chan time.Time, 10), make(chan time.Time, 1)
@@ -109,7 +124,7 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
 	servers.Slow(t)
 	at := sitetest.Records(t)
-	l := begun(t, at)
+	l, _ := begun(t, at)
 	q := queueOf(t, l)
 	var numbers []int64
 	for _, at := range []string{"a", "b"} {
@@ -150,8 +165,9 @@ func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
 func TestOpeningWaitsForNobody(t *testing.T) {
 	servers.Slow(t)
 	at := sitetest.Records(t)
-	queueOf(t, begun(t, at))
-	l := opened(t, at)
+	first, w := begun(t, at)
+	queueOf(t, first)
+	l := w.again(t, at)
 	tx, err := l.Pool().Begin(ctx)
 	require.NoError(t, err)
 	defer func() { _ = tx.Rollback(ctx) }()
@@ -159,14 +175,15 @@ func TestOpeningWaitsForNobody(t *testing.T) {
 	require.NoError(t, err)
 	within, stop := context.WithTimeout(ctx, 5*time.Second)
 	defer stop()
-	_, err = queue.Open(within, opened(t, at))
+	_, err = queue.Open(within, w.again(t, at))
 	assert.NoError(t, err)
 }
 
 // An order at which the program itself fails is not begun again, and the worker goes on.
 func TestAnOrderThatBreaksTheProgram(t *testing.T) {
 	servers.Slow(t)
-	q := queueOf(t, begun(t, sitetest.Records(t)))
+	first, _ := begun(t, sitetest.Records(t))
+	q := queueOf(t, first)
 	var numbers []int64
 	for _, at := range []string{"a", "b"} {
 		n, err := q.Put(ctx, queue.Order{What: "update", At: at}, 2, nil)
@@ -240,7 +257,7 @@ func ends(t *testing.T, q *queue.Queue, n int64) (o queue.Listed) {
 // between leaves neither an order that is begun anew without its files, nor one that nobody hears of.
 func TestTheEndIsOnRecordBeforeItIsTold(t *testing.T) {
 	servers.Slow(t)
-	l := begun(t, sitetest.Records(t))
+	l, _ := begun(t, sitetest.Records(t))
 	q := queueOf(t, l)
 	file := func(add func(int, []byte) error) error { return add(0, []byte("sealed")) }
 	n, err := q.Put(ctx, queue.Order{What: "restore", At: "a", Tell: "wharfinger@lockside.localhost"}, 2, file)
@@ -286,7 +303,7 @@ func TestTheEndIsOnRecordBeforeItIsTold(t *testing.T) {
 func TestTakingOverHoldsNothingUp(t *testing.T) {
 	servers.Slow(t)
 	at := sitetest.Records(t)
-	l := begun(t, at)
+	l, _ := begun(t, at)
 	q := queueOf(t, l)
 	n, err := q.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
 	require.NoError(t, err)
@@ -320,7 +337,7 @@ func TestTakingOverHoldsNothingUp(t *testing.T) {
 func TestOrdersAreKept(t *testing.T) {
 	assert.Equal(t, 60*24*time.Hour, queue.KeptFor)
 	servers.Slow(t)
-	l := begun(t, sitetest.Records(t))
+	l, _ := begun(t, sitetest.Records(t))
 	q := queueOf(t, l)
 	old, err := q.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
 	require.NoError(t, err)

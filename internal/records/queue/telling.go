@@ -41,16 +41,19 @@ func (w *Worker) tellAll(ctx context.Context) {
 	for ctx.Err() == nil {
 		var id int64
 		var o Order
-		var result *Result // none where somebody cancelled it before it was begun
+		var output *kept // none where somebody cancelled it before it was begun
 		pool := w.queue.team.Pool()
-		if pool.QueryRow(ctx, untold, w.ID, w.Lease.Seconds()).Scan(&id, &o, &result) != nil {
+		if pool.QueryRow(ctx, untold, w.ID, w.Lease.Seconds()).Scan(&id, &o, &output) != nil {
 			return // there is none, or the next time
 		}
 		w.queue.drop(ctx, id)
-		if w.Ended != nil && result != nil {
-			w.Ended(context.WithoutCancel(ctx), id, o, *result)
+		if w.Ended != nil && output != nil {
+			if result := output.result(); result != nil {
+				w.Ended(context.WithoutCancel(ctx), id, o, *result)
+			}
 		}
-		_, _ = pool.Exec(context.WithoutCancel(ctx), `UPDATE river_job SET metadata = metadata || '{"told": true}' WHERE id = $1`,
+		_, _ = pool.Exec(context.WithoutCancel(ctx),
+			`UPDATE river_job SET metadata = metadata || '{"told": true}' WHERE id = $1`,
 			id) // else it is told of again, when this worker is gone
 	}
 }

@@ -29,6 +29,9 @@ type Worker struct {
 	// Accounts are those for which it works; nil for all but those that others work for.
 	Accounts []string
 
+	// Refused says what came of an order that is not carried out, for nobody who may put it there, or it was already.
+	Refused func(why error) Result
+
 	// Do carries an order out. Later says that something passes by waiting, such as another
 	// job at the place: the order is put back for a while.
 	Do func(ctx context.Context, number int64, o Order) (result Result, later time.Duration)
@@ -90,7 +93,11 @@ func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
 	}
 	w.of.tell("ended", job.ID, job.Args)
 	result.Worker = w.of.ID
-	switch err := river.RecordOutput(ctx, result); {
+	output, err := w.of.queue.end(ctx, job.ID, job.Args, result)
+	if err != nil {
+		return err
+	}
+	switch err := river.RecordOutput(ctx, output); {
 	case err != nil || result.Code == 0:
 		return err
 	case ctx.Err() != nil:
@@ -109,6 +116,9 @@ func (w *Worker) do(ctx context.Context, number int64, o Order) (result Result, 
 			result, later = w.OnPanic(context.WithoutCancel(ctx), number, why), 0
 		}
 	}()
+	if err := w.queue.take(ctx, number, o); err != nil {
+		return w.Refused(err), 0
+	}
 	return w.Do(ctx, number, o)
 }
 
@@ -281,12 +291,16 @@ func (w *Worker) takeOver(ctx context.Context, but []int64) (id int64, err error
 		return id, err
 	}
 	ending.Result.Worker = w.ID
+	output, err := w.queue.end(ctx, id, o, ending.Result)
+	if err != nil {
+		return id, err
+	}
 	state := rivertype.JobStateCompleted
 	if ending.Result.Code != 0 {
 		state = rivertype.JobStateDiscarded
 	}
 	if _, err = pool.Exec(ctx, "UPDATE river_job SET state = $3, finalized_at = now(), metadata = metadata || "+
-		"jsonb_build_object('output', $4::jsonb) WHERE id = $1 AND "+mine, id, w.ID, state, ending.Result); err == nil {
+		"jsonb_build_object('output', $4::jsonb) WHERE id = $1 AND "+mine, id, w.ID, state, output); err == nil {
 		w.tellAll(ctx)
 	}
 	return id, err

@@ -2,41 +2,39 @@ package team
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"tivset/internal/fault"
 	"tivset/internal/records/job"
+	"tivset/internal/records/trust"
 )
 
 // Journals is the team's shelf of journals: any machine can undo what a dead one began.
 // Whoever has one in hand holds a lock of the database's, on a connection of its own; when
 // that is lost, so is the lock, and with it the right to write.
-type Journals struct {
-	*Team
-	May string // what whoever opens them may do
-}
+type Journals struct{ *Team }
 
 var _ job.JournalStore = Journals{}
 
 // New implements job.Shelf.
 func (s Journals) New(id string) (job.Log, error) {
-	if s.May == MayLook {
-		return nil, fault.NewAs(fault.MayOnlyLook, fault.NeedsConfirmation,
-			"you may look at the team's sites, and change nothing",
-			s.address,
-			"Ask somebody of the team who may.")
-	}
 	l, err := s.hold(id)
 	if err != nil {
 		return nil, err
 	}
 	if l.n > 0 {
 		return nil, errors.Join(fmt.Errorf("there is a journal of %s: %w", id, fs.ErrExist), l.Close())
+	}
+	// before the first line, so that no line is without it
+	if err := s.noteJournal(id, newJournal); err != nil {
+		return nil, errors.Join(err, l.Close())
 	}
 	return l, nil
 }
@@ -60,7 +58,9 @@ func (s Journals) IDs() ([]string, error) {
 
 // Drop implements job.Shelf.
 func (s Journals) Drop(id string) error {
-	return s.exec(context.Background(), "DELETE FROM journals WHERE id = $1", id)
+	return s.change(context.Background(), func(ctx context.Context, tx *sql.Tx, w *word) error {
+		return drop(ctx, tx, w, trust.What{Kind: trust.OfJournal, Key: id}, "DELETE FROM journals WHERE id = $1")
+	})
 }
 
 // rowLog is a journal in the database.
@@ -69,6 +69,7 @@ type rowLog struct {
 	id   string
 	conn *pgx.Conn // on which the lock is held
 	n    int       // lines
+	last []byte    // the signature of the last one
 	own  session   // of the connection
 	gone error     // why it is not ours any more; nil while it is
 }
@@ -98,7 +99,8 @@ func (l *rowLog) connect(ctx context.Context) error {
 	}
 	err = l.lock(ctx, conn)
 	if err == nil {
-		err = conn.QueryRow(ctx, "SELECT count(*) FROM journals WHERE id = $1", l.id).Scan(&l.n)
+		err = conn.QueryRow(ctx, "SELECT count(*), coalesce((SELECT signature FROM journals WHERE id = $1 ORDER BY n DESC "+
+			"LIMIT 1), '') FROM journals WHERE id = $1", l.id).Scan(&l.n, &l.last)
 	}
 	if err != nil {
 		_ = conn.Close(ctx)
@@ -143,35 +145,61 @@ func (l *rowLog) Held() error {
 
 // Lines implements job.Log.
 func (l *rowLog) Lines() (out [][]byte, err error) {
+	var lines []signedLine
 	err = l.use(func(ctx context.Context) error {
-		rows, err := l.conn.Query(ctx, "SELECT line FROM journals WHERE id = $1 ORDER BY n", l.id)
+		rows, err := l.conn.Query(ctx, linesOf, l.id)
 		if err != nil {
 			return err
 		}
-		lines, err := pgx.CollectRows(rows, pgx.RowTo[string])
-		out = make([][]byte, len(lines))
-		for i, line := range lines {
-			out[i] = []byte(line)
-		}
+		lines, err = pgx.CollectRows(rows, pgx.RowToStructByPos[signedLine])
 		return err
 	})
-	return out, err
+	if err != nil {
+		return nil, err
+	}
+	if err := l.of.rightLines(context.Background(), l.id, lines); err != nil {
+		return nil, err
+	}
+	for _, line := range lines {
+		out = append(out, []byte(line.Line))
+	}
+	return out, nil
 }
 
 // Append implements job.Log.
 func (l *rowLog) Append(line []byte) error {
 	n := l.n
-	err := l.use(func(ctx context.Context) error {
+	var signed signedLine
+	err := l.use(func(ctx context.Context) (err error) {
 		if l.n == n+1 { // it was written, and the answer was lost
 			return l.same(ctx, n, line)
 		}
-		_, err := l.conn.Exec(ctx, "INSERT INTO journals (id, n, line) VALUES ($1, $2, $3)", l.id, n, string(line))
+		signed, err = l.write(ctx, n, line)
 		return err
 	})
 	if err == nil {
-		l.n = n + 1
+		l.n, l.last = n+1, signed.Signature
 	}
 	return err
+}
+
+// write signs a line and writes it. No line counts that somebody writes after they have left the team.
+func (l *rowLog) write(ctx context.Context, n int, line []byte) (signedLine, error) {
+	for {
+		known, signed, err := l.of.signLine(ctx, l.id, n, l.last, line)
+		if err != nil {
+			return signed, err
+		}
+		done, err := l.conn.Exec(ctx, "INSERT INTO journals (id, n, line, member, signature) SELECT $1, $2, $3, $4, $5 "+
+			"WHERE NOT EXISTS (SELECT FROM log WHERE log.n > $6 AND kind = 'charter')", l.id, n, signed.Line, signed.Member,
+			signed.Signature, known)
+		if err != nil || done.RowsAffected() > 0 {
+			return signed, err
+		}
+		if _, err := l.of.Charter(ctx); err != nil { // the team has changed
+			return signed, err
+		}
+	}
 }
 
 // same sees that the line at n is the one that was to be written.
@@ -223,6 +251,10 @@ func (l *rowLog) worded(err error) error {
 	switch {
 	case err == nil:
 		return nil
+	case slices.Contains([]fault.Code{fault.NotOfTeam, fault.MayOnlyLook, fault.NotBelieved}, fault.CodeOf(err)):
+		f := fault.Of(err)
+		return fault.NewAs(f.Code, fault.Incomplete, "the job stands still: "+f.What, l.id,
+			"Somebody of the team takes it back: "+fault.Call("undo", l.id)).Wrap(fmt.Errorf("%w: %w", job.ErrNotOurs, err))
 	case errors.Is(err, job.ErrRunning) || errors.Is(err, job.ErrNotOurs):
 		return fault.NewAs(fault.TakenOver, fault.Incomplete,
 			"the job was taken over by another program while the ledger could not be reached", l.id,

@@ -6,8 +6,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/fault"
 	"tivset/internal/records/job"
-	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 )
@@ -18,7 +19,8 @@ const id = "20261123-080000-abcd"
 func TestJournals(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
-	one, two := begun(t, at), another(t, at)
+	one := begun(t, at)
+	two := one.member(t, at, "steward", trust.Operate)
 	_, err := one.Journals.Open(id)
 	assert.Error(t, err)
 	log, err := one.Journals.New(id)
@@ -42,8 +44,8 @@ func TestJournals(t *testing.T) {
 	ids, err := one.Journals.IDs()
 	require.NoError(t, err)
 	assert.Equal(t, []string{id}, ids)
-	_, err = one.team.Place(one.home, team.MayLook).Journals.New("20261123-080000-efgh")
-	assert.ErrorContains(t, err, "you may look")
+	_, err = one.member(t, at, "office", trust.Look).Journals.New("20261123-080000-efgh")
+	assert.Equal(t, fault.MayOnlyLook, fault.CodeOf(err), "%v", err)
 }
 
 func cut(t *testing.T, at string) { sitetest.CutOff(t, at) }
@@ -67,7 +69,7 @@ func TestAConnectionThatIsCut(t *testing.T) {
 	assert.Len(t, lines, 2)
 	_, err = one.team.Addresses(ctx)
 	assert.NoError(t, err)
-	_, err = another(t, at).Journals.Open(id)
+	_, err = one.member(t, at, "steward", trust.Operate).Journals.Open(id)
 	assert.ErrorIs(t, err, job.ErrRunning, "it is still in hand")
 }
 
@@ -75,7 +77,8 @@ func TestAConnectionThatIsCut(t *testing.T) {
 func TestTakenOver(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
-	one, two := begun(t, at), another(t, at)
+	one := begun(t, at)
+	two := one.member(t, at, "steward", trust.Operate)
 	log, err := one.Journals.New(id)
 	require.NoError(t, err)
 	defer log.Close()

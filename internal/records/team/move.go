@@ -2,6 +2,7 @@ package team
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/records/trust"
 	"tivset/internal/records/vault"
 	"tivset/internal/secret"
 )
@@ -23,12 +25,9 @@ type Place struct {
 }
 
 // Place is the team's own, with what belongs to this machine where it was.
-func (t *Team) Place(h home.Home, may string) Place {
+func (t *Team) Place(h home.Home) Place {
 	h.Shared = Accounts{t}
-	opener := new(Opener)
-	v := vault.Shared(h.VaultKey(), Secrets{t, opener})
-	*opener = v
-	return Place{Ledger: t, Home: h, Vault: v, Journals: Journals{t, may}}
+	return Place{Ledger: t, Home: h, Vault: vault.Shared(h.VaultKey(), Secrets{t}), Journals: Journals{t}}
 }
 
 // Belongings are all records of a place, to be brought to another.
@@ -100,59 +99,98 @@ func (p Place) journals(b *Belongings) error {
 	return nil
 }
 
-// Begin makes a ledger in the database, with the first person, and with all that a place
-// has: all of it, or nothing.
-func (t *Team) Begin(ctx context.Context, first Person, b *Belongings, checksums secret.Text) error {
-	err := t.inOne(ctx, func(ctx context.Context, tx *sql.Tx) error {
+// Begin makes a ledger in the database, founded by this machine under a name, and with all that a place has: all of
+// it, or nothing. It gives the fingerprint of the team.
+func (t *Team) Begin(ctx context.Context, h home.Home, name string, b *Belongings, checksums secret.Text) (
+	founded string, err error) {
+	me, err := Me(h)
+	if err != nil {
+		return "", err
+	}
+	if t.signer, err = trust.SignerIn(h.SigningKey()); err != nil {
+		return "", err
+	}
+	err = t.inOne(ctx, func(ctx context.Context, tx *sql.Tx) error {
 		if err := t.make(ctx, tx); err != nil {
 			return err
 		}
-		first.May = MayAll
-		mark, err := vault.MarkOf(checksums, first.Marked())
-		if err != nil {
+		w := &word{ctx: ctx, team: t}
+		if err := tx.QueryRowContext(ctx, "SELECT now()").Scan(&w.at); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx,
-			"INSERT INTO people (name, key, may, added, by, mark) VALUES ($1, $2, $3, $4, '', $5)",
-			first.Name, first.Key, MayAll, t.now().UTC(), mark); err != nil {
+		me.Name, me.May, me.Since = name, trust.Admin, w.at.UTC()
+		if founded, err = w.found(me); err != nil {
 			return err
 		}
-		return b.bring(ctx, t, tx, first.Key, checksums)
+		if err := b.bring(ctx, t, tx, w, checksums); err != nil {
+			return err
+		}
+		return w.write(ctx, tx)
 	})
 	if errors.Is(err, errThere) {
-		return fault.New(fault.NeedsConfirmation, "somebody else began a ledger there at the same time", t.address,
+		return "", fault.New(fault.NeedsConfirmation, "somebody else began a ledger there at the same time", t.address,
 			"Run the same again, to join it. Nothing was touched.")
 	}
-	return err
+	if err != nil {
+		return "", err
+	}
+	return founded, t.Remember(ctx, h, founded)
+}
+
+// found makes the first entry of a log, and gives its fingerprint, which is the team's.
+func (w *word) found(me trust.Member) (string, error) {
+	epoch, err := vault.NewEpoch([]string{me.Seal})
+	if err != nil {
+		return "", err
+	}
+	by := w.team.signer
+	by.Name = me.Name
+	s, e, err := w.chain.Enact(by, w.at, &trust.Charter{Team: rand.Text(), Version: 1, Members: []trust.Member{me},
+		Epochs: []trust.EpochKey{epoch}}, "founded by "+me.Name)
+	w.entries = append(w.entries, writing{e, s})
+	return trust.Fingerprint(s.Hash()), err
 }
 
 // bring writes everything into empty tables.
-func (b *Belongings) bring(ctx context.Context, t *Team, tx *sql.Tx, key string, checksums secret.Text) error {
-	if err := b.list(ctx, t.SQL.Within(tx)); err != nil {
+func (b *Belongings) bring(ctx context.Context, t *Team, tx *sql.Tx, w *word, checksums secret.Text) error {
+	if err := b.list(ctx, t.SQL.Within(tx, w)); err != nil {
 		return err
 	}
 	for name, file := range b.Accounts {
-		if _, err := tx.ExecContext(ctx, putAccount, name, string(file)); err != nil {
+		if err := putAccount(ctx, tx, w, name, file); err != nil {
 			return err
 		}
 	}
 	for id, lines := range b.Journals {
-		for n, line := range lines {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO journals (id, n, line) VALUES ($1, $2, $3)", id, n,
-				string(line)); err != nil {
-				return err
-			}
+		if err := t.bringJournal(ctx, tx, w, id, lines); err != nil {
+			return err
 		}
 	}
 	secrets := map[string]secret.Text{vault.ChecksumsOf: checksums}
 	for name, s := range b.Secrets {
 		secrets[name] = s
 	}
-	sealed, err := vault.SealAll(secrets, []string{key})
+	sealed, err := vault.SealAll(secrets, []string{w.chain.Charter.Epoch()})
 	if err != nil {
 		return err
 	}
-	return put(ctx, tx, sealed)
+	return put(ctx, tx, w, sealed)
+}
+
+func (t *Team) bringJournal(ctx context.Context, tx *sql.Tx, w *word, id string, lines [][]byte) error {
+	by, err := w.by()
+	if err != nil {
+		return err
+	}
+	var before []byte
+	for n, line := range lines {
+		before = by.SignLine(w.chain.Charter.Team, id, n, before, line)
+		if _, err := tx.ExecContext(ctx, "INSERT INTO journals (id, n, line, member, signature) VALUES ($1, $2, $3, $4, $5)",
+			id, n, string(line), by.Name, before); err != nil {
+			return err
+		}
+	}
+	return w.Note(trust.What{Kind: trust.OfJournal, Key: id, Record: []byte(newJournal)})
 }
 
 // list writes into a ledger what belongs there.
@@ -238,15 +276,8 @@ func (b *Belongings) Compare(other *Belongings) error {
 // MovedAway notes that the ledger is not in this database any more, unless somebody has
 // joined it meanwhile.
 func (t *Team) MovedAway(ctx context.Context) error {
-	return t.inOne(ctx, func(ctx context.Context, tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "LOCK TABLE people IN ACCESS EXCLUSIVE MODE"); err != nil {
-			return err
-		}
-		var people int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM people").Scan(&people); err != nil {
-			return err
-		}
-		if people > 1 {
+	return t.change(ctx, func(ctx context.Context, tx *sql.Tx, w *word) error {
+		if len(w.chain.Charter.Members) > 1 {
 			return errOthers
 		}
 		_, err := tx.ExecContext(ctx, "UPDATE about SET moved = $1", t.now().UTC())

@@ -15,7 +15,13 @@ type Stages struct {
 
 // Stages reads what has come to a job's journal since a line, without taking it in hand.
 func (t *Team) Stages(ctx context.Context, id string, since int) (out Stages, err error) {
-	lines, err := list(ctx, t, pgx.RowTo[string], "SELECT line FROM journals WHERE id = $1 ORDER BY n", id)
+	lines, err := list(ctx, t, pgx.RowToStructByPos[signedLine], linesOf, id)
+	if err != nil || len(lines) == 0 {
+		return out, err
+	}
+	if err := t.rightLines(ctx, id, lines); err != nil {
+		return out, err
+	}
 	out.Lines = len(lines)
 	titles := map[int]string{}
 	for n, line := range lines {
@@ -23,7 +29,7 @@ func (t *Team) Stages(ctx context.Context, id string, since int) (out Stages, er
 			N            int
 			State, Title string
 		}
-		if json.Unmarshal([]byte(line), &r) != nil {
+		if json.Unmarshal([]byte(line.Line), &r) != nil {
 			continue
 		}
 		if r.Title != "" {
@@ -39,5 +45,5 @@ func (t *Team) Stages(ctx context.Context, id string, since int) (out Stages, er
 			out.Done = append(out.Done, "undone: "+titles[r.N])
 		}
 	}
-	return out, err
+	return out, nil
 }

@@ -43,25 +43,19 @@ func list[T any](ctx context.Context, t *Team, row pgx.RowToFunc[T], query strin
 	return out, err
 }
 
-// within reads rows of a transaction.
-func within[T any](ctx context.Context, tx *sql.Tx, read func(*sql.Rows) (T, error), query string) (out []T,
-	err error) {
-	rows, err := tx.QueryContext(ctx, query)
+// texts reads rows of one text within a transaction.
+func texts(ctx context.Context, tx *sql.Tx, query string, args ...any) (out []string, err error) {
+	rows, err := tx.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		one, err := read(rows)
-		if err != nil {
+		var one string
+		if err := rows.Scan(&one); err != nil {
 			return nil, err
 		}
 		out = append(out, one)
 	}
 	return out, rows.Err()
-}
-
-// person reads a row of allPeople.
-func person(rows *sql.Rows) (p Person, err error) {
-	return p, rows.Scan(&p.Name, &p.Key, &p.May, &p.Added, &p.By, &p.Mark)
 }

@@ -18,6 +18,7 @@ import (
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/ledger/ledgertest"
 	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/records/vault"
 	"tivset/internal/secret"
 	"tivset/internal/testing/sitetest"
@@ -50,48 +51,62 @@ type machine struct {
 	home home.Home
 	team *team.Team
 	team.Place
-	key string
-}
-
-func another(t *testing.T, at string) machine {
-	t.Helper()
-	m := machine{home: home.At(t.TempDir()), team: open(t, at)}
-	m.Place = m.team.Place(m.home, team.MayAll)
-	key, err := m.Vault.PublicKey()
-	require.NoError(t, err)
-	m.key = key
-	return m
+	founded string
 }
 
 // begun is the machine that began a ledger in a database.
 func begun(t *testing.T, at string) machine {
 	t.Helper()
-	m := another(t, at)
-	require.NoError(t, m.team.Begin(ctx, team.Person{Name: "wharfinger", Key: m.key}, &team.Belongings{},
-		secret.Of("00ff")))
+	m := machine{home: home.At(t.TempDir()), team: open(t, at)}
+	founded, err := m.team.Begin(ctx, m.home, "wharfinger", &team.Belongings{}, secret.Of("00ff"))
+	require.NoError(t, err)
+	m.founded, m.Place = founded, m.team.Place(m.home)
 	return m
+}
+
+// member is a machine of the team that m is of, by that name.
+func (m machine) member(t *testing.T, at, name string, may trust.Role) machine {
+	t.Helper()
+	one := machine{home: home.At(t.TempDir()), team: open(t, at), founded: m.founded}
+	me, err := team.Me(one.home)
+	require.NoError(t, err)
+	me.Name, me.May = name, may
+	require.NoError(t, m.team.Join(ctx, me, m.Vault))
+	_, err = one.team.Enter(ctx, one.home, m.founded)
+	require.NoError(t, err)
+	one.Place = one.team.Place(one.home)
+	return one
+}
+
+// again is another program of the same machine.
+func (m machine) again(t *testing.T, at string) machine {
+	t.Helper()
+	one := machine{home: m.home, team: open(t, at), founded: m.founded}
+	_, err := one.team.Enter(ctx, one.home, m.founded)
+	require.NoError(t, err)
+	one.Place = one.team.Place(one.home)
+	return one
 }
 
 func TestLedger(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
-	begun(t, at)
-	ledgertest.Run(t, func(t *testing.T) ledger.Ledger { return open(t, at) })
+	m := begun(t, at)
+	ledgertest.Run(t, func(t *testing.T) ledger.Ledger { return m.again(t, at).team })
 }
 
-// Secrets are for those of the team: who joins can open all of them, who leaves none that
-// is written from then on, and who may only look none at all.
+// Secrets are for those of the team who may open accounts: who joins can open all of them, who leaves none that is
+// written from then on, and who may only look none at all.
 func TestPeople(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
-	first, second, third := begun(t, at), another(t, at), another(t, at)
+	first := begun(t, at)
 	require.NoError(t, first.Vault.Set(map[string]secret.Text{"sites/a/admin.password": secret.Of("one"),
 		"sites/a/b/admin.password": secret.Of("two")}))
-	_, err := second.Vault.Get("sites/a/admin.password")
-	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "%v", err)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "steward", Key: second.key, May: team.MayAll}, first.Vault))
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "office", Key: third.key, May: team.MayLook},
-		first.Vault))
+	before, err := first.Vault.Seal("sites/a/")
+	require.NoError(t, err)
+	second := first.member(t, at, "steward", trust.Operate)
+	third := first.member(t, at, "office", trust.Look)
 	got, err := second.Vault.Get("sites/a/admin.password")
 	require.NoError(t, err)
 	assert.Equal(t, "one", got.Reveal())
@@ -99,21 +114,27 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"sites/a/admin.password"}, names)
 	_, err = third.Vault.Get("sites/a/admin.password")
-	assert.Error(t, err)
-	assert.ErrorIs(t, first.team.Join(ctx, team.Person{Name: "steward", Key: "age1x", May: team.MayAll},
-		first.Vault), team.ErrKnown)
+	assert.Equal(t, fault.MayOnlyLook, fault.CodeOf(err), "%v", err)
+	for n, m := range []trust.Member{{Name: "steward", Sign: []byte("x"), Seal: "y", May: trust.Operate}, {}} {
+		if n == 1 {
+			m, err = team.Me(second.home)
+			require.NoError(t, err)
+			m.Name, m.May = "another", trust.Operate
+		}
+		assert.ErrorIs(t, first.team.Join(ctx, m, first.Vault), trust.ErrKnown)
+	}
+	opened, err := second.Vault.Unseal(before)
+	require.NoError(t, err)
+	assert.Equal(t, "one", opened["admin.password"].Reveal(), "a backup of one is the other's too")
 
 	require.NoError(t, second.Vault.Set(map[string]secret.Text{"sites/a/admin.password": secret.Of("three")}))
-	sealed, err := second.Vault.Seal("sites/a/")
-	require.NoError(t, err)
-	opened, err := first.Vault.Unseal(sealed)
-	require.NoError(t, err)
-	assert.Equal(t, "three", opened["admin.password"].Reveal(), "a backup of one is the other's too")
 	sum, err := first.Vault.Key([]byte("x"))
 	require.NoError(t, err)
 	other, err := second.Vault.Key([]byte("x"))
 	require.NoError(t, err)
 	assert.Equal(t, sum, other)
+	joins := trust.Member{Name: "x", Sign: make([]byte, 32), Seal: "x", May: trust.Look}
+	assert.Equal(t, fault.MayOnlyLook, fault.CodeOf(second.team.Join(ctx, joins, second.Vault)), "an admin adds people")
 
 	require.NoError(t, first.team.Leave(ctx, "steward", first.Vault))
 	_, err = second.Vault.Get("sites/a/admin.password")
@@ -121,17 +142,20 @@ func TestPeople(t *testing.T) {
 	got, err = first.Vault.Get("sites/a/admin.password")
 	require.NoError(t, err)
 	assert.Equal(t, "three", got.Reveal())
-	assert.ErrorIs(t, first.team.Leave(ctx, "steward", first.Vault), team.ErrNobody)
-	assert.ErrorIs(t, first.team.Leave(ctx, "wharfinger", first.Vault), team.ErrLast)
+	assert.ErrorIs(t, first.team.Leave(ctx, "steward", first.Vault), trust.ErrNobody)
+	assert.ErrorIs(t, first.team.Leave(ctx, "wharfinger", first.Vault), trust.ErrLast)
 	_, err = first.Vault.Get("sites/a/admin.password")
 	assert.NoError(t, err, "who cannot leave still opens")
+	opened, err = first.Vault.Unseal(before)
+	require.NoError(t, err)
+	assert.Equal(t, "one", opened["admin.password"].Reveal(), "what was sealed in an epoch before")
 }
 
 // Passwords that are kept while somebody joins are for them too.
 func TestJoiningMeanwhile(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
-	first, second := begun(t, at), another(t, at)
+	first := begun(t, at)
 	done := make(chan error, 1)
 	go func() {
 		var err error
@@ -141,7 +165,7 @@ func TestJoiningMeanwhile(t *testing.T) {
 		done <- err
 	}()
 	time.Sleep(30 * time.Millisecond)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "steward", Key: second.key, May: team.MayAll}, first.Vault))
+	second := first.member(t, at, "steward", trust.Operate)
 	require.NoError(t, <-done)
 	all, err := second.Vault.All()
 	require.NoError(t, err)
@@ -177,13 +201,13 @@ func TestThereAndBack(t *testing.T) {
 	require.NoError(t, err)
 	sum, err := own.Vault.Key([]byte("x"))
 	require.NoError(t, err)
-	key, err := own.Vault.PublicKey()
-	require.NoError(t, err)
 
 	l := open(t, at)
-	require.NoError(t, l.Begin(ctx, team.Person{Name: "wharfinger", Key: key}, b, checksums))
-	assert.ErrorContains(t, l.Begin(ctx, team.Person{Name: "steward", Key: key}, b, checksums), "somebody else began")
-	there := l.Place(h, team.MayAll)
+	_, err = l.Begin(ctx, h, "wharfinger", b, checksums)
+	require.NoError(t, err)
+	_, err = l.Begin(ctx, h, "steward", b, checksums)
+	assert.ErrorContains(t, err, "somebody else began")
+	there := l.Place(h)
 	brought, err := there.Read(ctx)
 	require.NoError(t, err)
 	require.NoError(t, b.Compare(brought))
@@ -226,12 +250,12 @@ func TestDatabasesThatWillNotDo(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
 	first := begun(t, at)
-	other := open(t, at+"?ledger=another")
+	other := open(t, at+"&ledger=another")
 	found, err := other.Found(ctx)
 	require.NoError(t, err)
 	assert.False(t, found)
-	key := first.key
-	require.NoError(t, other.Begin(ctx, team.Person{Name: "steward", Key: key}, &team.Belongings{}, secret.Of("00")))
+	_, err = other.Begin(ctx, home.At(t.TempDir()), "steward", &team.Belongings{}, secret.Of("00"))
+	require.NoError(t, err)
 	require.NoError(t, other.PutSite(ctx, ledger.Site{Address: "b.localhost"}))
 	all, err := first.team.Addresses(ctx)
 	require.NoError(t, err)
@@ -245,11 +269,11 @@ func TestDatabasesThatWillNotDo(t *testing.T) {
 
 	_, err = c.Exec(ctx, "ALTER DATABASE records SET default_transaction_read_only = on")
 	require.NoError(t, err)
-	err = open(t, at).PutSite(ctx, ledger.Site{Address: "c.localhost"})
+	err = first.again(t, at).team.PutSite(ctx, ledger.Site{Address: "c.localhost"})
 	assert.ErrorContains(t, err, "can only be read")
 
 	for wrong, words := range map[string]string{"postgres://x@127.0.0.1:1/x": "does not answer",
-		at + "?ledger=Not-This": "cannot be called so", "mysql://x": "no address"} {
+		at + "&ledger=Not-This": "cannot be called so", "mysql://x": "no address"} {
 		_, err := team.Open(ctx, wrong, time.Now)
 		assert.ErrorContains(t, err, words)
 		assert.NotContains(t, fmt.Sprint(err), "chief's", "no password is said")
@@ -262,81 +286,13 @@ func TestDatabasesThatWillNotDo(t *testing.T) {
 	assert.NotContains(t, fmt.Sprint(err), "a wrong one")
 }
 
-// For a key that somebody put into the database who is not of the team nothing is sealed, nor
-// for one that they put in the place of another's.
-func TestAKeyThatNobodyAdded(t *testing.T) {
-	servers.Slow(t)
-	at := address(t)
-	first, second, stranger := begun(t, at), another(t, at), another(t, at)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "steward", Key: second.key, May: team.MayAll}, first.Vault))
-	c := connected(t, at)
-	_, err := c.Exec(
-		ctx,
-		"INSERT INTO tivset.people (name, key, may, added, by, mark) SELECT 'stranger', $1, may, added, by, "+
-			"mark FROM tivset.people WHERE name = 'steward'",
-		stranger.key,
-	)
-	require.NoError(t, err)
-	sealed := func(name string) {
-		t.Helper()
-		require.NoError(t, first.Vault.Set(map[string]secret.Text{name: secret.Of("one")}))
-		_, err := stranger.Vault.Get(name)
-		require.Error(t, err)
-		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind, "%v", err)
-	}
-	sealed("sites/a/admin.password")
-	got, err := second.Vault.Get("sites/a/admin.password")
-	require.NoError(t, err)
-	assert.Equal(t, "one", got.Reveal())
-	_, err = c.Exec(ctx, "DELETE FROM tivset.people WHERE name = 'stranger'")
-	require.NoError(t, err)
-	_, err = c.Exec(ctx, "UPDATE tivset.people SET key = $1 WHERE name = 'steward'", stranger.key)
-	require.NoError(t, err)
-	sealed("sites/b/admin.password")
-	third := another(t, at)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "office", Key: third.key, May: team.MayAll}, first.Vault))
-	_, err = stranger.Vault.Get("sites/a/admin.password")
-	assert.Error(t, err, "also when all is sealed anew")
-	_, err = third.Vault.Get("sites/a/admin.password")
-	assert.NoError(t, err)
-}
-
-// The tables of an older release are brought to this one's by somebody who may open the vault;
-// those who were of the team still are.
+// The tables of a release whose records nobody signed are left alone.
 func TestTablesOfAnOlderRelease(t *testing.T) {
 	servers.Slow(t)
 	at := address(t)
-	first, second := begun(t, at), another(t, at)
-	require.NoError(t, first.team.Join(ctx, team.Person{Name: "steward", Key: second.key, May: team.MayAll}, first.Vault))
-	c := connected(t, at)
-	now := time.Now()
-	for id, j := range map[string]ledger.Job{"a": {Ended: &now, Outcome: ledger.Done, Order: 3}, "b": {}} {
-		j.ID, j.Started = id, now
-		require.NoError(t, first.team.PutJob(ctx, j))
-	}
-	_, err := c.Exec(ctx, "SET search_path TO tivset; DROP TABLE rounds, told; ALTER TABLE people DROP COLUMN mark; "+
-		"ALTER TABLE jobs DROP COLUMN ended; ALTER TABLE jobs DROP COLUMN number; UPDATE about SET format = 1")
+	begun(t, at)
+	_, err := connected(t, at).Exec(ctx, "UPDATE tivset.about SET format = 3")
 	require.NoError(t, err)
-	for range 2 {
-		l := open(t, at)
-		found, err := l.Found(ctx)
-		require.NoError(t, err)
-		assert.True(t, found)
-		if l.Older() {
-			require.NoError(t, l.Upgrade(ctx, second.Vault))
-		}
-		assert.False(t, l.Older())
-	}
-	require.NoError(t, second.Vault.Set(map[string]secret.Text{"sites/a/admin.password": secret.Of("one")}))
-	got, err := first.Vault.Get("sites/a/admin.password")
-	require.NoError(t, err)
-	assert.Equal(t, "one", got.Reveal())
-	_, err = first.team.Rounds(ctx)
-	assert.NoError(t, err)
-	for wanted, of := range map[string]ledger.JobFilter{"a": {Order: 3}, "b": {Unfinished: true}} {
-		jobs, err := first.team.Jobs(ctx, of)
-		require.NoError(t, err)
-		require.Len(t, jobs, 1)
-		assert.Equal(t, wanted, jobs[0].ID)
-	}
+	_, err = open(t, at).Found(ctx)
+	assert.ErrorContains(t, err, "nobody signed")
 }

@@ -10,10 +10,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 
 	"filippo.io/age"
 
 	"tivset/internal/fault"
+	"tivset/internal/records/trust"
 	"tivset/internal/secret"
 )
 
@@ -26,15 +28,15 @@ type Store interface {
 	Names(prefix string) ([]string, error)
 
 	// Put keeps what seal makes, all or none, replacing those of the same names. It is given
-	// the public keys of all who may open them; nobody joins or leaves meanwhile.
-	Put(seal func(keys []string) (map[string][]byte, error)) error
+	// the public key for which things are encrypted, which does not change meanwhile.
+	Put(seal func(key string) (map[string][]byte, error)) error
 
 	// Drop forgets secrets.
 	Drop(names []string) error
-}
 
-// Reseal opens what was sealed for this vault's key, and seals it for other keys.
-type Reseal func(sealed []byte, keys []string) ([]byte, error)
+	// Epochs are the keys for which things were encrypted and are, the newest last.
+	Epochs() ([]trust.EpochKey, error)
+}
 
 // Shared is a vault in a store, opened with a key of this machine, which is made when first
 // needed.
@@ -83,29 +85,126 @@ func (v *Vault) one(name string) (secret.Text, error) {
 // open opens some secrets.
 func (v *Vault) open(names []string) (map[string]string, error) {
 	sealed, err := v.store.Sealed(names)
-	if err != nil {
-		return nil, err
+	if err != nil || len(sealed) == 0 {
+		return map[string]string{}, err
 	}
-	identity, err := v.identity(false)
+	keys, err := v.identities()
 	if err != nil {
 		return nil, err
 	}
 	out := map[string]string{}
 	for name, text := range sealed {
-		if out[name], err = unsealOne(text, identity); err != nil {
+		if out[name], err = unsealOne(text, keys); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-func unsealOne(sealed []byte, identity *age.X25519Identity) (s string, err error) {
+// identities are the keys that open what is sealed for this vault: those of the team's epochs, the newest first, and
+// this machine's own.
+func (v *Vault) identities() ([]age.Identity, error) {
+	own, err := v.identity(false)
+	if err != nil {
+		return nil, err
+	}
+	if v.store == nil {
+		return []age.Identity{own}, nil
+	}
+	epochs, err := v.store.Epochs()
+	if err != nil {
+		return nil, err
+	}
+	out := []age.Identity{own}
+	for n := len(epochs) - 1; n >= 0; n-- {
+		key, err := v.epoch(epochs[n], own)
+		var none *age.NoIdentityMatchError
+		if errors.As(err, &none) {
+			continue // of before this machine was of the team, or because it may only look
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = slices.Insert(out, len(out)-1, age.Identity(key))
+	}
+	return out, nil
+}
+
+// epoch opens the private half of an epoch's key, once.
+func (v *Vault) epoch(e trust.EpochKey, own age.Identity) (*age.X25519Identity, error) {
+	v.opening.Lock()
+	defer v.opening.Unlock()
+	if key := v.opened[e.For]; key != nil {
+		return key, nil
+	}
+	plain, err := age.Decrypt(bytes.NewReader(e.Sealed), own)
+	if err != nil {
+		return nil, err
+	}
+	var text string
+	if err := json.NewDecoder(plain).Decode(&text); err != nil {
+		return nil, err
+	}
+	key, err := age.ParseX25519Identity(text)
+	if err == nil && key.Recipient().String() != e.For {
+		err = errors.New("the key of an epoch is not the one that it says")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if v.opened == nil {
+		v.opened = map[string]*age.X25519Identity{}
+	}
+	v.opened[e.For] = key
+	return key, nil
+}
+
+// NewEpoch makes a key for which things are to be encrypted from now on, which some public keys open.
+func NewEpoch(openers []string) (trust.EpochKey, error) {
+	key, err := age.GenerateX25519Identity()
+	if err != nil {
+		return trust.EpochKey{}, err
+	}
+	return sealedEpoch(key, openers)
+}
+
+func sealedEpoch(key *age.X25519Identity, openers []string) (e trust.EpochKey, err error) {
+	to, err := recipients(openers)
+	if err != nil {
+		return e, err
+	}
+	e.For = key.Recipient().String()
+	e.Sealed, err = seal(key.String(), to...)
+	return e, err
+}
+
+// EpochsFor has the keys of all epochs that were opened by some public keys, and by no others.
+func (v *Vault) EpochsFor(epochs []trust.EpochKey, openers []string) (out []trust.EpochKey, err error) {
+	own, err := v.identity(false)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range epochs {
+		key, err := v.epoch(e, own)
+		if err != nil {
+			return nil, err
+		}
+		anew, err := sealedEpoch(key, openers)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, anew)
+	}
+	return out, nil
+}
+
+func unsealOne(sealed []byte, keys []age.Identity) (s string, err error) {
 	var none *age.NoIdentityMatchError
-	plain, err := age.Decrypt(bytes.NewReader(sealed), identity)
+	plain, err := age.Decrypt(bytes.NewReader(sealed), keys...)
 	if errors.As(err, &none) {
-		return "", fault.New(fault.NeedsConfirmation, "the team's passwords are not encrypted to this machine",
-			identity.Recipient().String(), "Ask somebody of the team to add its key with "+
-				fault.Call("team", "add", "NAME", identity.Recipient().String())+"; who may only look opens no account.")
+		return "", fault.NewAs(fault.MayOnlyLook, fault.NeedsConfirmation, "the team's passwords are not encrypted to "+
+			"this machine",
+			"", "Ask somebody of the team who may give it more to do than to look: "+fault.Call("team", "list"))
 	}
 	if err != nil {
 		return "", err
@@ -115,7 +214,7 @@ func unsealOne(sealed []byte, identity *age.X25519Identity) (s string, err error
 
 // putAll seals secrets for all, and keeps them.
 func (v *Vault) putAll(secrets map[string]secret.Text) error {
-	return v.store.Put(func(keys []string) (map[string][]byte, error) { return SealAll(secrets, keys) })
+	return v.store.Put(func(key string) (map[string][]byte, error) { return SealAll(secrets, []string{key}) })
 }
 
 // SealAll seals secrets, each by itself, for some public keys.
@@ -133,21 +232,25 @@ func SealAll(secrets map[string]secret.Text, keys []string) (map[string][]byte, 
 	return out, nil
 }
 
-// Reseal opens what was sealed for this vault's key, and seals it for other keys.
-func (v *Vault) Reseal(sealed []byte, keys []string) ([]byte, error) {
-	identity, err := v.identity(false)
+// Reseal opens what was sealed for this vault, and seals it for another key.
+func (v *Vault) Reseal(sealed []byte, key string) ([]byte, error) {
+	s, err := v.unsealed(sealed)
 	if err != nil {
 		return nil, err
 	}
-	s, err := unsealOne(sealed, identity)
-	if err != nil {
-		return nil, err
-	}
-	to, err := recipients(keys)
+	to, err := recipients([]string{key})
 	if err != nil {
 		return nil, err
 	}
 	return seal(s, to...)
+}
+
+func (v *Vault) unsealed(sealed []byte) (string, error) {
+	keys, err := v.identities()
+	if err != nil {
+		return "", err
+	}
+	return unsealOne(sealed, keys)
 }
 
 // SealText encrypts a text for all who share this vault.
@@ -155,11 +258,7 @@ func (v *Vault) SealText(text []byte) ([]byte, error) { return v.sealFor(string(
 
 // UnsealText opens what SealText made.
 func (v *Vault) UnsealText(sealed []byte) ([]byte, error) {
-	identity, err := v.identity(false)
-	if err != nil {
-		return nil, err
-	}
-	s, err := unsealOne(sealed, identity)
+	s, err := v.unsealed(sealed)
 	return []byte(s), err
 }
 

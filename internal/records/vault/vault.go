@@ -9,7 +9,6 @@ import (
 	"bytes"
 	"crypto/hmac"
 	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -20,6 +19,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"filippo.io/age"
 	"github.com/gofrs/flock"
@@ -35,6 +35,9 @@ type Vault struct {
 	file  string
 	key   string
 	store Store // in place of the file; nil for the file
+
+	opening sync.Mutex
+	opened  map[string]*age.X25519Identity // the private halves of epochs' keys, by their public ones
 }
 
 // At names the vault's file and its key's file, which are made when first
@@ -159,15 +162,15 @@ func (v *Vault) below(prefix string) (map[string]string, error) {
 // sealFor encrypts something for whoever may open this vault.
 func (v *Vault) sealFor(what any) ([]byte, error) {
 	if v.store != nil {
-		var sealed []byte
-		err := v.store.Put(func(keys []string) (out map[string][]byte, err error) {
-			to, err := recipients(keys)
-			if err == nil {
-				sealed, err = seal(what, to...)
-			}
+		epochs, err := v.store.Epochs()
+		if err != nil {
 			return nil, err
-		})
-		return sealed, err
+		}
+		to, err := recipients([]string{epochs[len(epochs)-1].For})
+		if err != nil {
+			return nil, err
+		}
+		return seal(what, to...)
 	}
 	identity, err := v.identity(true)
 	if err != nil {
@@ -178,25 +181,16 @@ func (v *Vault) sealFor(what any) ([]byte, error) {
 
 // Unseal opens what Seal made. A fault when another vault's key is needed.
 func (v *Vault) Unseal(sealed []byte) (map[string]secret.Text, error) {
-	identity, err := v.identity(false)
+	keys, err := v.identities()
 	if err != nil {
 		return nil, err
 	}
-	c, err := unseal(bytes.NewReader(sealed), identity)
+	c, err := unseal(bytes.NewReader(sealed), keys...)
 	out := map[string]secret.Text{}
 	for name, s := range c.Secrets {
 		out[name] = secret.Of(s)
 	}
 	return out, err
-}
-
-// Marks gives what makes such checksums, with the key opened once.
-func (v *Vault) Marks() (func(text []byte) []byte, error) {
-	own, err := v.checksumKey()
-	if err != nil {
-		return nil, err
-	}
-	return func(text []byte) []byte { return marked(own, text) }, nil
 }
 
 // Key makes a checksum of a text that nobody can make without this vault's key
@@ -215,12 +209,6 @@ func marked(own, text []byte) []byte {
 	return sum.Sum(nil)
 }
 
-// MarkOf makes such a checksum for a team that shares a secret for them (see ForTeam).
-func MarkOf(shared secret.Text, text []byte) ([]byte, error) {
-	own, err := hex.DecodeString(shared.Reveal())
-	return marked(own, text), err
-}
-
 func seal(what any, to ...age.Recipient) ([]byte, error) {
 	var sealed bytes.Buffer
 	w, err := age.Encrypt(&sealed, to...)
@@ -236,9 +224,9 @@ func seal(what any, to ...age.Recipient) ([]byte, error) {
 	return sealed.Bytes(), nil
 }
 
-func unseal(from io.Reader, identity *age.X25519Identity) (content, error) {
+func unseal(from io.Reader, keys ...age.Identity) (content, error) {
 	var c content
-	plain, err := age.Decrypt(from, identity)
+	plain, err := age.Decrypt(from, keys...)
 	if err != nil {
 		return c, err
 	}

@@ -51,9 +51,10 @@ var floors = []struct {
 	}},
 	{"records", map[string]string{
 		"records/catalogues": "records/home records/ledger",
-		"records/home":       "", "records/ledger": "", "records/vault": "", "records/job": "", "records/backup": "",
-		"records/depot": "", "records/recovery": "records/home",
-		"records/team": "records/home records/job records/ledger records/vault", "records/queue": "records/team",
+		"records/trust":      "", "records/home": "", "records/ledger": "records/trust", "records/vault": "records/trust",
+		"records/job": "", "records/backup": "", "records/depot": "", "records/recovery": "records/home",
+		"records/team":  "records/home records/job records/ledger records/trust records/vault",
+		"records/queue": "records/ledger records/team records/trust",
 	}},
 	{"accounts, open", map[string]string{"hosting": "", "hosting/reach": ""}},
 	{"what can be asked", map[string]string{"question": ""}},
@@ -86,7 +87,7 @@ var floors = []struct {
 		"command": "command/*",
 	}},
 	{"tests", map[string]string{
-		"testing/line": "", "testing/mirror": "", "testing/sitetest": "", "testing/arch": "",
+		"testing/line": "", "testing/impostor": "", "testing/mirror": "", "testing/sitetest": "", "testing/arch": "",
 		"testing/chaos":           "testing/mirror testing/sitetest",
 		"hosting/files/filestest": "", "hosting/database/databasetest": "", "records/ledger/ledgertest": "",
 		"records/depot/depottest": "",
@@ -109,7 +110,7 @@ var only = map[string]string{
 	"github.com/spf13/cobra":         "command command/*",
 	"charm.land/lipgloss/v2":         "screen",
 	"github.com/go-sql-driver/mysql": "hosting/database/mariadb standin/pages trial/servers",
-	"modernc.org/sqlite":             "records/ledger hosting/database/sqlite standin/mysqld",
+	"modernc.org/sqlite":             "records/ledger records/team hosting/database/sqlite standin/mysqld",
 	"github.com/jackc/pgx/v5": "hosting/database/postgresql records/queue records/team trial/servers " +
 		"testing/sitetest",
 	"github.com/riverqueue/river": "records/queue",
@@ -118,7 +119,7 @@ var only = map[string]string{
 	"os/exec": "command/cli command/sites demo hosting/files/local hosting/database/helper " +
 		"trial/servers",
 	"golang.org/x/term":               "command/cli screen",
-	"github.com/gofrs/flock":          "records/vault records/job records/home trial/servers app/fetch",
+	"github.com/gofrs/flock":          "records/vault records/trust records/job records/home trial/servers app/fetch",
 	"github.com/ulikunitz/xz":         "app/archive testing/mirror",
 	"aead.dev/minisign":               "app/index",
 	"github.com/PuerkitoBio/goquery":  "hosting/web app/draft app/setup",

@@ -11,6 +11,7 @@ import (
 
 	"tivset/internal/records/home"
 	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/trial/servers"
 )
 
@@ -24,7 +25,7 @@ func Records(t *testing.T) string {
 	defer c.Close(ctx)
 	_, err = c.Exec(ctx, "CREATE DATABASE records")
 	require.NoError(t, err)
-	to.Path = "/records"
+	to.Path, to.RawQuery = "/records", "sslmode=disable"
 	return to.String()
 }
 
@@ -49,12 +50,12 @@ func OnTeam(t *testing.T, w *World, at string) {
 	require.NoError(t, err)
 	checksums, err := own.Vault.ForTeam()
 	require.NoError(t, err)
-	key, err := own.Vault.PublicKey()
-	require.NoError(t, err)
 	l := opened(t, at)
-	require.NoError(t, l.Begin(ctx, team.Person{Name: "wharfinger", Key: key}, b, checksums))
+	founded, err := l.Begin(ctx, w.Home, "wharfinger", b, checksums)
+	require.NoError(t, err)
+	w.team, w.Team = l, founded
 	require.NoError(t, w.Home.SetAsideRecords(time.Now()))
-	w.on(l.Place(w.Home, team.MayAll))
+	w.on(l.Place(w.Home))
 }
 
 func opened(t *testing.T, at string) *team.Team {
@@ -69,13 +70,17 @@ func opened(t *testing.T, at string) *team.Team {
 // same account.
 func Another(t *testing.T, w *World, at string) *World {
 	t.Helper()
-	second := &World{T: t, Home: home.At(t.TempDir()), Root: w.Root, Demo: w.Demo, Real: w.Real, source: w.source}
-	l := opened(t, at)
-	place := l.Place(second.Home, team.MayAll)
-	key, err := place.Vault.PublicKey()
+	ctx := context.Background()
+	second := &World{T: t, Home: home.At(t.TempDir()), Root: w.Root, Demo: w.Demo, Real: w.Real, source: w.source,
+		Team: w.Team}
+	me, err := team.Me(second.Home)
 	require.NoError(t, err)
-	require.NoError(t, l.Join(context.Background(), team.Person{Name: "steward", Key: key, May: team.MayAll},
-		w.vault))
-	second.on(place)
+	me.Name, me.May = "steward", trust.Operate
+	require.NoError(t, w.team.Join(ctx, me, w.vault))
+	l := opened(t, at)
+	_, err = l.Enter(ctx, second.Home, w.Team)
+	require.NoError(t, err)
+	second.team = l
+	second.on(l.Place(second.Home))
 	return second
 }

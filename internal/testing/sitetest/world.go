@@ -69,6 +69,8 @@ type World struct {
 
 	source catalogue.Source
 	vault  *vault.Vault // without the calls that fail
+	team   *team.Team   // nil while the records are files
+	Team   string       // its fingerprint
 }
 
 // Demo sets up the demo account.

@@ -90,8 +90,9 @@ func startPostgreSQL(t Stage) Database {
 		run(t, program, args...)
 		run(t, "mv", inside, folder)
 	})
-	program, args := as(programs["postgres"], "-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", dir, "-c",
-		"fsync=off")
+	encrypts := encrypting(t, dir)
+	program, args := as(programs["postgres"], append([]string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port),
+		"-k", dir, "-c", "fsync=off"}, encrypts...)...)
 	last(t, dir, program, args...)
 	await(t, "PostgreSQL", func() error {
 		c, err := d.postgres("postgres")
@@ -101,6 +102,20 @@ func startPostgreSQL(t Stage) Database {
 		return err
 	})
 	return d
+}
+
+// encrypting has a PostgreSQL encrypt for clients that want it, with a certificate that no machine knows.
+func encrypting(t Stage, dir string) []string {
+	t.Helper()
+	certificate(t, dir, FTPOptions{})
+	key := filepath.Join(dir, "key.pem")
+	if err := os.Chmod(key, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if os.Geteuid() == 0 { // whose the folder is runs the server
+		run(t, "chown", "--reference="+dir, key, filepath.Join(dir, "cert.pem"))
+	}
+	return []string{"-c", "ssl=on", "-c", "ssl_cert_file=" + filepath.Join(dir, "cert.pem"), "-c", "ssl_key_file=" + key}
 }
 
 // postgresPrograms finds the newest version that is installed.

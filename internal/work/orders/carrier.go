@@ -37,7 +37,7 @@ type Carrier struct {
 
 // Do carries an order out. Later says that what was in its way passes by waiting.
 func (c *Carrier) Do(ctx context.Context, number int64, o queue.Order) (result queue.Result, later time.Duration) {
-	r, done, err := c.open(o, c.Queue.Files(ctx, number))
+	r, done, err := c.open(ctx, number, o)
 	if err != nil {
 		return c.Result(nil, err), 0
 	}
@@ -53,6 +53,9 @@ func (c *Carrier) Do(ctx context.Context, number int64, o queue.Order) (result q
 	}
 	return c.Result(ended, err), later
 }
+
+// Refused says what came of an order that is not carried out.
+func (c *Carrier) Refused(why error) queue.Result { return c.Result(nil, why) }
 
 // Panicked ends what was begun of an order at which the program itself failed, and says what came of it.
 func (c *Carrier) Panicked(ctx context.Context, number int64, why any) queue.Result {

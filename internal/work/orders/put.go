@@ -2,10 +2,8 @@ package orders
 
 import (
 	"context"
-	"crypto/hmac"
 	"errors"
 
-	"tivset/internal/fault"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/work/batch"
@@ -29,9 +27,6 @@ func (p *Place) Put(ctx context.Context, r batch.Request, at batch.Where, priori
 	v := p.Records.Vault
 	order := queue.Order{What: r.Kind(), At: at.Address, Account: at.Account.Name, Who: p.As, Tell: tell}
 	order.Call, err = v.SealText(text)
-	if err == nil {
-		order.Mark, err = v.Key(order.Marked())
-	}
 	if err != nil {
 		return 0, err
 	}
@@ -39,20 +34,11 @@ func (p *Place) Put(ctx context.Context, r batch.Request, at batch.Where, priori
 	return n, errors.Join(err, ctx.Err())
 }
 
-// open opens an order. Whoever can write into the database could put one there: only one
-// that is marked was put there by somebody who may do all.
-func (p *Place) open(o queue.Order, files queue.Parts) (r batch.Request, done func(), err error) {
-	mark, err := p.Records.Vault.Key(o.Marked())
-	if err != nil {
-		return nil, nil, err
-	}
-	if !hmac.Equal(mark, o.Mark) {
-		return nil, nil, fault.New(fault.NeedsConfirmation, "nobody of the team put this request there", o.At,
-			"It was not carried out. See who can write into the database.")
-	}
+// open opens an order that the queue has let through.
+func (p *Place) open(ctx context.Context, number int64, o queue.Order) (r batch.Request, done func(), err error) {
 	text, err := p.Records.Vault.UnsealText(o.Call)
 	if err != nil {
 		return nil, nil, err
 	}
-	return unpacked(text, p.Records, files)
+	return unpacked(text, p.Records, p.Queue.Files(ctx, number))
 }

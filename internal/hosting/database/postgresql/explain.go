@@ -47,6 +47,13 @@ func explain(err error, login database.Login) error {
 		}
 		return said
 	}
+	if strings.Contains(err.Error(), "authentication method requirement") {
+		return fault.NewAs(fault.UnknownServer, fault.NeedsConfirmation, "the database server wants the password in a way "+
+			"that "+
+			"shows it", where, "It was not sent. Have the user's password kept with scram-sha-256 (password_encryption); "+
+			"when it "+
+			"is already, somebody else answers in the server's place.").Wrap(err)
+	}
 	var network net.Error
 	var dial *net.OpError
 	if errors.As(err, &dial) || errors.As(err, &network) || errors.Is(err, os.ErrDeadlineExceeded) ||

@@ -118,6 +118,8 @@ func dial(ctx context.Context, login database.Login) (*pgx.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
+	// the password is proven, never sent (SCRAM, RFC 5802): not to whoever answers in the server's place either
+	config.RequireAuth = "scram-sha-256,none"
 	config.User, config.Password, config.Database = login.User, login.Password.Reveal(), login.Database
 	network, address := "tcp", login.Server
 	if strings.HasPrefix(login.Server, "/") {
