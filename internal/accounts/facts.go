@@ -38,7 +38,8 @@ type DatabaseFacts struct {
 
 // Facts looks at an account. What cannot be looked at is a warning.
 func (k *Keeper) Facts(ctx context.Context, a *account.Account) (Facts, error) {
-	f := Facts{Files: -1, Bytes: -1, Free: -1, Domains: []DomainFacts{}, Databases: []DatabaseFacts{}, Timers: []string{}, Warnings: []string{}}
+	f := Facts{Files: -1, Bytes: -1, Free: -1,
+		Domains: []DomainFacts{}, Databases: []DatabaseFacts{}, Timers: []string{}, Warnings: []string{}}
 	sites, err := k.Book.Ledger.Sites(ctx)
 	if err != nil {
 		return f, err

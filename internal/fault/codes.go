@@ -24,6 +24,8 @@ const (
 	NotOfTeam     Code = "not-of-team"
 	MayOnlyLook   Code = "may-only-look"
 	NotBelieved   Code = "not-believed"
+	LedgerRefused Code = "ledger-refused"
+	NoKit         Code = "no-kit"
 	QueuedAlready Code = "queued-already"
 	LedgerDamaged Code = "ledger-damaged"
 	OtherRelease  Code = "other-release"
@@ -60,6 +62,8 @@ var Meanings = []Meaning{
 	{NoAccount, "no account has been added yet"},
 	{NotOfTeam, "this machine is not of the team whose records it asks for"},
 	{MayOnlyLook, "this member may not do that"},
+	{LedgerRefused, "the database of the team's records refuses this machine's user or password"},
+	{NoKit, "this machine has no kit of the app, or several, or one that cannot be read"},
 	{NotBelieved, "what the team's database says was not written by its members"},
 	{QueuedAlready, "the same is on the queue already for that place"},
 	{LedgerDamaged, "the ledger's file is damaged"},

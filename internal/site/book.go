@@ -178,7 +178,7 @@ func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 		Face:  Branding{Title: x.Title, Language: x.Language, Asked: []Told{}, Extras: []Told{}},
 		Place: Place{URL: x.URL, Folder: x.Folder, DataFolder: x.DataFolder}}
 	if s.Of = entry.Past(x.Release); s.Of == nil {
-		return nil, fault.New(fault.Usage, "the kit of "+entry.Title+" does not know this release any more",
+		return nil, fault.NewAs(fault.NoKit, fault.Usage, "the kit of "+entry.Title+" does not know this release any more",
 			x.Release+" of "+x.Address, "Add the catalogue that it came from.")
 	}
 	if s.At, err = Resolve(x.URL, a.Domains); err != nil {

@@ -85,7 +85,7 @@ func (c *Catalogue) Find(app string) (Entry, error) {
 }
 
 func undecided(app string, found []Entry) error {
-	f := fault.New(fault.NeedsConfirmation, "several catalogues have a kit of "+found[0].Title, app,
+	f := fault.NewAs(fault.NoKit, fault.NeedsConfirmation, "several catalogues have a kit of "+found[0].Title, app,
 		"Say once which counts: "+fault.Call("catalogue", "use", app, found[0].Catalogue)+". Nothing was touched.")
 	for _, e := range found {
 		f.Details = append(f.Details, e.Catalogue+": "+e.Summary)
@@ -107,7 +107,7 @@ func (c *Catalogue) none(app string) error {
 		remedy = "You decided for the catalogue " + at + ", which has none. See the catalogues with: " +
 			fault.Call("catalogue", "list")
 	}
-	return fault.New(fault.Usage, "no app is called "+app, "", remedy)
+	return fault.NewAs(fault.NoKit, fault.Usage, "no app is called "+app, "", remedy)
 }
 
 // errNone says that a source has no kit of the app.
@@ -155,6 +155,6 @@ func (s Source) open(app string) (folder fs.FS, withheld, err error) {
 }
 
 func (s Source) gone(cause error) error {
-	return fault.New(fault.Usage, "cannot read the catalogue "+s.Name, "",
+	return fault.NewAs(fault.NoKit, fault.Usage, "cannot read the catalogue "+s.Name, "",
 		"Check that its folder is there, or do without: "+fault.Call("catalogue", "forget", s.Name)).Wrap(cause)
 }

@@ -78,6 +78,7 @@ func (o Ordering) Valid(c *cobra.Command) error {
 type orderJSON struct {
 	Outcome string `json:"outcome"`
 	Number  int64  `json:"number,omitempty"`
+	Batch   int64  `json:"batch,omitempty"`
 	What    string `json:"what"`
 	At      string `json:"at"`
 	Error   any    `json:"error,omitempty"`
@@ -101,15 +102,28 @@ func (a *App) orderOne(ctx context.Context, s *core.Core, b *batch.Batch) error 
 		return err
 	}
 	defer done()
-	n, err := to.Put(ctx, r.Request, where, queue.Priorities[a.Ordering.priority], a.Ordering.tell)
+	n, err := to.Put(ctx, r.Request, where, a.Ordering.how(0))
 	if err != nil {
 		return err
 	}
+	a.nobodyWorks(ctx, to.Queue, where.Account.Name)
 	if a.JSON {
-		return a.Streams.WriteJSON(orderJSON{"queued", n, r.Request.Kind(), where.Address, nil})
+		return a.Streams.WriteJSON(orderJSON{"queued", n, 0, r.Request.Kind(), where.Address, nil})
 	}
 	a.Streams.Print("On the queue as number %d. Follow it with: tivset jobs --follow %d", n, n)
 	return nil
+}
+
+// how is how requests are put on the queue.
+func (o Ordering) how(together int64) orders.How {
+	return orders.How{Priority: queue.Priorities[o.priority], Tell: o.tell, Batch: together}
+}
+
+// nobodyWorks warns where no worker lives that would take what was put on the queue.
+func (a *App) nobodyWorks(ctx context.Context, q *queue.Queue, account string) {
+	if n, err := q.Alive(ctx, account); err == nil && n == 0 {
+		a.Streams.Warn("no worker is at work that would take it: it waits until one is begun, with tivset worker")
+	}
 }
 
 // agreeToOrder shows what a request comes to, and has it agreed to.
@@ -147,13 +161,21 @@ func (a *App) OrderAll(ctx context.Context, s *core.Core, b *batch.Batch, there 
 		return err
 	}
 	defer done()
+	var together int64
+	if len(at) > 1 {
+		if together, err = to.Queue.NewBatch(ctx); err != nil {
+			return err
+		}
+	}
+	if len(at) > 0 && there == "" { // cron is to mail nothing
+		a.nobodyWorks(ctx, to.Queue, at[0].Account.Name)
+	}
 	documents := []any{}
 	for _, r := range rows {
-		document := orderJSON{Outcome: "queued", What: r.Request.Kind(), At: r.Name()}
+		document := orderJSON{Outcome: "queued", Batch: together, What: r.Request.Kind(), At: r.Name()}
 		if r.Err == nil {
 			document.At = r.Plan.Address
-			document.Number, r.Err = to.Put(ctx, r.Request, r.Plan.Where,
-				queue.Priorities[a.Ordering.priority], a.Ordering.tell)
+			document.Number, r.Err = to.Put(ctx, r.Request, r.Plan.Where, a.Ordering.how(together))
 		}
 		if r.Err != nil && document.Number > 0 && there != "" {
 			r.Err, document.Outcome = nil, "there"
@@ -166,6 +188,8 @@ func (a *App) OrderAll(ctx context.Context, s *core.Core, b *batch.Batch, there 
 	}
 	if a.JSON {
 		err = a.Streams.WriteJSON(documents)
+	} else if together > 0 {
+		a.Streams.Say("All of them are number %[1]d. Follow them with: tivset jobs --follow %[1]d", together)
 	} else if len(rows) > 0 {
 		a.Streams.Say("See how they go on with: tivset queue list")
 	} else if there == "" {

@@ -21,7 +21,8 @@ import (
 )
 
 func (a *app) queueGroup() *cobra.Command {
-	return a.Group("queue", "What a team's workers are to do", a.queueList(), a.queueCancel())
+	return a.Group("queue", "What a team's workers are to do", a.queueList(), a.queueCancel(), a.queueRetry(),
+		a.queueWorkers())
 }
 
 func (a *app) queueList() *cobra.Command {
@@ -46,12 +47,7 @@ func (a *app) queueList() *cobra.Command {
 				a.Streams.Say("Nothing is on the queue.")
 				return nil
 			}
-			var rows [][]string
-			for _, o := range all {
-				rows = append(rows, []string{strconv.FormatInt(o.Number, 10), o.State, o.What, o.At, o.Who,
-					o.Put.Format("2006-01-02 15:04"), screen.Dash(o.Worker)})
-			}
-			a.Streams.Table([]string{"Number", "State", "What", "Site", "Who", "Since", "Worker"}, rows)
+			a.showQueue(all)
 			return nil
 		},
 	}
@@ -59,33 +55,187 @@ func (a *app) queueList() *cobra.Command {
 	return c
 }
 
+// showQueue lists requests, and why those wait that do.
+func (a *app) showQueue(all []queue.Listed) {
+	var rows [][]string
+	for _, o := range all {
+		of := strconv.FormatInt(o.Number, 10)
+		if o.Batch > 0 {
+			of += " of " + strconv.FormatInt(o.Batch, 10)
+		}
+		rows = append(rows, []string{of, o.State, o.What, o.At, o.Who, o.Put.Format("2006-01-02 15:04"),
+			screen.Dash(o.Worker)})
+	}
+	a.Streams.Table([]string{"Number", "State", "What", "Site", "Who", "Since", "Worker"}, rows)
+	for _, o := range all {
+		switch {
+		case o.State == "stuck":
+			a.Streams.Say("Number %d waits for people: %s. Several workers gave it back. When it is mended: tivset queue "+
+				"retry %d",
+				o.Number, o.Why, o.Number)
+		case o.Why != "" && o.Until != nil:
+			a.Streams.Say("Number %d waits until %s: %s.", o.Number, o.Until.Format("15:04:05"), o.Why)
+		case o.Why != "":
+			a.Streams.Say("Number %d: %s.", o.Number, o.Why)
+		}
+	}
+}
+
+// each does something with all requests that a number means, and says what became of them.
+func (a *app) each(ctx context.Context, word string, do func(q *queue.Queue, as string, all []queue.Listed) (
+	[]queue.Listed, error)) error {
+	n, err := numbered(word)
+	if err != nil {
+		return err
+	}
+	q, p, as, done, err := a.QueueOf(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := a.May(ctx, p.Ledger.(*team.Team), trust.Operate); err != nil {
+		return err
+	}
+	all, err := q.Of(ctx, n)
+	if err != nil {
+		return err
+	}
+	became, err := do(q, as, all)
+	if err != nil {
+		return err
+	}
+	if a.JSON && len(became) == 1 {
+		return a.Streams.WriteJSON(became[0])
+	}
+	if a.JSON {
+		return a.Streams.WriteJSON(became)
+	}
+	for _, o := range became {
+		a.Streams.Print("Number %d is %s.", o.Number, map[bool]string{true: "being interrupted",
+			false: o.State}[o.State == "running"])
+	}
+	return nil
+}
+
 func (a *app) queueCancel() *cobra.Command {
 	return &cobra.Command{
-		Use: "cancel NUMBER", Short: "Take a request from the queue; one under way is interrupted, and undone",
+		Use: "cancel NUMBER", Short: "Take a request from the queue, or all of a batch; one under way is interrupted, and " +
+			"undone",
 		Args: cli.Takes(1, 1, "NUMBER"), Annotations: cli.NoDryRun(),
 		Example: "  tivset queue cancel 12\n  tivset queue cancel 12 --json",
 		RunE: func(c *cobra.Command, args []string) error {
-			n, err := numbered(args[0])
-			if err != nil {
-				return err
-			}
-			q, p, _, done, err := a.QueueOf(c.Context())
+			return a.each(c.Context(), args[0], func(q *queue.Queue, _ string, all []queue.Listed) (out []queue.Listed,
+				err error) {
+				for _, o := range all {
+					if o.Ended != nil && len(all) > 1 {
+						continue
+					}
+					if o, err = q.Cancel(c.Context(), o.Number); err != nil {
+						return out, err
+					}
+					out = append(out, o)
+				}
+				return out, nil
+			})
+		},
+	}
+}
+
+func (a *app) queueRetry() *cobra.Command {
+	return &cobra.Command{
+		Use: "retry NUMBER", Short: "Put what failed on the queue again, of a batch all that did",
+		Args: cli.Takes(1, 1, "NUMBER"), Annotations: cli.NoDryRun(),
+		Example: "  tivset queue retry 12\n  tivset queue retry 12 --json",
+		RunE: func(c *cobra.Command, args []string) error {
+			ctx := c.Context()
+			return a.each(ctx, args[0], func(q *queue.Queue, as string, all []queue.Listed) (out []queue.Listed, err error) {
+				var again []queue.Listed
+				for _, o := range all {
+					if len(all) == 1 || slices.Contains([]string{"failed", "cancelled", "stuck"}, o.State) {
+						again = append(again, o)
+					}
+				}
+				if len(again) == 0 {
+					return nil, fault.New(fault.Usage, "nothing of it failed", args[0], "See: "+fault.Call("queue", "list"))
+				}
+				var together int64
+				if len(again) > 1 {
+					if together, err = q.NewBatch(ctx); err != nil {
+						return nil, err
+					}
+					a.Streams.Say("Together they are number %d.", together)
+				}
+				for _, o := range again {
+					n, err := q.Retry(ctx, o, as, together, queue.Priorities["normal"])
+					if err != nil {
+						return out, err
+					}
+					if o, err = q.Get(ctx, n); err != nil {
+						return out, err
+					}
+					out = append(out, o)
+				}
+				return out, nil
+			})
+		},
+	}
+}
+
+func (a *app) queueWorkers() *cobra.Command {
+	return &cobra.Command{
+		Use: "workers", Short: "List the workers: who lives, since when, what they have, and what they lack",
+		Long: "Ends with exit code 1 when no worker is at work, and with 3 when one lacks something for a request, so " +
+			"that\n" +
+			"whatever watches a machine can ask for it.",
+		Args: cli.Takes(0, 0, ""), Example: "  tivset queue workers\n  tivset queue workers --json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q, _, _, done, err := a.QueueOf(c.Context())
 			if err != nil {
 				return err
 			}
 			defer done()
-			if err := a.May(c.Context(), p.Ledger.(*team.Team), trust.Operate); err != nil {
-				return err
-			}
-			o, err := q.Cancel(c.Context(), n)
+			all, err := q.Workers(c.Context())
 			if err != nil {
 				return err
 			}
-			if a.JSON {
-				return a.Streams.WriteJSON(o)
+			code := int(fault.Failed)
+			var rows [][]string
+			var lacks []string
+			for _, w := range all {
+				state, has := "gone", []string{}
+				if w.Alive {
+					state = "at work"
+					code = 0
+				}
+				for _, n := range w.Orders {
+					has = append(has, strconv.FormatInt(n, 10))
+				}
+				for of, why := range w.Lacks {
+					lacks = append(lacks, w.ID+": "+of+": "+why)
+				}
+				rows = append(rows, []string{w.ID, state, w.Since.UTC().Format("2006-01-02 15:04"),
+					w.Seen.UTC().Format("15:04:05"), screen.Dash(strings.Join(has, ", ")),
+					screen.Dash(strings.Join(w.Accounts, ", "))})
 			}
-			a.Streams.Print("Number %d is %s.", o.Number, map[bool]string{true: "being interrupted",
-				false: o.State}[o.State == "running"])
+			if code == 0 && len(lacks) > 0 {
+				code = int(fault.NeedsConfirmation)
+			}
+			switch {
+			case a.JSON:
+				if err := a.Streams.WriteJSON(all); err != nil {
+					return err
+				}
+			case len(all) == 0:
+				a.Streams.Say("No worker is at work. Begin one with: tivset worker")
+			default:
+				a.Streams.Table([]string{"Worker", "State", "Since", "Seen", "Has", "Only for"}, rows)
+				for _, one := range lacks {
+					a.Streams.Say("%s", one)
+				}
+			}
+			if code != 0 {
+				return cli.Quiet(code)
+			}
 			return nil
 		},
 	}
@@ -112,6 +262,13 @@ func Follow(ctx context.Context, shared *cli.App, word string) error {
 		return err
 	}
 	defer done()
+	all, err := q.Of(ctx, n)
+	if err != nil {
+		return err
+	}
+	if len(all) > 1 || all[0].Batch == n {
+		return a.followBatch(ctx, q, n)
+	}
 	shown := stagesShown{}
 	for {
 		o, err := q.Get(ctx, n)
@@ -130,6 +287,59 @@ func Follow(ctx context.Context, shared *cli.App, word string) error {
 		case <-time.After(300 * time.Millisecond):
 		}
 	}
+}
+
+// followBatch shows how many of a batch have ended, until all have; those that failed first.
+func (a *app) followBatch(ctx context.Context, q *queue.Queue, n int64) error {
+	said := -1
+	for {
+		all, err := q.Of(ctx, n)
+		if err != nil {
+			return err
+		}
+		ended := 0
+		for _, o := range all {
+			if o.Ended != nil {
+				ended++
+			}
+		}
+		if ended != said {
+			said = ended
+			a.Streams.Say("  %d of %d", ended, len(all))
+		}
+		if ended == len(all) {
+			return a.batchFollowed(n, all)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// batchFollowed says how a batch ended, with the worst exit code of it.
+func (a *app) batchFollowed(n int64, all []queue.Listed) error {
+	code := 0
+	for _, o := range all {
+		if o.State != "done" {
+			code = max(code, int(fault.Failed))
+		}
+		if o.Result != nil {
+			code = max(code, o.Result.Code)
+		}
+	}
+	if a.JSON {
+		if err := a.Streams.WriteJSON(all); err != nil {
+			return err
+		}
+	} else {
+		a.Streams.Print("%s", orders.BatchText(n, all))
+	}
+	if code != 0 {
+		return cli.Quiet(code)
+	}
+	return nil
 }
 
 // followed says how an order ended, with its exit code.

@@ -107,12 +107,18 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 		}
 	}
 	w.ID = fmt.Sprintf("%s %s %d", as, a.World.Now().UTC().Format("20060102-150405.000"), os.Getpid())
-	carrier := &orders.Carrier{Place: orders.Place{Queue: q, Records: p, As: as}, Service: a.serving, Result: a.resultOf,
-		Note: a.Streams.Note}
+	carrier := &orders.Carrier{ID: w.ID, Place: orders.Place{Queue: q, Records: p, As: as}, Service: a.serving,
+		Result: a.resultOf,
+		Note:   a.Streams.Note}
 	w.Do, w.Refused, w.OnPanic, w.End = carrier.Do, carrier.Refused, carrier.Panicked, carrier.End
 	w.Ended = func(ctx context.Context, number int64, o queue.Order, result queue.Result) {
 		if err := carrier.Mail(ctx, number, o, result); err != nil {
 			a.Streams.Note(fmt.Sprintf("%s was not told how number %d ended: %v", o.Tell, number, err))
+		}
+	}
+	w.BatchEnded = func(ctx context.Context, b queue.Ended) {
+		if err := carrier.MailBatch(ctx, b); err != nil {
+			a.Streams.Note(fmt.Sprintf("%s was not told how number %d ended: %v", b.Tell, b.Number, err))
 		}
 	}
 	w.Stuck = func(number int64, err error) {
@@ -122,7 +128,10 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 	}
 	var once sync.Once
 	w.OnLeaseLost = func() { once.Do(func() { a.gone(w.Lease) }) }
-	w.Told = func(what string, number int64, o queue.Order) { a.Streams.Say("%s %s", what, orderName(number, o)) }
+	w.Told = func(what string, number int64, o queue.Order) {
+		a.Streams.Say("%s  %s %s",
+			a.World.Now().Format("2006-01-02 15:04:05"), what, orderName(number, o))
+	}
 	a.Streams.Say("Working for the team at %s, %d at once, as %s. Ctrl-C ends it.", p.Ledger.(*team.Team).Address(),
 		w.AtOnce, w.ID)
 	return q.Work(ctx, w)

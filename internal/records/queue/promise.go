@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -53,27 +54,37 @@ func (q *Queue) forget(ctx context.Context, o Order) error {
 // taken is what the log says of an order that somebody began, until it has ended.
 func taken(id int64) []byte { return fmt.Appendf(nil, "number %d", id) }
 
+// ErrRefused is an order that no worker carries out.
+var ErrRefused = errors.New("no worker carries it out")
+
+// Room takes room for an order at what it is counted at, across all workers, until done; full says where there is none.
+func (q *Queue) Room(ctx context.Context, who string, at map[string]int) (done func(), full string, err error) {
+	return q.team.Slots(ctx, who, at)
+}
+
 // take sees that somebody who may put an order on the queue, that it is not carried out already, and not too old; and
 // notes that it is begun.
 func (q *Queue) take(ctx context.Context, id int64, o Order) error {
 	return q.team.Change(ctx, func(ctx context.Context, tx *sql.Tx, w ledger.Word) error {
 		if err := w.Right(trust.OfRequest, o.ID, o.text()); err != nil {
 			return fault.NewAs(fault.NotBelieved, fault.NeedsConfirmation, "nobody of the team put this request there, "+
-				"or it was carried out already", o.At, "It was not carried out. See who can write into the database.").Wrap(err)
+				"or it was carried out already", o.At, "It was not carried out. See who can write into the "+
+				"database.").Wrap(errors.Join(ErrRefused, err))
 		}
 		if w.Right(trust.OfResult, o.ID, taken(id)) == nil {
 			return nil // it was put back
 		}
 		if err := w.Right(trust.OfResult, o.ID, nil); err != nil {
 			return fault.NewAs(fault.NotBelieved, fault.NeedsConfirmation, "this request is on the queue twice", o.At,
-				"It was not carried out. See who can write into the database.").Wrap(err)
+				"It was not carried out. See who can write into the database.").Wrap(errors.Join(ErrRefused, err))
 		}
 		var late bool
 		if err := tx.QueryRowContext(ctx, "SELECT now() > $1", o.Until).Scan(&late); err != nil {
 			return err
 		}
 		if late {
-			return fault.New(fault.Failed, "the request waited too long to be begun now", o.At, "Ask for it again.")
+			return fault.New(fault.Failed, "the request waited too long to be begun now", o.At, "Ask for it again.").
+				Wrap(ErrRefused)
 		}
 		return w.Note(trust.What{Kind: trust.OfResult, Key: o.ID, Record: taken(id), About: o.At,
 			Note: "begun: " + o.what()})
@@ -103,7 +114,13 @@ func (q *Queue) end(ctx context.Context, id int64, o Order, r Result) (kept, err
 	if r.Code != 0 {
 		note = "failed"
 	}
-	err = q.team.Change(context.WithoutCancel(ctx), func(_ context.Context, _ *sql.Tx, w ledger.Word) error {
+	err = q.team.Change(context.WithoutCancel(ctx), func(ctx context.Context, tx *sql.Tx,
+		w ledger.Word) error {
+		// at once with the note: when this worker dies now, the next one finds it
+		if _, err := tx.ExecContext(ctx, "UPDATE river_job SET metadata = metadata || jsonb_build_object('output', "+
+			"$2::jsonb) WHERE id = $1", id, kept{string(text)}); err != nil {
+			return err
+		}
 		if w.Right(trust.OfRequest, o.ID, o.text()) != nil ||
 			w.Right(trust.OfResult, o.ID, taken(id)) != nil && w.Right(trust.OfResult, o.ID, nil) != nil {
 			// nobody of the team asked for it, or for it once more, and it was refused
@@ -115,6 +132,26 @@ func (q *Queue) end(ctx context.Context, id int64, o Order, r Result) (kept, err
 	return kept{string(text)}, err
 }
 
+// over is what came of an order whose worker noted it, and died before the library knew; nil for none.
+func (q *Queue) over(ctx context.Context, id int64, o Order) (out *kept, err error) {
+	err = q.team.View(ctx, func(ctx context.Context, tx *sql.Tx, w ledger.Word) error {
+		out = nil
+		var text *string
+		if err := tx.QueryRowContext(ctx, "SELECT metadata->'output'->>'text' FROM river_job WHERE id = $1", id).
+			Scan(&text); err != nil || text == nil {
+			return err
+		}
+		switch err := w.Right(trust.OfResult, o.ID, []byte(*text)); {
+		case ledger.Stale(err):
+			return err
+		case err == nil:
+			out = &kept{*text}
+		}
+		return nil
+	})
+	return out, err
+}
+
 // refused is under which name the log has what came of an order that nobody of the team put there.
 func refused(id int64) string { return fmt.Sprintf("number %d", id) }
 
@@ -123,6 +160,10 @@ const forged = "forged"
 
 // believed are orders as the team's log has them.
 func (q *Queue) believed(ctx context.Context, rows []*rivertype.JobRow) (out []Listed, err error) {
+	living, err := q.living(ctx)
+	if err != nil {
+		return nil, err
+	}
 	err = q.team.View(ctx, func(_ context.Context, _ *sql.Tx, w ledger.Word) error {
 		out = []Listed{}
 		for _, row := range rows {
@@ -134,10 +175,23 @@ func (q *Queue) believed(ctx context.Context, rows []*rivertype.JobRow) (out []L
 					l.Result = nil
 				}
 			}
+			if l.State == "running" && !living[l.Worker] {
+				l.State, l.Why = "waiting", "its worker gives no sign of life; another one takes it over"
+			}
 			out = append(out, l)
 		}
 		return nil
 	})
+	return out, err
+}
+
+// living are the workers that give signs of life.
+func (q *Queue) living(ctx context.Context) (map[string]bool, error) {
+	all, err := q.Workers(ctx)
+	out := map[string]bool{}
+	for _, w := range all {
+		out[w.ID] = w.Alive
+	}
 	return out, err
 }
 

@@ -30,6 +30,9 @@ type Order struct {
 	Tell    string `json:"tell,omitempty"` // whom to mail how it ended
 	Call    []byte `json:"call"`           // the words of the command, sealed
 
+	Batch int64 `json:"batch,omitempty"` // the number of all that were put there together
+	Files bool  `json:"files,omitempty"` // some go with it
+
 	ID    string    `json:"id"`        // used once
 	Until time.Time `json:"not_after"` // it is not begun later
 }
@@ -51,10 +54,14 @@ type Listed struct {
 	At      string     `json:"at"`
 	Account string     `json:"account,omitempty"`
 	Who     string     `json:"who"`
-	State   string     `json:"state"` // waiting, running, done, failed, cancelled, or forged
+	Tell    string     `json:"-"`
+	State   string     `json:"state"` // waiting, stuck, running, done, failed, cancelled or forged
 	Worker  string     `json:"worker,omitempty"`
 	Put     time.Time  `json:"put_at"`
 	Ended   *time.Time `json:"ended_at,omitempty"`
+	Why     string     `json:"why,omitempty"`      // it waits
+	Until   *time.Time `json:"waits_to,omitempty"` // when it is looked at again
+	Batch   int64      `json:"batch,omitempty"`    // the number of all that were put there together
 	Result  *Result    `json:"result,omitempty"`
 }
 
@@ -64,6 +71,7 @@ var Priorities = map[string]int{"urgent": 1, "normal": 2, "low": 4}
 // Queue is a team's queue.
 type Queue struct {
 	team   *team.Team
+	clock  *clock
 	client *river.Client[pgx.Tx] // that inserts and looks, and works nothing
 }
 
@@ -82,7 +90,7 @@ func Open(ctx context.Context, t *team.Team) (*Queue, error) {
 		}
 		// to make what is there waits for everybody who looks at it, and has them wait
 		var there bool
-		if err := t.Pool().QueryRow(ctx, "SELECT to_regclass('order_files') IS NOT NULL").Scan(&there); err != nil || there {
+		if err := t.Pool().QueryRow(ctx, "SELECT to_regclass('batches') IS NOT NULL").Scan(&there); err != nil || there {
 			return err
 		}
 		_, err := t.Pool().Exec(ctx, beside)
@@ -90,18 +98,25 @@ func Open(ctx context.Context, t *team.Team) (*Queue, error) {
 	}); err != nil {
 		return nil, err
 	}
-	client, err := river.NewClient(driver, &river.Config{Schema: t.Schema(), Logger: silence})
-	if err != nil {
-		return nil, err
+	q := &Queue{team: t, clock: &clock{pool: t.Pool()}}
+	if err := q.clock.set(ctx); err != nil {
+		return nil, t.Explain(err)
 	}
-	return &Queue{t, client}, nil
+	q.client, err = river.NewClient(driver, &river.Config{Schema: t.Schema(), Logger: silence,
+		Test: river.TestConfig{Time: q.clock}})
+	return q, err
 }
 
-// beside are tables of ours beside the library's: who works, only for which accounts if not for
-// all, and from which of the library's queues; and the files that go with orders.
+// beside are tables of ours beside the library's: who works, since when, only for which accounts if not for
+// all, from which of the library's queues, and what they lack; the files that go with orders; and batches of which was
+// told.
 const beside = `CREATE TABLE IF NOT EXISTS workers (id TEXT PRIMARY KEY, seen TIMESTAMPTZ NOT NULL);
 ALTER TABLE workers ADD COLUMN IF NOT EXISTS accounts TEXT[] NOT NULL DEFAULT '{}';
 ALTER TABLE workers ADD COLUMN IF NOT EXISTS queue TEXT NOT NULL DEFAULT 'default';
+ALTER TABLE workers ADD COLUMN IF NOT EXISTS since TIMESTAMPTZ NOT NULL DEFAULT now();
+ALTER TABLE workers ADD COLUMN IF NOT EXISTS at_once INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE workers ADD COLUMN IF NOT EXISTS lacks JSONB NOT NULL DEFAULT '{}';
+CREATE TABLE IF NOT EXISTS batches (number BIGINT PRIMARY KEY, telling TEXT NOT NULL, told BOOLEAN NOT NULL);
 CREATE TABLE IF NOT EXISTS order_files (number BIGINT REFERENCES river_job (id) ON DELETE CASCADE, file INTEGER,
 	part INTEGER, sealed BYTEA NOT NULL, PRIMARY KEY (number, file, part));`
 
@@ -116,6 +131,7 @@ var unfinished = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.Job
 // is needed where the same is on it already for that place.
 func (q *Queue) Put(ctx context.Context, o Order, priority int, files Parts) (int64, error) {
 	// one that fails is not begun again by the library: what is to be tried again is put back
+	o.Files = files != nil
 	if err := q.promise(ctx, &o); err != nil {
 		return 0, err
 	}
@@ -240,6 +256,8 @@ func listed(row *rivertype.JobRow) (Listed, Order) {
 		At:      o.At,
 		Account: o.Account,
 		Who:     o.Who,
+		Tell:    o.Tell,
+		Batch:   o.Batch,
 		State:   states[row.State],
 		Put:     row.CreatedAt.UTC(),
 		Ended:   row.FinalizedAt,
@@ -248,9 +266,19 @@ func listed(row *rivertype.JobRow) (Listed, Order) {
 		l.Worker = row.AttemptedBy[n-1]
 	}
 	var output struct {
-		Output *kept `json:"output"`
+		Output *kept             `json:"output"`
+		Why    string            `json:"why"`
+		Gave   map[string]string `json:"gave"` // those who gave it back, and why
 	}
-	if json.Unmarshal(row.Metadata, &output) == nil && output.Output != nil {
+	_ = json.Unmarshal(row.Metadata, &output) // what is not of ours says nothing
+	if l.State == "waiting" && output.Why != "" {
+		until := row.ScheduledAt.UTC()
+		l.Why, l.Until, l.Worker = output.Why, &until, ""
+		if len(output.Gave) >= forPeople {
+			l.State = "stuck"
+		}
+	}
+	if output.Output != nil {
 		l.Result = output.Output.result()
 		if l.State == "done" && l.Result != nil && l.Result.Code != 0 {
 			l.State = "failed"

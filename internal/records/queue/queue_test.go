@@ -79,10 +79,10 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 	var calls atomic.Int32
 	go func() {
 		_ = far.Work(ctx, &queue.Worker{ID: "far", AtOnce: 1, Lease: lease, OnLeaseLost: func() { gone <- time.Now() },
-			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
+			Do: func(context.Context, int64, queue.Order) (queue.Result, *queue.Back) {
 				close(took)
 				time.Sleep(time.Minute) // a step that takes long
-				return queue.Result{}, 0
+				return queue.Result{}, nil
 			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil },
 			Stuck: func(int64, error) {}})
 	}()
@@ -95,9 +95,9 @@ func TestAWorkerLosesTheDatabase(t *testing.T) {
 	go func() {
 		done <- near.Work(within, &queue.Worker{ID: "near", AtOnce: 1, Lease: lease,
 			OnLeaseLost: func() { t.Error("it is well") },
-			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
+			Do: func(context.Context, int64, queue.Order) (queue.Result, *queue.Back) {
 				calls.Add(1)
-				return queue.Result{}, 0
+				return queue.Result{}, nil
 			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) {
 				over <- time.Now()
 				return queue.Ending{}, nil
@@ -139,7 +139,7 @@ func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
 	done := make(chan error, 1)
 	go func() {
 		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: time.Second, OnLeaseLost: func() {},
-			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) { return queue.Result{}, 0 },
+			Do: func(context.Context, int64, queue.Order) (queue.Result, *queue.Back) { return queue.Result{}, nil },
 			End: func(_ context.Context, number int64, _ queue.Order) (queue.Ending, error) {
 				if number == numbers[0] && tried.Add(1) < 3 {
 					return queue.Ending{}, errors.New("no answer")
@@ -153,7 +153,7 @@ func TestAnOrderThatCannotBeTakenOver(t *testing.T) {
 		return o.State
 	}
 	require.Eventually(t, func() bool { return state(numbers[1]) == "done" }, 10*time.Second, 50*time.Millisecond)
-	assert.Equal(t, "running", state(numbers[0]))
+	assert.Equal(t, "waiting", state(numbers[0]))
 	require.Eventually(t, func() bool { return state(numbers[0]) == "done" }, 20*time.Second, 50*time.Millisecond)
 	assert.EqualValues(t, 2, stuck.Load())
 	stop()
@@ -195,12 +195,12 @@ func TestAnOrderThatBreaksTheProgram(t *testing.T) {
 	done := make(chan error, 1)
 	go func() {
 		done <- q.Work(within, &queue.Worker{ID: "one", AtOnce: 1, Lease: queue.UsualLease, OnLeaseLost: func() {},
-			Do: func(_ context.Context, n int64, _ queue.Order) (queue.Result, time.Duration) {
+			Do: func(_ context.Context, n int64, _ queue.Order) (queue.Result, *queue.Back) {
 				begun.Add(1)
 				if n == numbers[0] {
 					panic("a mistake")
 				}
-				return queue.Result{}, 0
+				return queue.Result{}, nil
 			}, OnPanic: func(context.Context, int64, any) queue.Result {
 				broke.Add(1)
 				return queue.Result{Code: 1}
@@ -224,7 +224,7 @@ const lease = time.Second
 // worker is one that does nothing with orders but what a test says.
 func worker(id string) *queue.Worker {
 	return &queue.Worker{ID: id, AtOnce: 1, Lease: lease, OnLeaseLost: func() {},
-		Do:  func(context.Context, int64, queue.Order) (queue.Result, time.Duration) { return queue.Result{}, 0 },
+		Do:  func(context.Context, int64, queue.Order) (queue.Result, *queue.Back) { return queue.Result{}, nil },
 		End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil }}
 }
 
@@ -263,8 +263,8 @@ func TestTheEndIsOnRecordBeforeItIsTold(t *testing.T) {
 	n, err := q.Put(ctx, queue.Order{What: "restore", At: "a", Tell: "wharfinger@lockside.localhost"}, 2, file)
 	require.NoError(t, err)
 	w := worker("one")
-	w.Do = func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
-		return queue.Result{Code: 1}, 0
+	w.Do = func(context.Context, int64, queue.Order) (queue.Result, *queue.Back) {
+		return queue.Result{Code: 1}, nil
 	}
 	told := make(chan queue.Listed, 10)
 	w.Ended = func(ctx context.Context, n int64, _ queue.Order, _ queue.Result) {

@@ -44,10 +44,11 @@ func (w *Worker) tellAll(ctx context.Context) {
 		var output *kept // none where somebody cancelled it before it was begun
 		pool := w.queue.team.Pool()
 		if pool.QueryRow(ctx, untold, w.ID, w.Lease.Seconds()).Scan(&id, &o, &output) != nil {
+			w.tellBatches(ctx)
 			return // there is none, or the next time
 		}
 		w.queue.drop(ctx, id)
-		if w.Ended != nil && output != nil {
+		if w.Ended != nil && output != nil && o.Batch == 0 { // of a batch it is told once
 			if result := output.result(); result != nil {
 				w.Ended(context.WithoutCancel(ctx), id, o, *result)
 			}

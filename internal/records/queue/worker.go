@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"maps"
+	"math/rand/v2"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,11 +31,11 @@ type Worker struct {
 	Accounts []string
 
 	// Refused says what came of an order that is not carried out, for nobody who may put it there, or it was already.
-	Refused func(why error) Result
+	// One that was only not looked at, for the team cannot be reached, is put back.
+	Refused func(number int64, o Order, why error) (result Result, back *Back)
 
-	// Do carries an order out. Later says that something passes by waiting, such as another
-	// job at the place: the order is put back for a while.
-	Do func(ctx context.Context, number int64, o Order) (result Result, later time.Duration)
+	// Do carries an order out, or says why it is put back.
+	Do func(ctx context.Context, number int64, o Order) (result Result, back *Back)
 
 	// OnPanic says what came of an order at which the program itself failed, once what was begun
 	// of it is ended. It is not begun again: it would fail in the same way, on every machine.
@@ -53,6 +54,9 @@ type Worker struct {
 	// gone. It hears it again if this worker dies while it does. May be nil.
 	Ended func(ctx context.Context, number int64, o Order, result Result)
 
+	// BatchEnded hears that all orders of a batch have ended, likewise. May be nil.
+	BatchEnded func(ctx context.Context, b Ended)
+
 	// Stuck hears that an order of a worker that is gone could not be taken over. It is tried
 	// again. May be nil.
 	Stuck func(number int64, err error)
@@ -61,6 +65,8 @@ type Worker struct {
 	Told func(what string, number int64, o Order)
 
 	queue *Queue
+	lacks lacks
+	stop  context.CancelCauseFunc // has it take no more
 	lost  atomic.Bool
 	seen  atomic.Pointer[time.Time] // before its last sign of life, by this machine's clock
 }
@@ -83,13 +89,12 @@ func (orders) Timeout(*river.Job[Order]) time.Duration { return -1 }
 // Work implements river.Worker.
 func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
 	w.of.tell("took", job.ID, job.Args)
-	result, later := w.of.do(ctx, job.ID, job.Args)
+	result, back := w.of.do(ctx, job.ID, job.Args)
 	if !w.of.alive() {
 		w.of.OnLeaseLost()
 	}
-	if later > 0 {
-		w.of.tell("put back", job.ID, job.Args)
-		return river.JobSnooze(later)
+	if back != nil && ctx.Err() == nil {
+		return w.of.putBack(ctx, job.ID, job.Args, *back)
 	}
 	w.of.tell("ended", job.ID, job.Args)
 	result.Worker = w.of.ID
@@ -110,14 +115,17 @@ func (w orders) Work(ctx context.Context, job *river.Job[Order]) error {
 var errFailed = errors.New("it failed")
 
 // do carries an order out.
-func (w *Worker) do(ctx context.Context, number int64, o Order) (result Result, later time.Duration) {
+func (w *Worker) do(ctx context.Context, number int64, o Order) (result Result, back *Back) {
 	defer func() {
 		if why := recover(); why != nil {
-			result, later = w.OnPanic(context.WithoutCancel(ctx), number, why), 0
+			result, back = w.OnPanic(context.WithoutCancel(ctx), number, why), nil
 		}
 	}()
+	if why := w.lacking(number, o); why != "" {
+		return result, &Back{After: again + rand.N(3*again), Why: why, known: true}
+	}
 	if err := w.queue.take(ctx, number, o); err != nil {
-		return w.Refused(err), 0
+		return w.Refused(number, o, err)
 	}
 	return w.Do(ctx, number, o)
 }
@@ -131,11 +139,14 @@ func (w *Worker) tell(what string, number int64, o Order) {
 // Work takes orders until ctx is done; then it takes no more, and waits for those that are
 // under way.
 func (q *Queue) Work(ctx context.Context, w *Worker) error {
+	ctx, w.stop = context.WithCancelCause(ctx)
+	defer w.stop(nil)
 	w.queue = q
 	begun := time.Now()
 	w.seen.Store(&begun)
-	if _, err := q.team.Pool().Exec(ctx, "INSERT INTO workers (id, seen, accounts, queue) VALUES ($1, now(), $2, $3)",
-		w.ID, append([]string{}, w.Accounts...), w.from()); err != nil {
+	if _, err := q.team.Pool().Exec(ctx, "INSERT INTO workers (id, seen, accounts, queue, at_once) VALUES ($1, now(), "+
+		"$2, "+
+		"$3, $4)", w.ID, append([]string{}, w.Accounts...), w.from(), w.AtOnce); err != nil {
 		return q.team.Explain(err)
 	}
 	if err := w.requeue(ctx); err != nil {
@@ -144,6 +155,7 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, orders{of: w})
 	config := &river.Config{ID: w.ID, Schema: q.team.Schema(), Logger: silence, Workers: workers,
+		Test:          river.TestConfig{Time: q.clock},
 		FetchCooldown: 10 * time.Millisecond, Queues: map[string]river.QueueConfig{w.from(): {
 			MaxWorkers: w.AtOnce}},
 		// how long an order may take nobody knows; whose worker is gone, watches finds
@@ -172,8 +184,13 @@ func (q *Queue) Work(ctx context.Context, w *Worker) error {
 		return err
 	}
 	w.tellAll(stopping)
-	_, err = q.team.Pool().Exec(stopping, "DELETE FROM workers WHERE id = $1", w.ID)
-	return err
+	if _, err = q.team.Pool().Exec(stopping, "DELETE FROM workers WHERE id = $1", w.ID); err != nil {
+		return q.team.Explain(err)
+	}
+	if why := context.Cause(ctx); !errors.Is(why, context.Canceled) {
+		return why
+	}
+	return nil
 }
 
 // heartbeat gives signs of life, as long as the last one was in time.
@@ -222,6 +239,7 @@ func (w *Worker) alive() bool {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), w.Lease/6)
 	defer cancel()
+	_ = w.queue.clock.set(ctx) // or the next time
 	now := time.Now()
 	done, err := w.queue.team.Pool().Exec(ctx, "UPDATE workers SET seen = now() WHERE id = $1 AND seen > now() - "+
 		"make_interval(secs => $2)", w.ID, w.Lease.Seconds())
@@ -247,6 +265,8 @@ func (w *Worker) reap(ctx context.Context) {
 		case <-time.After(w.Lease / 6):
 		}
 		_ = w.requeue(ctx) // or the next time
+		_ = w.queue.team.FreeSlots(ctx, "SELECT id FROM workers WHERE seen > now() - make_interval(secs => $1)",
+			w.Lease.Seconds())
 		maps.DeleteFunc(failed, func(_ int64, at time.Time) bool { return time.Since(at) > 2*w.Lease })
 		for {
 			id, err := w.takeOver(ctx, slices.AppendSeq([]int64{}, maps.Keys(failed)))
@@ -279,31 +299,40 @@ func (w *Worker) takeOver(ctx context.Context, but []int64) (id int64, err error
 		return 0, err
 	}
 	w.tell("took over", id, o)
-	ending, err := w.End(ctx, id, o)
+	output, err := w.queue.over(ctx, id, o)
+	if err == nil && output == nil {
+		output, err = w.ends(ctx, id, o)
+	}
 	if err != nil {
 		_, givenBack := pool.Exec(context.WithoutCancel(ctx), "UPDATE river_job SET attempted_by = "+
 			"attempted_by[1:array_upper(attempted_by, 1) - 1] WHERE id = $1 AND "+mine, id, w.ID)
 		return id, errors.Join(err, givenBack)
 	}
-	if !ending.Over {
+	if output == nil {
 		_, err = pool.Exec(ctx, "UPDATE river_job SET state = 'available', scheduled_at = now(), finalized_at = NULL "+
 			"WHERE id = $1 AND "+mine, id, w.ID)
 		return id, err
 	}
-	ending.Result.Worker = w.ID
-	output, err := w.queue.end(ctx, id, o, ending.Result)
-	if err != nil {
-		return id, err
-	}
 	state := rivertype.JobStateCompleted
-	if ending.Result.Code != 0 {
+	if r := output.result(); r == nil || r.Code != 0 {
 		state = rivertype.JobStateDiscarded
 	}
 	if _, err = pool.Exec(ctx, "UPDATE river_job SET state = $3, finalized_at = now(), metadata = metadata || "+
-		"jsonb_build_object('output', $4::jsonb) WHERE id = $1 AND "+mine, id, w.ID, state, output); err == nil {
+		"jsonb_build_object('output', $4::jsonb) WHERE id = $1 AND "+mine, id, w.ID, state, *output); err == nil {
 		w.tellAll(ctx)
 	}
 	return id, err
+}
+
+// ends ends what a worker that is gone had begun of an order, and notes what came of it; nil where it is put back.
+func (w *Worker) ends(ctx context.Context, id int64, o Order) (*kept, error) {
+	ending, err := w.End(ctx, id, o)
+	if err != nil || !ending.Over {
+		return nil, err
+	}
+	ending.Result.Worker = w.ID
+	output, err := w.queue.end(ctx, id, o, ending.Result)
+	return &output, err
 }
 
 // mine is an order that is said to run here.

@@ -142,7 +142,11 @@ func (t *Team) explain(err error) error {
 	switch {
 	case errors.As(err, &said):
 		what, remedy := worded(said.Code)
-		return fault.New(fault.Failed, what, t.address, remedy).
+		var code fault.Code
+		if strings.HasPrefix(said.Code, "28") {
+			code = fault.LedgerRefused
+		}
+		return fault.NewAs(code, fault.Failed, what, t.address, remedy).
 			Wrap(fmt.Errorf("the database server says: %s (%s)", said.Message, said.Code))
 	case t.refused(err) != nil:
 		return t.refused(err)

@@ -48,19 +48,26 @@ func newGate(now func() time.Time) *gate {
 func (g *gate) keys(l Limits, a *account.Account, server string) []string {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	all := map[string]int{"machine": l.Machine, "account " + a.Name: l.Account}
-	if to := a.Remote(); to != nil {
-		all["host "+to.Address] = l.Host
-	}
-	if d := a.Database(server, ""); server != "" && d != nil {
-		all["database "+d.Server] = l.Database
-	}
+	all := l.Counted(a, server)
+	all["machine"] = l.Machine
 	for key, limit := range all {
 		if g.most[key] == 0 {
 			g.most[key], g.limits[key] = limit, limit
 		}
 	}
 	return slices.Sorted(maps.Keys(all))
+}
+
+// Counted says at what a job in an account is counted beside its machine, and how many may be there.
+func (l Limits) Counted(a *account.Account, server string) map[string]int {
+	all := map[string]int{"account " + a.Name: l.Account}
+	if to := a.Remote(); to != nil {
+		all["host "+to.Address] = l.Host
+	}
+	if d := a.Database(server, ""); server != "" && d != nil {
+		all["database "+d.Server] = l.Database
+	}
+	return all
 }
 
 // enter lets one in where all that it is counted at has room.

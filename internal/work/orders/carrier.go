@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"tivset/internal/fault"
-	"tivset/internal/hosting/backoff"
 	"tivset/internal/mail"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
@@ -24,6 +23,7 @@ import (
 // Carrier carries out the orders of a queue.
 type Carrier struct {
 	Place
+	ID string // of the worker
 
 	// Service opens what carries out an order, for whom it was asked; "" to end what a worker that is gone
 	// had begun. Close lets go of it.
@@ -35,27 +35,54 @@ type Carrier struct {
 	Note func(text string) // what people who watch the worker should know
 }
 
-// Do carries an order out. Later says that what was in its way passes by waiting.
-func (c *Carrier) Do(ctx context.Context, number int64, o queue.Order) (result queue.Result, later time.Duration) {
+// Do carries an order out, or says why it goes back on the queue.
+func (c *Carrier) Do(ctx context.Context, number int64, o queue.Order) (queue.Result, *queue.Back) {
+	ended, err := c.do(ctx, number, o)
+	if err = fault.WasInterrupted(ctx, err); err != nil {
+		var put *errBack
+		if errors.As(err, &put) {
+			return queue.Result{}, put.back
+		}
+		if b := back(err, number, o.Account); b != nil {
+			return queue.Result{}, b
+		}
+	}
+	return c.Result(ended, err), nil
+}
+
+// errBack says that an order goes back on the queue.
+type errBack struct{ back *queue.Back }
+
+func (e *errBack) Error() string { return e.back.Why }
+
+func (c *Carrier) do(ctx context.Context, number int64, o queue.Order) (batch.Ended, error) {
 	r, done, err := c.open(ctx, number, o)
 	if err != nil {
-		return c.Result(nil, err), 0
+		return nil, err
 	}
 	defer done()
 	d, close, err := c.Service(ctx, number, o.Who)
 	if err != nil {
-		return c.Result(nil, err), 0
+		return nil, err
 	}
 	defer close()
-	ended, err := batch.One(ctx, d, r)
-	if err = fault.WasInterrupted(ctx, err); err != nil && (fault.Of(err).Busy || backoff.Is(err)) {
-		later = 10 * time.Second
+	leave, put := c.room(ctx, d, r)
+	if put != nil {
+		return nil, &errBack{put}
 	}
-	return c.Result(ended, err), later
+	defer leave()
+	return batch.One(ctx, d, r)
 }
 
-// Refused says what came of an order that is not carried out.
-func (c *Carrier) Refused(why error) queue.Result { return c.Result(nil, why) }
+// Refused says what came of an order that is not carried out; one that nobody could look at goes back.
+func (c *Carrier) Refused(number int64, o queue.Order, why error) (queue.Result, *queue.Back) {
+	if !errors.Is(why, queue.ErrRefused) {
+		if b := back(why, number, o.Account); b != nil {
+			return queue.Result{}, b
+		}
+	}
+	return c.Result(nil, why), nil
+}
 
 // Panicked ends what was begun of an order at which the program itself failed, and says what came of it.
 func (c *Carrier) Panicked(ctx context.Context, number int64, why any) queue.Result {
@@ -74,18 +101,6 @@ func (c *Carrier) Mail(ctx context.Context, number int64, o queue.Order, result 
 	if o.Tell == "" {
 		return nil
 	}
-	d, done, err := c.Service(ctx, number, o.Who)
-	if err != nil {
-		return err
-	}
-	defer done()
-	in, err := d.Book.Home.Account(o.Account)
-	if err != nil {
-		return err
-	}
-	if in.Mail == nil {
-		return fault.New(fault.Usage, "the account "+o.Account+" has no mail server", "", "Write mail: into it.")
-	}
 	state := "done"
 	if result.Code != 0 {
 		state = "failed"
@@ -94,8 +109,64 @@ func (c *Carrier) Mail(ctx context.Context, number int64, o queue.Order, result 
 	if why := Why(result); why != "" {
 		text += ": " + why
 	}
-	return d.Mail(ctx, in, mail.Message{To: o.Tell,
+	return c.send(ctx, number, o.Who, o.Account, mail.Message{To: o.Tell,
 		Subject: fmt.Sprintf("Number %d, %s of %s: %s", number, o.What, o.At, state), Text: text + "\n"})
+}
+
+// send mails something through the mail server of an account.
+func (c *Carrier) send(ctx context.Context, number int64, who, account string, m mail.Message) error {
+	d, done, err := c.Service(ctx, number, who)
+	if err != nil {
+		return err
+	}
+	defer done()
+	in, err := d.Book.Home.Account(account)
+	if err != nil {
+		return err
+	}
+	if in.Mail == nil {
+		return fault.New(fault.Usage, "the account "+account+" has no mail server", "", "Write mail: into it.")
+	}
+	return d.Mail(ctx, in, m)
+}
+
+// MailBatch mails once how all orders of a batch ended.
+func (c *Carrier) MailBatch(ctx context.Context, b queue.Ended) error {
+	if b.Tell == "" {
+		return nil
+	}
+	failed := 0
+	for _, o := range b.Orders {
+		if o.State != "done" {
+			failed++
+		}
+	}
+	state := "all done"
+	if failed > 0 {
+		state = fmt.Sprintf("%d failed", failed)
+	}
+	return c.send(ctx, b.Number, b.Who, b.In, mail.Message{To: b.Tell, Subject: fmt.Sprintf("Number %d, %d requests: %s",
+		b.Number, len(b.Orders), state), Text: BatchText(b.Number, b.Orders) + "\n"})
+}
+
+// BatchText says what came of a batch, what failed first.
+func BatchText(n int64, all []queue.Listed) string {
+	var bad, good []string
+	for _, o := range all {
+		line := fmt.Sprintf("  number %d, %s of %s: %s", o.Number, o.What, o.At, o.State)
+		if o.State == "done" {
+			good = append(good, line)
+			continue
+		}
+		if o.Result != nil {
+			if why := Why(*o.Result); why != "" {
+				line += ": " + why
+			}
+		}
+		bad = append(bad, line)
+	}
+	out := fmt.Sprintf("Number %d: %d of %d done.", n, len(good), len(all))
+	return strings.Join(append([]string{out}, append(bad, good...)...), "\n")
 }
 
 // Why words what an order's command said when it failed; "" where it said nothing.
