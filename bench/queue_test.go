@@ -36,9 +36,9 @@ func TestQueueOverhead(t *testing.T) {
 	began := time.Now()
 	go func() {
 		done <- q.Work(ctx, &queue.Worker{ID: "one", AtOnce: 1, Lease: queue.UsualLease,
-			Do: func(context.Context, int64, queue.Order) (queue.Result, time.Duration) {
+			Do: func(context.Context, int64, queue.Order) (queue.Result, *queue.Back) {
 				ended <- struct{}{}
-				return queue.Result{}, 0
+				return queue.Result{}, nil
 			}, End: func(context.Context, int64, queue.Order) (queue.Ending, error) { return queue.Ending{}, nil },
 			OnLeaseLost: func() {}})
 	}()

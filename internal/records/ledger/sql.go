@@ -127,6 +127,11 @@ func list[T any](ctx context.Context, l *SQL, read func(*sql.Rows) (T, error), q
 func records[T any](ctx context.Context, l *SQL, kind trust.Kind, all bool, query string, args ...any) (out []T,
 	err error) {
 	err = l.view(ctx, func(ctx context.Context, in hand) error {
+		if all {
+			if err := in.Many(kind); err != nil {
+				return err
+			}
+		}
 		var r Reading[T]
 		var keys []string
 		err := l.rows(ctx, in, func(rows *sql.Rows) error {

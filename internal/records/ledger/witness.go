@@ -24,6 +24,9 @@ type Word interface {
 	// none.
 	Right(kind trust.Kind, key string, record []byte) error
 
+	// Many says that many records of a kind are read.
+	Many(kind trust.Kind) error
+
 	// Whole says whether these are all that there are of a kind, of those whose keys begin with a prefix.
 	Whole(kind trust.Kind, prefix string, keys []string) error
 
@@ -41,6 +44,7 @@ func Stale(err error) bool { return errors.Is(err, ErrStale) }
 type believed struct{}
 
 func (believed) Right(trust.Kind, string, []byte) error   { return nil }
+func (believed) Many(trust.Kind) error                    { return nil }
 func (believed) Whole(trust.Kind, string, []string) error { return nil }
 func (believed) Note(trust.What) error                    { return nil }
 

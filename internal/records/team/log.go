@@ -219,10 +219,10 @@ func (w *word) Right(kind trust.Kind, key string, record []byte) error {
 		return nil
 	}
 	if w.asked == nil {
-		w.asked, w.kinds = map[trust.Kind]int{}, map[trust.Kind]map[string][]byte{}
+		w.asked = map[trust.Kind]int{}
 	}
 	if w.asked[kind]++; w.asked[kind] == many {
-		if err := w.all(kind); err != nil {
+		if err := w.Many(kind); err != nil {
 			return err
 		}
 	}
@@ -259,33 +259,42 @@ func (w *word) Whole(kind trust.Kind, prefix string, keys []string) error {
 	if kind == "" {
 		return nil
 	}
-	words, at, err := w.team.memory.words(w.ctx, kind, prefix)
-	if err != nil {
-		return err
+	words, at := w.kinds[kind], w.last
+	if words == nil || prefix != "" {
+		var err error
+		if words, at, err = w.team.memory.words(w.ctx, kind, prefix); err != nil {
+			return err
+		}
 	}
+	there := make(map[string]bool, len(keys))
 	for _, key := range keys {
-		if words[key] == nil && at <= w.last {
+		if there[key] = true; words[key] == nil && at <= w.last {
 			return w.team.forged(kind, key, []byte{})
 		}
-		delete(words, key)
-	}
-	switch {
-	case len(words) == 0:
-		return nil
-	case at > w.last:
-		return ledger.ErrStale
 	}
 	for key := range words {
-		return w.team.forged(kind, key, nil)
+		switch {
+		case there[key]:
+		case at > w.last:
+			return ledger.ErrStale
+		default:
+			return w.team.forged(kind, key, nil)
+		}
 	}
 	return nil
 }
 
-// all has the words on all records of a kind at hand, where many are read.
-func (w *word) all(kind trust.Kind) error {
+// Many implements ledger.Word: the words on all records of a kind are fetched at once.
+func (w *word) Many(kind trust.Kind) error {
+	if kind == "" {
+		return nil
+	}
 	words, at, err := w.team.memory.words(w.ctx, kind, "")
 	if err == nil && at > w.last {
 		err = ledger.ErrStale
+	}
+	if w.kinds == nil {
+		w.kinds = map[trust.Kind]map[string][]byte{}
 	}
 	w.kinds[kind] = words
 	return err
