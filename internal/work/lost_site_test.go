@@ -16,6 +16,8 @@ import (
 	"tivset/internal/testing/chaos"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/backup"
+	"tivset/internal/work/batch"
+	"tivset/internal/work/requests"
 	"tivset/internal/work/restore"
 )
 
@@ -62,12 +64,26 @@ func TestALostSiteComesBack(t *testing.T) {
 		}},
 	} {
 		t.Run(c.gone, func(t *testing.T) {
+			good, err := w.Book.Find(ctx, x.Address)
+			require.NoError(t, err)
+			good.Health = "good"
+			require.NoError(t, w.Book.Ledger.KeepSite(ctx, good))
 			c.lose()
+			_, err = batch.One(ctx, w.Desk, &requests.Backup{Request: backup.Request{Site: x.Address}})
+			require.Error(t, err, "there is nothing to back up")
+			said, err := w.Book.Find(ctx, x.Address)
+			require.NoError(t, err)
+			assert.Equal(t, map[bool]string{true: "bad", false: "gone"}[c.gone == "database" || c.gone == "user"], said.Health,
+				"the record follows what happened last")
 			back, err := restore.Restore(ctx, w.Desk, restore.Request{Site: x.Address})
 			require.NoError(t, err, "%v", fault.Of(err))
 			require.NotNil(t, back.Backup, "what was left is kept")
 			assert.Contains(t, w.Value(x, "SELECT GROUP_CONCAT(body) FROM {tables}entries"), "in the backup")
 			signsIn(t, w, x.Address)
+			said, err = w.Book.Find(ctx, x.Address)
+			require.NoError(t, err)
+			assert.NotEqual(t, "gone", said.Health)
+			assert.Empty(t, said.Gone)
 		})
 	}
 }

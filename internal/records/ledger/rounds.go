@@ -24,6 +24,7 @@ type RoundLine struct {
 	Address string `json:"address"`
 	What    string `json:"what"` // updated, backed up, checked, trouble, waits, due
 	Detail  string `json:"detail"`
+	Remedy  string `json:"remedy,omitempty"` // of a trouble: what to do
 }
 
 // Telling is a trouble of a site that somebody was told of.

@@ -38,6 +38,7 @@ type Report struct {
 	Sites        []Site        `json:"sites"`
 	Health       []Count       `json:"health"`
 	Due          []Due         `json:"due"`
+	Troubles     []Trouble     `json:"troubles"` // that maintenance met within a day
 	Backups      []Count       `json:"backups"`
 	Space        []Day         `json:"space"`
 	Largest      []Space       `json:"largest"`
@@ -63,6 +64,14 @@ type Site struct {
 	Bytes       int64  `json:"bytes"`
 	Certificate *int   `json:"certificate_days,omitempty"`
 	Wants       string `json:"next,omitempty"`
+}
+
+// Trouble is one that maintenance met at a site.
+type Trouble struct {
+	Address string    `json:"address"`
+	At      time.Time `json:"at"`
+	What    string    `json:"what"`
+	Do      string    `json:"do"` // what to do about it
 }
 
 // Count is how many sites are so.
@@ -149,7 +158,7 @@ func Of(f From) *Report {
 
 // rounds tells of the rounds that did anything at the sites of the report.
 func (r *Report) rounds(f From) {
-	r.Rounds = []Round{}
+	r.Rounds, r.Troubles = []Round{}, []Trouble{}
 	of := map[string]bool{}
 	for _, x := range f.Sites {
 		of[x.Address] = true
@@ -166,6 +175,7 @@ func (r *Report) rounds(f From) {
 			round.Lines++
 			if line.What == "trouble" {
 				round.Trouble++
+				r.trouble(f, one.At, line)
 			}
 		}
 		if round.Lines > 0 {
@@ -175,6 +185,22 @@ func (r *Report) rounds(f From) {
 	if len(r.Rounds) > 0 {
 		r.Round = &r.Rounds[0]
 	}
+}
+
+// trouble takes one in that was met within a day, of a site that is still on record; the same one once.
+func (r *Report) trouble(f From, at time.Time, line ledger.RoundLine) {
+	if f.Now.Sub(at) > 24*time.Hour || !of(f.Sites, line.Address) {
+		return
+	}
+	if slices.ContainsFunc(r.Troubles, func(t Trouble) bool { return t.Address == line.Address && t.What == f.Spell(line.Detail) }) {
+		return
+	}
+	r.Troubles = append(r.Troubles, Trouble{line.Address, at, f.Spell(line.Detail), f.Spell(line.Remedy)})
+}
+
+// of says whether a site is among some.
+func of(all []ledger.Site, address string) bool {
+	return slices.ContainsFunc(all, func(x ledger.Site) bool { return x.Address == address })
 }
 
 func rank(urgent bool) int { return map[bool]int{true: 0, false: 1}[urgent] }

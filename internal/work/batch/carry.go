@@ -49,6 +49,7 @@ func (b *Batch) Carry(ctx context.Context, d *work.Service, how How) {
 	}
 	watch := Watch{Once: !how.Patient, Ended: func(n int, err error) { // it may have been begun more than once until then
 		rows[n].Err = err
+		glance(context.WithoutCancel(ctx), d, rows[n].Plan.Address, err)
 		ended(rows[n])
 	}}
 	if how.Stage != nil {

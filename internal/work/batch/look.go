@@ -29,6 +29,7 @@ func (b *Batch) Look(ctx context.Context, d *work.Service) error {
 			if ctx.Err() == nil {
 				r.Plan, r.Err = r.Request.Plan(ctx, d)
 				r.located(ctx, d)
+				glance(ctx, d, r.at, r.Err)
 			}
 			return ctx.Err()
 		})
@@ -54,6 +55,14 @@ func (b *Batch) Look(ctx context.Context, d *work.Service) error {
 		return err
 	}
 	return b.room(ctx, d)
+}
+
+// glance has the record of a site at which something failed say whether it is there.
+func glance(ctx context.Context, d *work.Service, address string, err error) {
+	if f := fault.Of(err); err == nil || address == "" || f.Busy || f.Kind == fault.Usage || ctx.Err() != nil {
+		return
+	}
+	_ = d.Examiner.Glance(ctx, address) // what cannot be looked at says nothing
 }
 
 // located finds out how a row is called.

@@ -123,6 +123,8 @@ func One(ctx context.Context, d *work.Service, r Request) (Ended, error) {
 	defer b.Close()
 	row := b.Rows[0]
 	if row.Plan, row.Err = r.Plan(ctx, d); row.Err != nil {
+		row.located(ctx, d)
+		glance(ctx, d, row.at, row.Err)
 		return nil, row.Err
 	}
 	b.Carry(ctx, d, How{})

@@ -84,6 +84,7 @@ type round struct {
 
 	one   sync.Mutex
 	out   *Round
+	begun time.Time
 	shows func(Line)
 	busy  int // accounts at which another round is at work
 
@@ -103,16 +104,16 @@ func Go(ctx context.Context, d *work.Service, r Request, shows func(Line)) (*Rou
 	if err := o.remember(ctx); err != nil {
 		return nil, err
 	}
-	begun := d.Now()
+	o.begun = d.Now()
 	failed := o.all(ctx)
-	o.out.Took = d.Now().Sub(begun)
+	o.out.Took = d.Now().Sub(o.begun)
 	if r.Dry || o.out.Another {
 		return o.out, failed
 	}
 	// Whatever ended it, what was done until then is told of and recorded.
 	o.tell(context.WithoutCancel(ctx))
-	o.kept.At, o.kept.Seconds = begun.UTC(), o.out.Took.Seconds()
-	return o.out, errors.Join(failed, o.keep(context.WithoutCancel(ctx), begun), d.Book.Home.KeepRounds(o.kept))
+	o.kept.At, o.kept.Seconds = o.begun.UTC(), o.out.Took.Seconds()
+	return o.out, errors.Join(failed, o.keep(context.WithoutCancel(ctx)), d.Book.Home.KeepRounds(o.kept))
 }
 
 // sole is a ledger that holds off other machines.
@@ -151,13 +152,14 @@ func (o *round) remember(ctx context.Context) (err error) {
 }
 
 // keep records what the round did, if it did anything.
-func (o *round) keep(ctx context.Context, begun time.Time) error {
+func (o *round) keep(ctx context.Context) error {
 	if len(o.out.Lines) == 0 {
 		return nil
 	}
-	r := ledger.Round{At: begun.UTC(), Who: o.desk.Who, Seconds: o.out.Took.Seconds()}
+	r := ledger.Round{At: o.begun.UTC(), Who: o.desk.Who, Seconds: o.out.Took.Seconds()}
 	for _, l := range o.out.Lines {
-		r.Lines = append(r.Lines, ledger.RoundLine{Address: l.Site.Address, What: l.What, Detail: l.Detail})
+		r.Lines = append(r.Lines, ledger.RoundLine{Address: l.Site.Address, What: l.What, Detail: l.Detail,
+			Remedy: l.Remedy})
 	}
 	return o.desk.Book.Ledger.PutRound(ctx, r)
 }
@@ -277,6 +279,10 @@ func (o *round) say(l Line) {
 	o.one.Lock()
 	defer o.one.Unlock()
 	o.out.Lines = append(o.out.Lines, l)
+	if !o.request.Dry { // at once: what is killed in the middle has done this all the same
+		o.out.Took = o.desk.Now().Sub(o.begun)
+		_ = o.keep(context.Background()) // or with the next line
+	}
 	if o.shows != nil {
 		o.shows(l)
 	}
@@ -290,6 +296,8 @@ func (o *round) troubled(x ledger.Site, key string, err error) {
 		o.say(Line{Site: x, What: Waits, Detail: f.What, of: care.Routine})
 		return
 	}
+	// what is not there is said of the site from now on, before anybody looks at all of it
+	_ = o.desk.Examiner.Glance(context.Background(), x.Address)
 	o.say(Line{Site: x, What: Trouble, Detail: f.Error(), Remedy: f.Remedy, of: care.Trouble, key: key})
 }
 
