@@ -13,7 +13,7 @@ import (
 // groups are the headings under which the help lists the commands: those of the first hour come first.
 var groups = []struct{ id, title, commands string }{
 	{"first", "The first hour:", "demo account browse install sites sign-in"},
-	{"sites", "Sites:", "about show reveal copy move adopt find remove free forget password"},
+	{"sites", "Sites:", "about show label reveal copy move adopt find remove free forget password"},
 	{"upkeep", "Looking after sites:", "check update backup restore care maintain report handover"},
 	{"kits", "Accounts and kits:", "kit catalogue"},
 	{"team", "Several people and machines:", "ledger team history queue worker"},

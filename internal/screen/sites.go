@@ -2,6 +2,8 @@ package screen
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -128,6 +130,13 @@ func (of *Streams) sitePairs(s ledger.Site, mails bool) []Pair {
 	if l := s.Licence; l != nil {
 		all = append(all, Pair{Name: "Licence", Text: l.Name + ", accepted " + l.At.Format("2006-01-02") +
 			" for release " + l.Release})
+	}
+	if len(s.Labels) > 0 {
+		var words []string
+		for _, name := range slices.Sorted(maps.Keys(s.Labels)) {
+			words = append(words, name+"="+s.Labels[name])
+		}
+		all = append(all, Pair{Name: "Labels", Text: strings.Join(words, ", ")})
 	}
 	if s.CopyOf != "" {
 		all = append(all, Pair{Name: "Copy of", Text: s.CopyOf})

@@ -133,6 +133,15 @@ func (b *Book) All(ctx context.Context) ([]ledger.Site, error) {
 	return all, err
 }
 
+// KindOf says what an app is for; "" where this machine has no kit of it.
+func (b *Book) KindOf(app string) string {
+	entry, err := b.Catalogue.Find(app)
+	if err != nil {
+		return ""
+	}
+	return entry.Kind
+}
+
 // FillIn adds what is not recorded but found out when a site is shown.
 func (b *Book) FillIn(r *ledger.Site) { b.news().tell(r) }
 

@@ -34,7 +34,8 @@ type Listing struct {
 	Account string
 	App     string
 	Health  string
-	Newer   bool // only those with a newer release
+	Newer   bool          // only those with a newer release
+	Only    []ledger.Site // only these; nil for all
 	Sort    string
 	Reverse bool
 	Fresh   bool // look at the accounts first
@@ -106,6 +107,9 @@ func (l *List) List(ctx context.Context, wanted Listing) (Listed, error) {
 }
 
 func (l Listing) wants(x ledger.Site) bool {
+	if l.Only != nil && !slices.ContainsFunc(l.Only, func(o ledger.Site) bool { return o.Address == x.Address }) {
+		return false
+	}
 	if l.Account != "" && x.Account != l.Account || l.App != "" && x.App != l.App || l.Health != "" &&
 		x.Health != l.Health || l.Newer && x.Newer == "" {
 		return false

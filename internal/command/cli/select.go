@@ -11,12 +11,15 @@ import (
 	"tivset/internal/answer/table"
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/records/ledger"
+	"tivset/internal/sites"
 	"tivset/internal/work/batch"
 )
 
 // Selection is how a command is told which sites it means, and how they are gone through.
 type Selection struct {
 	All     bool
+	Where   []string // only those for which this holds
 	Table   string
 	Results string
 	AtOnce  int
@@ -29,7 +32,7 @@ type Selection struct {
 // Chooses lets a command mean several sites: all of them, or those of a table.
 func Chooses(c *cobra.Command, o *Selection, columns ...string) {
 	o.Columns = columns
-	AllOf(c, &o.All)
+	AllOf(c, o)
 	what := ""
 	if len(columns) > 0 {
 		what = " and " + strings.Join(columns, ", ")
@@ -40,13 +43,24 @@ func Chooses(c *cobra.Command, o *Selection, columns ...string) {
 	f.IntVar(&o.AtOnce, "parallel", batch.Usual.Account, "how many sites of an account are worked on side by side")
 }
 
-// AllOf lets a command mean all sites, or all of an account.
-func AllOf(c *cobra.Command, all *bool) {
-	c.Flags().BoolVar(all, "all", false, "all sites; with --account all of that account")
+// AllOf lets a command mean all sites, all of an account, or those for which something holds.
+func AllOf(c *cobra.Command, o *Selection) {
+	c.Flags().BoolVar(&o.All, "all", false, "all sites; with --account all of that account")
+	Where(c, &o.Where)
+}
+
+// Where lets a command mean the sites for which something holds.
+func Where(c *cobra.Command, where *[]string) {
+	c.Flags().StringArrayVar(where, "where", nil, "the sites for which this holds, such as app=inkreach, health!=good, "+
+		"\"release<2\" or customer=brook; or a selection that was saved, @NAME")
 }
 
 // Rows are the sites that are meant: those named, all, or those of a table.
 func (a *App) Rows(ctx context.Context, s *core.Core, words []string, o *Selection) ([]*batch.Row, error) {
+	words, err := a.Chosen(ctx, s, words, o)
+	if err != nil {
+		return nil, err
+	}
 	chosen := batch.Selection{Words: words, All: o.All, Account: a.Account, Columns: o.Columns, Free: o.Free, Name: o.Site}
 	if o.Table != "" {
 		t, err := a.ReadTable(o.Table)
@@ -97,4 +111,55 @@ func (a *App) ResultsFile(name string) (*os.File, error) {
 			"Name a file that is not there yet. Nothing was touched.").Wrap(err)
 	}
 	return file, nil
+}
+
+// Chosen are the sites that a filter means, by their addresses, in the place of those that are named; those where there
+// is no filter.
+func (a *App) Chosen(ctx context.Context, s *core.Core, words []string, o *Selection) ([]string, error) {
+	if len(o.Where) == 0 {
+		return words, nil
+	}
+	if len(words) > 0 || o.Table != "" {
+		return nil, fault.New(fault.Usage, "--where says which sites", "--where", "Leave the names and --table out.")
+	}
+	found, err := a.Matching(ctx, s, o.Where)
+	if err != nil {
+		return nil, err
+	}
+	o.All = false
+	var out []string
+	for _, x := range found {
+		out = append(out, x.Address)
+	}
+	return out, nil
+}
+
+// Matching are the sites that a filter means, of the account that was named or of all.
+func (a *App) Matching(ctx context.Context, s *core.Core, where []string) ([]ledger.Site, error) {
+	terms, err := a.terms(where)
+	if err != nil {
+		return nil, err
+	}
+	return sites.Where(ctx, s.Book, terms, a.Account)
+}
+
+// terms has selections that were saved say what they are.
+func (a *App) terms(where []string) (out []string, err error) {
+	for _, text := range where {
+		name, saved := strings.CutPrefix(text, "@")
+		if !saved {
+			out = append(out, text)
+			continue
+		}
+		all, err := a.World.Home().Selections()
+		if err != nil {
+			return nil, err
+		}
+		if all[name] == nil {
+			return nil, fault.New(fault.Usage, "no selection is called "+name, "--where "+text, "Save one with: "+
+				fault.Call("sites", "--where", "…", "--save-as", name))
+		}
+		out = append(out, all[name]...)
+	}
+	return out, nil
 }

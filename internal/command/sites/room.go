@@ -16,6 +16,6 @@ func Commands(shared *cli.App) []*cobra.Command {
 	return []*cobra.Command{
 		a.Queued(a.install()), a.Queued(a.update()), a.Queued(a.backup()), a.Queued(a.restore()), a.Queued(a.copySite()),
 		a.Queued(a.move()), a.Queued(a.remove()), a.Queued(a.adopt()),
-		a.find(), a.sites(), a.show(), a.reveal(), a.enter(), a.forget(), a.free(),
+		a.find(), a.sites(), a.show(), a.label(), a.reveal(), a.enter(), a.forget(), a.free(),
 	}
 }

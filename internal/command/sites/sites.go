@@ -14,6 +14,7 @@ import (
 
 func (a *app) sites() *cobra.Command {
 	o, redirects, again, notOurs, wide := sites.Listing{}, false, false, false, false
+	where, save := []string{}, ""
 	c := &cobra.Command{
 		Use:   "sites [WORD…] [options]",
 		Short: "List the installed sites",
@@ -29,6 +30,17 @@ func (a *app) sites() *cobra.Command {
 			return a.redirects(ctx, s)
 		}
 		o.Words, o.Account = words, a.Account
+		if len(where) > 0 {
+			matching, err := a.Matching(ctx, s, where)
+			if err != nil {
+				return err
+			}
+			if o.Only = matching; save != "" {
+				if err := a.World.Home().KeepSelection(save, where); err != nil {
+					return err
+				}
+			}
+		}
 		found, err := s.Sites.List(ctx, o)
 		if err != nil {
 			return err
@@ -42,8 +54,8 @@ func (a *app) sites() *cobra.Command {
 		if len(found.Sites) > 0 {
 			a.SayIdle(ctx, s)
 		}
-		a.Streams.Sites(found.Sites, len(words) > 0 || o.Newer || o.App != "" || o.Health != "", wide)
-		if len(found.Sites) == 0 {
+		a.Streams.Sites(found.Sites, len(words) > 0 || len(where) > 0 || o.Newer || o.App != "" || o.Health != "", wide)
+		if len(found.Sites) == 0 && len(words) == 0 && o.App == "" && o.Health == "" && !o.Newer && a.Account == "" {
 			a.lostSites(s)
 		}
 		return a.tellOfRedirects(ctx, s)
@@ -58,7 +70,9 @@ func (a *app) sites() *cobra.Command {
 		}
 		return list(c, words)
 	}
+	cli.Where(c, &where)
 	f := c.Flags()
+	f.StringVar(&save, "save-as", "", "with --where: keep it under this name, for --where @NAME")
 	f.StringVar(&o.Sort, "sort", "", "by "+strings.Join(sites.Sorts(), ", ")+" (address when left out)")
 	f.BoolVar(&o.Reverse, "reverse", false, "the other way round")
 	f.StringVar(&o.App, "app", "", "only sites of this app")

@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) care() *cobra.Command {
-	how := sites.Entrusting{}
+	how, chosen := sites.Entrusting{}, &cli.Selection{}
 	given := map[string]*string{}
 	c := &cobra.Command{
 		Use:   "care SITE… [--accepts LEVEL] [--after DAYS] [--backups HOW] [--notify WHOM] [--like SITE] [options]",
@@ -25,7 +25,7 @@ func (a *app) care() *cobra.Command {
 		Example: "  tivset care forum\n  tivset care forum journal --accepts features --after 7d\n" +
 			"  tivset care journal --between 22-04 --notify \"wharfinger@lockside.localhost, changes\"\n" +
 			"  tivset care journal --like forum",
-		Args: cli.Takes(1, -1, "SITE…"), Annotations: cli.NoDryRun(), ValidArgsFunction: a.AllSiteWords,
+		Args: cli.Takes(0, -1, "SITE…"), Annotations: cli.NoDryRun(), ValidArgsFunction: a.AllSiteWords,
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			how.Decided = map[string]string{}
 			for name, value := range given {
@@ -33,6 +33,11 @@ func (a *app) care() *cobra.Command {
 					how.Decided[name] = *value
 				}
 			}
+			rows, err := a.Rows(ctx, s, args, chosen)
+			if err != nil {
+				return err
+			}
+			args = cli.Named(rows)
 			changed, err := s.Sites.Entrust(ctx, args, how)
 			if err != nil {
 				return err
@@ -40,7 +45,9 @@ func (a *app) care() *cobra.Command {
 			return a.showCare(ctx, s, changed)
 		}),
 	}
+	cli.AllOf(c, chosen)
 	f := c.Flags()
+	f.StringVar(&chosen.Table, "table", "", "the sites of a table (CSV) with the column site; - for standard input")
 	for name, help := range map[string]string{
 		"accepts":  "releases that are installed by themselves, up to a level: nothing, fixes, features, breaking",
 		"after":    "for how many days a release must have been out, such as 3d",

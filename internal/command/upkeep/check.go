@@ -40,6 +40,11 @@ func (a *app) check() *cobra.Command {
 			if rules {
 				return a.rules(ctx, s, args)
 			}
+			args, err := a.Chosen(ctx, s, args, o)
+			if err != nil {
+				return err
+			}
+			o.Where = nil
 			if mend || a.Ordering != nil {
 				chosen := *o
 				chosen.All = o.All || !mend && len(args) == 0 && o.Table == ""
@@ -78,7 +83,7 @@ func (a *app) check() *cobra.Command {
 			return a.checkSites(ctx, s, sites)
 		}),
 	}
-	cli.AllOf(c, &o.All)
+	cli.AllOf(c, o)
 	c.Flags().StringVar(&o.Table, "table", "", "the sites of a table (CSV) with the column site; - for standard input")
 	o.AtOnce = batch.Usual.Account
 	c.Flags().BoolVar(&mend, "repair", false, "put the release's own files back, after a backup")

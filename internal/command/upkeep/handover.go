@@ -37,7 +37,7 @@ func (a *app) handover() *cobra.Command {
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error { return a.handOver(ctx, s, args, h) }),
 	}
 	f := c.Flags()
-	cli.AllOf(c, &h.sites.All)
+	cli.AllOf(c, &h.sites)
 	f.StringVar(&h.sites.Table, "table", "", "the sites of a table (CSV) with the columns site and into, to: a page for "+
 		"each; - for standard input")
 	h.sites.AtOnce, h.sites.Columns = 1, []string{"into", "to"}

@@ -24,13 +24,17 @@ type Ledger interface {
 	// PutSite keeps a site, replacing one of the same address.
 	PutSite(ctx context.Context, s Site) error
 
-	// KeepSite does the same after something was done with a site: its care stays what it
-	// is on record, whatever was decided meanwhile.
+	// KeepSite does the same after something was done with a site: its care and its labels stay what they
+	// are on record, whatever was decided meanwhile.
 	KeepSite(ctx context.Context, s Site) error
 
 	// Entrust changes the care of sites, by their addresses, and nothing else of them: of all
 	// or, when one is not there (fs.ErrNotExist) or anything fails, of none.
 	Entrust(ctx context.Context, decided map[string]care.Care) error
+
+	// Label changes labels of sites, by their addresses, and nothing else of them; one that is "" is taken away. Of all or
+	// none, as Entrust.
+	Label(ctx context.Context, labels map[string]map[string]string) error
 
 	// DropSite forgets a site; none there is fine.
 	DropSite(ctx context.Context, address string) error
@@ -163,13 +167,14 @@ type Site struct {
 	// of its domain, when it was last looked at
 	CertificateUntil *time.Time `json:"certificate_until,omitempty"`
 	// what of the site is not there any more: files, data or all
-	Gone        string   `json:"gone,omitempty"`
-	LastJob     string   `json:"last_job,omitempty"`      // the job that changed it last, after its install
-	FoldersMade []string `json:"folders_made,omitempty"`  // folders that came with it and go with it, innermost first
-	CopyOf      string   `json:"copy_of,omitempty"`       // the address of the site that it is a copy of
-	Adopted     bool     `json:"adopted,omitempty"`       // installed by other means
-	Mine        []Mine   `json:"mine,omitempty"`          // programs that the owner says are theirs
-	Tried       *Tried   `json:"failed_update,omitempty"` // a release that is not tried again by itself
+	Gone        string            `json:"gone,omitempty"`
+	LastJob     string            `json:"last_job,omitempty"`      // the job that changed it last, after its install
+	FoldersMade []string          `json:"folders_made,omitempty"`  // folders that came with it and go with it, innermost first
+	CopyOf      string            `json:"copy_of,omitempty"`       // the address of the site that it is a copy of
+	Adopted     bool              `json:"adopted,omitempty"`       // installed by other means
+	Mine        []Mine            `json:"mine,omitempty"`          // programs that the owner says are theirs
+	Tried       *Tried            `json:"failed_update,omitempty"` // a release that is not tried again by itself
+	Labels      map[string]string `json:"labels,omitempty"`        // the operator's own words, by name
 	// what strangers see on its pages that the owner lives with
 	Exposed []Exposed `json:"accepted_exposure,omitempty"`
 }

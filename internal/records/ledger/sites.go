@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"time"
 
 	"github.com/segmentio/encoding/json"
@@ -54,7 +55,7 @@ func (l *SQL) KeepSite(ctx context.Context, s Site) error {
 		now, err := l.locked(ctx, in, s.Address)
 		switch {
 		case err == nil:
-			s.Care = now.Care
+			s.Care, s.Labels = now.Care, now.Labels
 		case !errors.Is(err, fs.ErrNotExist):
 			return err
 		}
@@ -106,14 +107,30 @@ func (l *SQL) putSite(ctx context.Context, in hand, s Site, note string) error {
 
 // Entrust implements Ledger.
 func (l *SQL) Entrust(ctx context.Context, decided map[string]care.Care) error {
+	return edit(ctx, l, decided, "care", func(s *Site, c care.Care) { s.Care = c })
+}
+
+// Label implements Ledger.
+func (l *SQL) Label(ctx context.Context, labels map[string]map[string]string) error {
+	return edit(ctx, l, labels, "labels", func(s *Site, said map[string]string) {
+		if s.Labels == nil {
+			s.Labels = map[string]string{}
+		}
+		maps.Copy(s.Labels, said)
+		maps.DeleteFunc(s.Labels, func(_, is string) bool { return is == "" })
+	})
+}
+
+// edit changes something of sites, by their addresses: of all or of none.
+func edit[T any](ctx context.Context, l *SQL, all map[string]T, note string, change func(*Site, T)) error {
 	return l.inOne(ctx, func(ctx context.Context, in hand) error {
-		for address, c := range decided {
+		for address, to := range all {
 			s, err := l.locked(ctx, in, address)
 			if err != nil {
 				return err
 			}
-			s.Care = c
-			if err := l.putSite(ctx, in, s, "care"); err != nil {
+			change(&s, to)
+			if err := l.putSite(ctx, in, s, note); err != nil {
 				return err
 			}
 		}

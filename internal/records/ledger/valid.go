@@ -17,7 +17,9 @@ var (
 	jobForm     = regexp.MustCompile(`^[0-9]{8}-[0-9]{6}-[a-z0-9]{4}$`)
 	dataForm    = regexp.MustCompile(`^[A-Za-z0-9_$.-]{0,128}$`)
 	sumForm     = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	tablesForm  = regexp.MustCompile(`^[A-Za-z0-9_]{0,64}$`)
+	// LabelForm is what the name of a label looks like.
+	LabelForm  = regexp.MustCompile(`^[a-z][a-z0-9_-]{0,30}$`)
+	tablesForm = regexp.MustCompile(`^[A-Za-z0-9_]{0,64}$`)
 )
 
 // Valid says what is wrong with a record that comes from elsewhere, a backup say;
@@ -85,6 +87,11 @@ func (s Site) validLists() error {
 	for _, e := range s.Exposed {
 		if !plain(e.Check) || slices.ContainsFunc(e.Parts, func(p string) bool { return !plain(p) }) {
 			return wrong("accepted_exposure", e.Check)
+		}
+	}
+	for name, is := range s.Labels {
+		if !LabelForm.MatchString(name) || !plain(is) {
+			return wrong("labels", name)
 		}
 	}
 	for _, c := range s.Chosen {

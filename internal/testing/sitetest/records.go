@@ -91,6 +91,10 @@ func (l *ledgerWrap) KeepSite(ctx context.Context, s ledger.Site) error {
 	return l.both("keep site", func() error { return l.Ledger.KeepSite(ctx, s) })
 }
 
+func (l *ledgerWrap) Label(ctx context.Context, labels map[string]map[string]string) error {
+	return l.both("label", func() error { return l.Ledger.Label(ctx, labels) })
+}
+
 func (l *ledgerWrap) Entrust(ctx context.Context, decided map[string]care.Care) error {
 	return l.both("entrust", func() error { return l.Ledger.Entrust(ctx, decided) })
 }
