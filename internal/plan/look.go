@@ -191,8 +191,12 @@ func (pl *Planner) asking(r Request) (*question.Asking, error) {
 		return nil, fault.New(fault.Usage, k.Title+" has no release "+r.Release, "release", "There are "+
 			strings.Join(k.Versions(), ", ")+".")
 	}
+	usual, err := pl.Book.Home.DefaultCare()
+	if err != nil {
+		return nil, err
+	}
 	return &question.Asking{Kit: k.Kit, Release: question.ChooseRelease(k.Kit, r.Release), Account: a, Given: r.Answers,
-		Domain: at.Domain.Name, Dir: at.Dir, Proposed: r.Proposed}, nil
+		Domain: at.Domain.Name, Dir: at.Dir, Proposed: r.Proposed, Care: usual}, nil
 }
 
 // Questions lists the questions that apply to a request as far as it is

@@ -182,6 +182,7 @@ type decided struct {
 	at      place.Place
 	asking  *question.Asking
 	answers answer.Given // with the defaults
+	usual   care.Care    // of sites of which nothing else is said
 }
 
 // decide settles everything that needs no look at the account, and reports all
@@ -189,6 +190,10 @@ type decided struct {
 func (pl *Planner) decide(r Request) (*decided, error) {
 	d := &decided{}
 	problems := pl.find(d, r)
+	var err error
+	if d.usual, err = pl.Book.Home.DefaultCare(); err != nil {
+		problems = append(problems, problem("care", err))
+	}
 	if d.kit.Kit != nil && d.account != nil {
 		if r.Release != "" && d.kit.Find(r.Release) == nil {
 			problems = append(problems, fault.Problem{ID: "release", What: d.kit.Title + " has no release " + r.Release,
@@ -274,7 +279,7 @@ func problem(id string, err error) fault.Problem {
 func (d *decided) answer(r Request, vault func(name string) (secret.Text, error)) []fault.Problem {
 	d.release = question.ChooseRelease(d.kit.Kit, r.Release)
 	d.asking = &question.Asking{Kit: d.kit.Kit, Release: d.release, Account: d.account, Given: r.Answers,
-		Domain: d.at.Domain.Name, Dir: d.at.Dir, Proposed: r.Proposed}
+		Domain: d.at.Domain.Name, Dir: d.at.Dir, Proposed: r.Proposed, Care: d.usual}
 	var problems []fault.Problem
 	d.answers, problems = answer.Resolve(d.asking.Questions(), r.Answers)
 	if problem := d.givenPassword(vault); problem != nil {

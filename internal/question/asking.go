@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"tivset/internal/answer"
+	"tivset/internal/answer/care"
 	"tivset/internal/app/kit"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
@@ -37,6 +38,7 @@ type Asking struct {
 	Domain   string // where the site goes …
 	Dir      string // … and the directory there, "" for the root
 	Proposed Proposed
+	Care     care.Care // of sites of which nothing else is said; zero for the usual
 }
 
 // Settled are the answers as far as they are fine, with the defaults.

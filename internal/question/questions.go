@@ -1,6 +1,7 @@
 package question
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -104,22 +105,23 @@ func asked(q kit.Question) answer.Question {
 }
 
 func (a *Asking) aboutCare() []answer.Question {
+	usual := cmp.Or(a.Care, care.Usual)
 	out := []answer.Question{
-		decision("accepts", "Releases that are installed by themselves", "installs by itself", care.Usual.Accepts,
+		decision("accepts", "Releases that are installed by themselves", "installs by itself", usual.Accepts,
 			"fixes: those that only fix something; features: those that add something too; breaking: every one; nothing. "+
 				"A backup is made first, and a release that fails its check is put back, always."),
-		decision("after", "How long a release must have been out", "after", care.Usual.After,
+		decision("after", "How long a release must have been out", "after", usual.After,
 			"Others meet what is wrong with a release in its first days. One that fixes a security hole is not waited for."),
-		decision("between", "Between which hours", "between the hours", care.Usual.Between,
+		decision("between", "Between which hours", "between the hours", usual.Between,
 			"By this machine's clock. Updates, backups and checks are made then."),
-		decision("rehearse", "Releases that are rehearsed", "rehearsed", care.Usual.Rehearse,
+		decision("rehearse", "Releases that are rehearsed", "rehearsed", usual.Rehearse,
 			"A release is first installed on a copy, which is checked, compared with the site and removed again. What fails "+
 				"there never reaches the site. from-fixes: each; from-features: features and breaking releases."),
-		decision("backups", "Backups", "backups", care.Usual.Backups,
+		decision("backups", "Backups", "backups", usual.Backups,
 			"How often, and of how many days, weeks and months the newest is kept.")}
 	out[0].Options = []string{"fixes", "features", "breaking", "nothing"}
 	out[3].Options = []string{"from-fixes", "from-features", "breaking", "nothing"}
-	notify := decision("notify", "Whom to notify, and of what", "notify", care.Usual.Notify,
+	notify := decision("notify", "Whom to notify, and of what", "notify", usual.Notify,
 		"trouble: when something failed; changes: after each update too; everything: of backups and checks too.")
 	notify.Quiet = a.Account.Mail == nil // may be given all the same, with a site from elsewhere
 	out = append(out, notify)

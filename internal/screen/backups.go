@@ -42,7 +42,7 @@ func (s *Streams) Backups(all []backup.Listed) {
 			row[3] = "encrypted"
 		}
 		if several {
-			row = append(row, Clean(l.Address)+map[bool]string{true: " (removed)"}[l.Removed])
+			row = append(row, Clean(l.Address)+map[bool]string{true: " (not on record)"}[l.Removed])
 		}
 		rows = append(rows, row)
 	}

@@ -3,6 +3,8 @@ package sites
 import (
 	"context"
 	"path"
+	"strconv"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
@@ -19,6 +21,7 @@ import (
 
 func (a *app) backup() *cobra.Command {
 	r, show, drop, o := &backup.Request{}, false, []string(nil), &cli.Selection{}
+	var unless time.Duration
 	c := &cobra.Command{
 		Use:   "backup SITE… [--into FOLDER] [options]",
 		Short: "Keep a site's files and database together",
@@ -45,24 +48,74 @@ func (a *app) backup() *cobra.Command {
 			case len(drop) > 0 && len(args) > 0:
 				return a.dropBackups(ctx, s, r, drop)
 			}
-			b, err := a.Asked(ctx, s, args, o, func(row *batch.Row) batch.Request {
-				one := *r
-				one.Site, one.Into, one.Keep = row.Site, row.Value("into", r.Into), row.Value("keep", r.Keep)
-				return &requests.Backup{Request: one}
-			})
-			if err != nil {
-				return err
+			if unless > 0 {
+				rest, err := a.unlessSince(ctx, s, args, o, unless)
+				if err != nil || len(rest) == 0 {
+					return err
+				}
+				args = rest
 			}
-			return a.Carry(ctx, s, b, o, nil)
+			return a.backUp(ctx, s, args, o, r)
 		}),
 	}
 	cli.Chooses(c, o, "into", "keep")
+	c.Flags().DurationVar(&unless, "unless-since", 0, "leave out sites that have a backup since then, such as 12h")
+	return a.backupFlags(c, r, &show, &drop)
+}
+
+// unlessSince leaves out sites that have a backup since a while ago: what is left of many that was interrupted.
+func (a *app) unlessSince(ctx context.Context, s *core.Core, words []string, o *cli.Selection, since time.Duration) (
+	[]string, error) {
+	if o.Table != "" {
+		return nil, fault.New(fault.Usage, "a table says itself what is done with which site", "--unless-since",
+			"Leave one of the two out.")
+	}
+	rows, err := a.Rows(ctx, s, words, o)
+	if err != nil {
+		return nil, err
+	}
+	all, err := batch.Sites(ctx, s.Book, cli.Named(rows), a.Account)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, x := range all {
+		if x.LastBackupAt == nil || a.World.Now().Sub(*x.LastBackupAt) >= since {
+			out = append(out, x.Address)
+		}
+	}
+	o.All, o.Where = false, nil
+	if left := len(all) - len(out); left > 0 {
+		a.Streams.Say("%s a backup since then already.", map[bool]string{true: "1 site has",
+			false: strconv.Itoa(left) + " sites have"}[left == 1])
+	}
+	if len(out) == 0 && a.JSON {
+		return nil, a.Streams.WriteJSON([]any{})
+	}
+	return out, nil
+}
+
+// backUp backs sites up.
+func (a *app) backUp(ctx context.Context, s *core.Core, args []string, o *cli.Selection, r *backup.Request) error {
+	b, err := a.Asked(ctx, s, args, o, func(row *batch.Row) batch.Request {
+		one := *r
+		one.Site, one.Into, one.Keep = row.Site, row.Value("into", r.Into), row.Value("keep", r.Keep)
+		return &requests.Backup{Request: one}
+	})
+	if err != nil {
+		return err
+	}
+	return a.Carry(ctx, s, b, o, nil)
+}
+
+// backupFlags are the options of backup that are of no selection.
+func (a *app) backupFlags(c *cobra.Command, r *backup.Request, show *bool, drop *[]string) *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&r.Into, "into", "", "a folder here (Tivset's folder in the account when left out)")
 	f.StringArrayVar(&r.To, "encrypt-to", nil, "encrypt it to this public key of age (age1…)")
 	f.StringVar(&r.Keep, "keep", "", "which ones to keep, such as 7d,4w,6m")
-	f.BoolVar(&show, "list", false, "list the backups that there are")
-	f.StringArrayVar(&drop, "delete", nil, "delete this backup, as it is listed")
+	f.BoolVar(show, "list", false, "list the backups that there are")
+	f.StringArrayVar(drop, "delete", nil, "delete this backup, as it is listed")
 	return c
 }
 

@@ -1,6 +1,7 @@
 package upkeep
 
 import (
+	"cmp"
 	"context"
 	"regexp"
 	"time"
@@ -64,6 +65,8 @@ func (a *app) maintain() *cobra.Command {
 			return a.saidRounds("off", "Maintenance is off on this machine.")
 		})}
 	status := &cobra.Command{Use: "status", Short: "Show whether it is done by itself, and what the last run did",
+		Long: "Ends with exit code 1 when the last run that did anything met trouble, and with 3 when it is on and none was\n" +
+			"made for 26 hours, so that whatever watches a machine can ask for it.",
 		Example: "  tivset maintain status\n  tivset maintain status --json", Args: cli.Takes(0, 0, ""),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsStatus(ctx, s) })}
 	c.AddCommand(on, off, status)
@@ -202,8 +205,12 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 	if len(did) > 0 {
 		out.DidAt, out.Who, out.Did = &did[0].At, did[0].Who, did[0].Lines
 	}
+	code, err := a.statusCode(ctx, s, out.On)
+	if err != nil {
+		return err
+	}
 	if a.JSON {
-		return a.Streams.WriteJSON(out)
+		return cmp.Or(a.Streams.WriteJSON(out), code)
 	}
 	switch {
 	case crontabErr != nil:
@@ -215,5 +222,20 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 		a.Streams.Print("Maintenance is off. To switch it on: tivset maintain on")
 	}
 	a.Streams.LastRounds(kept, did)
-	return nil
+	return code
+}
+
+// statusCode is the exit code of maintain status, for whatever watches a machine: 1 when the last run met trouble, 3 when
+// none was made lately though it is on.
+func (a *app) statusCode(ctx context.Context, s *core.Core, on bool) (code, err error) {
+	h, err := a.roundsHealth(ctx, s)
+	switch {
+	case err != nil:
+		return nil, err
+	case on && (h.last == nil || a.World.Now().Sub(*h.last) > lately):
+		return cli.Quiet(int(fault.NeedsConfirmation)), nil
+	case h.troubles > 0:
+		return cli.Quiet(int(fault.Failed)), nil
+	}
+	return nil, nil
 }

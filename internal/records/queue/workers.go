@@ -39,3 +39,12 @@ func (q *Queue) Alive(ctx context.Context, account string) (n int, err error) {
 		"(accounts = '{}' OR $2 = ANY(accounts))", UsualLease.Seconds(), account).Scan(&n)
 	return n, q.team.Explain(err)
 }
+
+// Counts says how many orders wait, run and failed within a day.
+func (q *Queue) Counts(ctx context.Context) (map[string]float64, error) {
+	var waiting, running, failed float64
+	err := q.team.Pool().QueryRow(ctx, "SELECT count(*) FILTER (WHERE state IN ('available', 'scheduled', 'retryable', "+
+		"'pending')), count(*) FILTER (WHERE state = 'running'), count(*) FILTER (WHERE state = 'discarded' AND "+
+		"finalized_at > now() - interval '1 day') FROM river_job WHERE kind = 'order'").Scan(&waiting, &running, &failed)
+	return map[string]float64{"waiting": waiting, "running": running, "failed_within_a_day": failed}, q.team.Explain(err)
+}
