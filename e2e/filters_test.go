@@ -55,3 +55,39 @@ func TestManyByWhatHolds(t *testing.T) {
 		assert.Contains(t, string(out), call)
 	}
 }
+
+// Several lost sites come back with one call; and when a host died, a table of new addresses and backups that were kept
+// here brings all of them elsewhere, each at its own address.
+func TestManyComeBack(t *testing.T) {
+	p := newProgram(t)
+	for _, at := range []string{"forum", "journal"} {
+		p.json(&struct{}{}, install("inkreach", "lockside.localhost/"+at)...)
+	}
+	kept := t.TempDir()
+	p.json(&[]struct{}{}, "backup", "--all", "--yes")
+	p.json(&[]struct{}{}, "backup", "--all", "--into", kept, "--yes")
+	web := filepath.Join(p.demo.Standin.Root, "web", "lockside")
+	for _, at := range []string{"forum", "journal"} {
+		require.NoError(t, os.RemoveAll(filepath.Join(web, at)))
+	}
+	_, err := p.as("tivset", nil, "check", "--all").CombinedOutput()
+	require.Error(t, err)
+	var back []struct{ Outcome string }
+	p.json(&back, "restore", "--where", "health=gone", "--yes")
+	assert.Equal(t, []struct{ Outcome string }{{"restored"}, {"restored"}}, back)
+
+	files, err := filepath.Glob(filepath.Join(kept, "*.tar.zst"))
+	require.NoError(t, err)
+	require.Len(t, files, 2)
+	table := filepath.Join(t.TempDir(), "lost.csv")
+	require.NoError(t, os.WriteFile(table, []byte("site,from\nchandlery.localhost/forum,"+files[0]+"\n"+
+		"chandlery.localhost/journal,"+files[1]+"\n"), 0o600))
+	p.json(&back, "restore", "--account", "quillmere", "--table", table, "--yes")
+	assert.Equal(t, []struct{ Outcome string }{{"restored"}, {"restored"}}, back)
+	var sites []struct{ Address, Health string }
+	p.json(&sites, "sites")
+	require.Len(t, sites, 4)
+	for _, x := range sites {
+		assert.Equal(t, "good", x.Health, x.Address)
+	}
+}

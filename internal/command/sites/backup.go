@@ -205,30 +205,53 @@ func (a *app) listFiles(ctx context.Context, s *core.Core, r restore.Request) er
 }
 
 func (a *app) restore() *cobra.Command {
-	r, answers, list := &restore.Request{}, []string{}, false
+	r, answers, list, o := &restore.Request{}, []string{}, false, &cli.Selection{}
 	c := &cobra.Command{
-		Use:   "restore SITE [--from BACKUP] [options]",
+		Use:   "restore SITE… [--from BACKUP] [options]",
 		Short: "Bring a site's files and database back",
 		Long: "Brings back what a backup holds: to where the site is, in place of what is there now, which is\n" +
 			"backed up first; or to an address where nothing is. The whole backup is compared with its\n" +
 			"checksums before anything is touched, and the site is checked as after an install. With --file only\n" +
-			"some of its files come back, or folders; --list-files tells which it has.",
+			"some of its files come back, or folders; --list-files tells which it has. Of several sites each comes back\n" +
+			"from its newest, or from the one that a table names: when a host died, a table of new addresses and files\n" +
+			"brings all of them to another account.",
 		Example: "  tivset restore forum\n  tivset restore forum --from 20261123-074500.tar.zst\n  tivset restore " +
 			"lockside.localhost/forum --from ~/backups/forum.tar.zst\n" +
-			"  tivset restore forum --list-files\n  tivset restore forum --file uploads/top-gate.jpg",
-		Args: cli.Takes(1, 1, "SITE"), ValidArgsFunction: cli.Only(a.SiteWords),
+			"  tivset restore forum --list-files\n  tivset restore forum --file uploads/top-gate.jpg\n" +
+			"  tivset restore --where health=gone\n  tivset restore --account spindle --table lost.csv",
+		ValidArgsFunction: a.AllSiteWords,
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			var err error
-			r.Site, r.Account = args[0], a.Account
+			r.Account = a.Account
+			if len(args) == 1 {
+				r.Site = args[0]
+			}
+			one := len(args) == 1 && o.Table == "" && len(o.Where) == 0 && !o.All
+			if !one && (list || r.From != "" || len(r.Files) > 0) {
+				return fault.New(fault.Usage, "--from, --file and --list-files are of one site", "", "Name one; or say with a "+
+					"table, in a column from, which backup each comes back from.")
+			}
 			if r.Answers, err = a.Given(answers); err != nil {
 				return err
 			}
 			if list {
 				return a.listFiles(ctx, s, *r)
 			}
-			return a.Carry(ctx, s, batch.Of(&requests.Restore{Request: *r}), &cli.Selection{AtOnce: 1}, nil)
+			if one {
+				return a.Carry(ctx, s, batch.Of(&requests.Restore{Request: *r}), &cli.Selection{AtOnce: 1}, nil)
+			}
+			b, err := a.Asked(ctx, s, args, o, func(row *batch.Row) batch.Request {
+				each := *r
+				each.Site, each.From = row.Site, row.Value("from", "")
+				return &requests.Restore{Request: each}
+			})
+			if err != nil {
+				return err
+			}
+			return a.Carry(ctx, s, b, o, nil)
 		}),
 	}
+	cli.Chooses(c, o, "from")
 	f := c.Flags()
 	f.StringVar(&r.From, "from", "",
 		"the backup: a name in Tivset's folder in the account, or a file here (left out: the newest that was not made "+
