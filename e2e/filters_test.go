@@ -13,7 +13,9 @@ import (
 // many is what has none yet; and new sites are looked after as was decided once.
 func TestManyByWhatHolds(t *testing.T) {
 	p := newProgram(t)
-	var care struct{ Care struct{ Notify, Accepts string } }
+	var care struct {
+		Care struct{ Notify, Accepts string }
+	}
 	p.json(&care, "care", "--default", "--notify", "wharfinger@lockside.localhost, trouble", "--accepts", "features")
 	assert.Equal(t, "features", care.Care.Accepts)
 	for _, at := range []string{"forum", "journal", "news"} {

@@ -60,12 +60,12 @@ func TestTeamPage(t *testing.T) {
 		"tivset jobs --who":  "the wharfinger", "tivset ledger use here --yes": "read back: 1 site,",
 		"tivset team remove steward": "tivset reveal lockside.localhost", "tivset history steward": "site written: ",
 		"tivset history": "team: steward added, who may operate", "tivset team sql steward": "CREATE ROLE",
-		"tivset jobs --follow 1": "✓ Back the site up", "tivset queue list": "backup",
+		"tivset jobs --follow 1": "✓ Back the site up", "tivset queue list": "backup", "tivset queue workers": "at work",
 		"tivset backup --all --queue --yes": "/journal: number 2", "tivset jobs --follow 2": "done.",
 		"tivset maintain --queue": "nothing is due", "tivset maintain status": "No maintenance run was made here yet."} {
 		assert.Contains(t, said[call], words, call)
 	}
-	assert.Len(t, said, 22, "commands of the page")
+	assert.Len(t, said, 23, "commands of the page")
 }
 
 // calls are the commands of a page, in their order.

@@ -56,7 +56,8 @@ func TestLabels(t *testing.T) {
 	x, err := w.Book.Find(ctx, all[0].Address)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"customer": "brook"}, x.Labels)
-	assert.Error(t, w.Book.Ledger.Label(ctx, map[string]map[string]string{all[2].Address: {"customer": "x"}, "nowhere": nil}))
+	assert.Error(t, w.Book.Ledger.Label(ctx, map[string]map[string]string{all[2].Address: {"customer": "x"},
+		"nowhere": nil}))
 	found, err := sites.Where(ctx, w.Book, []string{"customer=brook", "kind=blog,shop", "health=good"}, "")
 	require.NoError(t, err)
 	assert.Len(t, found, 2)

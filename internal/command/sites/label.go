@@ -21,7 +21,8 @@ func (a *app) label() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "label SITE… NAME=WORD… [options]",
 		Short: "Give sites words of your own, by which others find them",
-		Long: "Labels are yours: a customer, a contract, who answers the telephone. Every command for many sites takes them\n" +
+		Long: "Labels are yours: a customer, a contract, who answers the telephone. Every command for many sites takes " +
+			"them\n" +
 			"with --where. “NAME=” takes one away; without any it says which there are. Of a table every column beside\n" +
 			"the site becomes a label.",
 		Example: "  tivset label forum journal customer=brook\n  tivset label --all contract=2026\n" +
@@ -70,7 +71,8 @@ func (a *app) labelled(ctx context.Context, s *core.Core, rows []*batch.Row, sai
 			}
 		}
 		for name, is := range of {
-			if !ledger.LabelForm.MatchString(name) || sites.IsProperty(name) || strings.ContainsFunc(is, func(r rune) bool { return r < ' ' || r == ',' }) {
+			if !ledger.LabelForm.MatchString(name) || sites.IsProperty(name) || strings.ContainsFunc(is,
+				func(r rune) bool { return r < ' ' || r == ',' }) {
 				return fault.New(fault.Usage, "a label cannot be so", name+"="+is,
 					"Its name is of small letters, digits, _ and -, and not that of something that every site has; its word has "+
 						"no comma. Nothing was touched.")

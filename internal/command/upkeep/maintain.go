@@ -65,7 +65,8 @@ func (a *app) maintain() *cobra.Command {
 			return a.saidRounds("off", "Maintenance is off on this machine.")
 		})}
 	status := &cobra.Command{Use: "status", Short: "Show whether it is done by itself, and what the last run did",
-		Long: "Ends with exit code 1 when the last run that did anything met trouble, and with 3 when it is on and none was\n" +
+		Long: "Ends with exit code 1 when the last run that did anything met trouble, and with 3 when it is on and none " +
+			"was\n" +
 			"made for 26 hours, so that whatever watches a machine can ask for it.",
 		Example: "  tivset maintain status\n  tivset maintain status --json", Args: cli.Takes(0, 0, ""),
 		RunE: a.Using(func(ctx context.Context, s *core.Core, _ []string) error { return a.roundsStatus(ctx, s) })}
@@ -225,7 +226,8 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 	return code
 }
 
-// statusCode is the exit code of maintain status, for whatever watches a machine: 1 when the last run met trouble, 3 when
+// statusCode is the exit code of maintain status, for whatever watches a machine: 1 when the last run met trouble, 3
+// when
 // none was made lately though it is on.
 func (a *app) statusCode(ctx context.Context, s *core.Core, on bool) (code, err error) {
 	h, err := a.roundsHealth(ctx, s)

@@ -154,7 +154,8 @@ func queueNumbers(ctx context.Context, t *team.Team) ([]gauge, error) {
 	if err != nil {
 		return nil, err
 	}
-	return []gauge{{"tivset_workers", "Workers that give signs of life, and those of them that lack something.", "state", states},
+	return []gauge{{"tivset_workers", "Workers that give signs of life, and those of them that lack something.",
+		"state", states},
 		{"tivset_requests", "Requests on the queue.", "state", counts}}, nil
 }
 

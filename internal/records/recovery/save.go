@@ -241,7 +241,8 @@ func files(h home.Home) (out []file) {
 			out = append(out, file{kind + "/" + name, path})
 		}
 	}
-	for _, name := range []string{"vault.key", "known_hosts", "known_certificates", "catalogues.yaml", "ledger.yaml",
+	for _, name := range []string{"vault.key", "signing.key", "care.json", "selections.yaml", "known_hosts",
+		"known_certificates", "catalogues.yaml", "ledger.yaml",
 		"operator", "sources.list"} {
 		add("config", h.Config, name)
 	}

@@ -192,7 +192,10 @@ func (r *Report) trouble(f From, at time.Time, line ledger.RoundLine) {
 	if f.Now.Sub(at) > 24*time.Hour || !of(f.Sites, line.Address) {
 		return
 	}
-	if slices.ContainsFunc(r.Troubles, func(t Trouble) bool { return t.Address == line.Address && t.What == f.Spell(line.Detail) }) {
+	if slices.ContainsFunc(r.Troubles, func(t Trouble) bool {
+		return t.Address == line.Address &&
+			t.What == f.Spell(line.Detail)
+	}) {
 		return
 	}
 	r.Troubles = append(r.Troubles, Trouble{line.Address, at, f.Spell(line.Detail), f.Spell(line.Remedy)})
