@@ -90,7 +90,7 @@ func didWhat(e team.Entry) string {
 
 func (a *app) ledgerAccept() *cobra.Command {
 	return &cobra.Command{
-		Use: "accept", Short: "Go on with a log that differs from what this machine has seen of it",
+		Use: "accept", Short: "Go on with a database that was put back, or that somebody wrote into",
 		Long: "Where the team's database was put back from a backup, or something was written into it that nobody of\n" +
 			"the team signed, every machine stops. An admin who knows why sees here what is lost and who would come\n" +
 			"back, and has the team go on with what is right, and with the members that this machine knows.",
@@ -108,7 +108,7 @@ func (a *app) ledgerAccept() *cobra.Command {
 				return err
 			}
 			if d == nil {
-				return fault.New(fault.Usage, "the log is as this machine knows it", t.Address(), "There is nothing to accept.")
+				return fault.New(fault.Usage, "the database is as the team wrote it", t.Address(), "There is nothing to accept.")
 			}
 			if err := a.AgreeFinally(ctx, worded(*d), "Go on with that?"); err != nil {
 				return err
@@ -132,19 +132,11 @@ func (a *app) ledgerAccept() *cobra.Command {
 func worded(d team.Difference) string {
 	out := []string{"  This machine knows the log until number " + strconv.FormatInt(d.Seen, 10) +
 		"; what is right in the database ends with number " + strconv.FormatInt(d.There, 10) + "."}
-	if d.Bad > 0 {
+	if d.Bad {
 		out = append(out, "  What comes after that was made by nobody who may, and is taken out.")
 	}
-	if len(d.Lost) > 0 {
-		const most = 20
-		out = append(out, "  These are not there, or not as they were last: "+screen.Counted(len(d.Lost), "record")+".")
-		for _, one := range d.Lost[:min(most, len(d.Lost))] {
-			out = append(out, "    "+one)
-		}
-		if len(d.Lost) > most {
-			out = append(out, "    … and "+strconv.Itoa(len(d.Lost)-most)+" more")
-		}
-	}
+	out = append(out, some("These are not there, or not as the team wrote them last, and are lost", d.Lost)...)
+	out = append(out, some("These nobody of the team wrote, and they are taken out", d.Foreign)...)
 	if len(d.Back) > 0 {
 		out = append(out, "  It would bring back, and does not: "+strings.Join(d.Back, ", ")+".")
 	}
@@ -152,4 +144,20 @@ func worded(d team.Difference) string {
 		out = append(out, "  It does not know yet, and will: "+strings.Join(d.Missing, ", ")+".")
 	}
 	return strings.Join(out, "\n")
+}
+
+// some lists the first of many.
+func some(what string, all []string) (out []string) {
+	const most = 20
+	if len(all) == 0 {
+		return nil
+	}
+	out = append(out, "  "+what+": "+screen.Counted(len(all), "record")+".")
+	for _, one := range all[:min(most, len(all))] {
+		out = append(out, "    "+one)
+	}
+	if len(all) > most {
+		out = append(out, "    … and "+strconv.Itoa(len(all)-most)+" more")
+	}
+	return out
 }

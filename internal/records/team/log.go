@@ -251,7 +251,8 @@ func (t *Team) forged(kind trust.Kind, key string, record []byte) error {
 		what = "somebody who is not of the team took away the record of "
 	}
 	return fault.NewAs(fault.NotBelieved, fault.NeedsConfirmation, what+string(kind)+" "+key, t.address,
-		"It was not used. See who can write into the database, and put it back from a backup of it (docs/team.md).")
+		"It was not used. See who can write into the database, and put it back from a backup; or an admin of the team goes "+
+			"on without it: "+fault.Call("ledger", "accept"))
 }
 
 // Whole implements ledger.Word.
