@@ -39,15 +39,7 @@ var since = map[int]string{
 
 // Open opens the ledger in a file and makes it when it is not there.
 func Open(ctx context.Context, file string) (*SQLite, error) {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return nil, err
-	}
-	made, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // the driver would make it readable to all
-	if err != nil {
-		return nil, err
-	}
-	made.Close()
-	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_pragma=synchronous(full)&_txlock=immediate")
+	db, err := Private(file, "_pragma=synchronous(full)")
 	if err != nil {
 		return nil, err
 	}
@@ -58,6 +50,20 @@ func Open(ctx context.Context, file string) (*SQLite, error) {
 		return nil, fmt.Errorf("open the ledger %s: %w", file, told(err))
 	}
 	return l, nil
+}
+
+// Private opens a database in a file that only its owner reads, and makes that when it is not there. Options are the
+// driver's, apart by &.
+func Private(file, options string) (*sql.DB, error) {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, err
+	}
+	made, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // the driver would make it readable to all
+	if err != nil {
+		return nil, err
+	}
+	made.Close()
+	return sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_txlock=immediate&"+options)
 }
 
 // prepare makes the tables of a new file. A file that has them is only read:

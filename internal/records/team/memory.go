@@ -6,11 +6,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
-	"os"
-	"path/filepath"
 
-	_ "modernc.org/sqlite" // the driver
-
+	"tivset/internal/records/ledger"
 	"tivset/internal/records/trust"
 )
 
@@ -26,16 +23,7 @@ CREATE TABLE IF NOT EXISTS charters (n INTEGER PRIMARY KEY, version INTEGER NOT 
 
 // remember opens the memory in a file, and makes it when it is not there.
 func remember(ctx context.Context, file string) (*memory, error) {
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return nil, err
-	}
-	made, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600) // the driver would make it readable to all
-	if err != nil {
-		return nil, err
-	}
-	made.Close()
-	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)&"+
-		"_pragma=synchronous(normal)&_txlock=immediate")
+	db, err := ledger.Private(file, "_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
 	if err != nil {
 		return nil, err
 	}

@@ -110,7 +110,7 @@ var only = map[string]string{
 	"github.com/spf13/cobra":         "command command/*",
 	"charm.land/lipgloss/v2":         "screen",
 	"github.com/go-sql-driver/mysql": "hosting/database/mariadb standin/pages trial/servers",
-	"modernc.org/sqlite":             "records/ledger records/team hosting/database/sqlite standin/mysqld",
+	"modernc.org/sqlite":             "records/ledger hosting/database/sqlite standin/mysqld",
 	"github.com/jackc/pgx/v5": "hosting/database/postgresql records/queue records/team trial/servers " +
 		"testing/sitetest",
 	"github.com/riverqueue/river": "records/queue",

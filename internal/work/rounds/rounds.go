@@ -21,6 +21,7 @@ import (
 	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
 	"tivset/internal/site"
+	"tivset/internal/sites"
 	"tivset/internal/work"
 	"tivset/internal/work/rehearse"
 	"tivset/internal/work/update"
@@ -298,6 +299,10 @@ func (o *round) troubled(x ledger.Site, key string, err error) {
 	}
 	// what is not there is said of the site from now on, before anybody looks at all of it
 	_ = o.desk.Examiner.Glance(context.Background(), x.Address)
+	if now, err := o.desk.Book.Find(context.Background(), x.Address); err == nil && now.Gone != "" {
+		want := sites.WantOf(now)
+		f = fault.New(fault.Failed, "gone: its "+now.Gone+"; "+f.What, f.Where, "Bring it back: "+want.Call)
+	}
 	o.say(Line{Site: x, What: Trouble, Detail: f.Error(), Remedy: f.Remedy, of: care.Trouble, key: key})
 }
 
