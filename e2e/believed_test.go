@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -97,4 +98,41 @@ func TestWhoMayOnlyLook(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(office, "config", "ledger.yaml"))
 	require.NoError(t, err)
 	assert.True(t, strings.Contains(string(text), added.Team))
+}
+
+// A worker whose machine is taken out of the team fails nothing of what waits: it gives back what it took, and ends. One
+// that lacks a kit leaves it to another.
+func TestWorkersThatLackSomething(t *testing.T) {
+	servers.Slow(t)
+	p := newTeam(t)
+	p.json(&struct{}{}, install("inkreach", "lockside.localhost/journal")...)
+	catalogues := filepath.Join(p.second, "config", "catalogues.yaml")
+	text, err := os.ReadFile(catalogues)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(catalogues, []byte("built-in: false\n"), 0o600))
+	without := p.works(p.second)
+	n := p.put("backup", "journal", "--yes")
+	require.Eventually(t, func() bool {
+		out, _ := p.as("tivset", nil, "queue", "workers").CombinedOutput()
+		return strings.Contains(string(out), "no app is called inkreach")
+	}, 30*time.Second, 200*time.Millisecond)
+	out, err := p.as("tivset", nil, "queue", "list").CombinedOutput()
+	require.NoError(t, err)
+	assert.Contains(t, string(out), "no app is called inkreach")
+	p.works(p.demo.Folder)
+	assert.Equal(t, "done", p.ends(n).State)
+
+	require.NoError(t, os.WriteFile(catalogues, text, 0o600))
+	p.must(p.demo.Folder, "team", "remove", "steward")
+	ended := make(chan error, 1)
+	go func() { ended <- without.Wait() }()
+	for over := false; !over; {
+		assert.Equal(t, "done", p.ends(p.put("backup", "journal", "--yes")).State)
+		select {
+		case err := <-ended:
+			over = true
+			assert.Error(t, err, "it says why")
+		default:
+		}
+	}
 }

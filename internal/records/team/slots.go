@@ -42,7 +42,7 @@ func (t *Team) Slots(ctx context.Context, who string, of map[string]int) (done f
 }
 
 // slotsOf begins the name of a connection that holds slots (application_name in PostgreSQL's manual).
-const slotsOf = "tivset slots "
+const slotsOf = "tivset: slots "
 
 // FreeSlots ends the connections of holders of slots who are not among those that a query gives.
 func (t *Team) FreeSlots(ctx context.Context, living string, args ...any) error {
