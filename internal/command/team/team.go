@@ -240,7 +240,8 @@ func (a *app) teamSQL() *cobra.Command {
 		Use: "sql NAME [--role ROLE]", Short: "Print the statements that give a member a user of the database",
 		Long: "With one user for all, whoever has its password can write what he likes into the database: nobody of the\n" +
 			"team believes it, but it can be spoiled. These statements, for the owner of the database to look at and\n" +
-			"run, make a user with no more rights than the member needs.",
+			"run, make a user with no more rights than the member needs. The queue's tables come with the first request:\n" +
+			"have them run again then.",
 		Example: "  tivset team sql office\n  tivset team sql office --role tivset_office",
 		Args:    cli.Takes(1, 1, "NAME"),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/url"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -12,9 +13,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/fault"
 	"tivset/internal/records/home"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/secret"
 	"tivset/internal/testing/line"
 	"tivset/internal/testing/sitetest"
@@ -356,4 +359,49 @@ func TestOrdersAreKept(t *testing.T) {
 	}, 40*time.Second, 100*time.Millisecond)
 	_, err = q.Get(ctx, kept)
 	assert.NoError(t, err)
+}
+
+// With a user of the database of their own, who may look sees the queue, who may request puts something there, and who
+// may operate carries it out; and none of them can more.
+func TestRightsOfTheQueue(t *testing.T) {
+	servers.Slow(t)
+	at := sitetest.Records(t)
+	l, w := begun(t, at)
+	first := queueOf(t, l)
+	as := map[trust.Role]*queue.Queue{}
+	for _, may := range trust.Roles[:3] {
+		text, err := l.Grants(ctx, string(may), may)
+		require.NoError(t, err)
+		for _, statement := range strings.Split(strings.ReplaceAll(text, "'PASSWORD'", "'own'"), ";\n") {
+			_, err := l.Pool().Exec(ctx, statement)
+			require.NoError(t, err, statement)
+		}
+		h := home.At(t.TempDir())
+		me, err := team.Me(h)
+		require.NoError(t, err)
+		me.Name, me.May = string(may), may
+		require.NoError(t, l.Join(ctx, me, l.Place(w.home).Vault))
+		own, err := url.Parse(at)
+		require.NoError(t, err)
+		own.User = url.UserPassword(string(may), "own")
+		member := opened(t, own.String())
+		_, err = member.Enter(ctx, h, w.founded)
+		require.NoError(t, err)
+		as[may] = queueOf(t, member)
+	}
+	_, err := as[trust.Look].Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
+	assert.Equal(t, fault.MayOnlyLook, fault.CodeOf(err), "%v", err)
+	n, err := as[trust.Request].Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
+	require.NoError(t, err)
+	all, err := as[trust.Look].List(ctx, 10)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, "waiting", all[0].State)
+	working(t, as[trust.Operate], &queue.Worker{ID: "own", AtOnce: 1, Do: func(context.Context, int64,
+		queue.Order) (queue.Result, *queue.Back) {
+		return queue.Result{}, nil
+	}})
+	becomes(t, first, n, "done")
+	_, err = as[trust.Look].Cancel(ctx, n)
+	assert.Error(t, err)
 }

@@ -17,10 +17,10 @@ var rights = []struct {
 	tables []string
 }{
 	{trust.Look, "SELECT", []string{"about", "log", "sites", "jobs", "redirects", "measures", "accounts", "rounds", "told",
-		"river_job", "workers"}},
+		"river_job", "river_migration", "workers"}},
 	{trust.Request, "INSERT", []string{"log"}},
 	{trust.Request, "SELECT, INSERT, UPDATE", []string{"river_job", "order_files"}},
-	{trust.Request, "SELECT", []string{"river_migration", "river_queue", "journals"}},
+	{trust.Request, "SELECT", []string{"river_queue", "journals"}},
 	{trust.Operate, "SELECT, INSERT, UPDATE, DELETE", []string{"sites", "jobs", "redirects", "measures", "accounts",
 		"vault", "journals", "rounds", "told", "river_job", "river_leader", "river_queue", "river_client",
 		"river_client_queue", "river_notification", "workers", "order_files"}},

@@ -2,6 +2,7 @@ package requests_test
 
 import (
 	"encoding/json"
+	"errors"
 	"reflect"
 	"testing"
 
@@ -100,4 +101,12 @@ func TestRequestsOfAnotherRelease(t *testing.T) {
 	w.Request = json.RawMessage(`{"Site": "a", "OnlyIf": "empty"}`)
 	_, err = w.Read()
 	assert.ErrorContains(t, err, "OnlyIf", "a field that it does not know")
+}
+
+// A round that met broken sites and told of them did all that it was for; one that could tell nobody did not.
+func TestARoundThatMetTrouble(t *testing.T) {
+	met := &rounds.Round{Lines: []rounds.Line{{What: rounds.Trouble}, {What: rounds.BackedUp}}}
+	assert.True(t, (&requests.Rounded{Round: met}).OK())
+	met.Unsent = []error{errors.New("the mail server is away")}
+	assert.False(t, (&requests.Rounded{Round: met}).OK())
 }
