@@ -2,6 +2,7 @@ package trust
 
 import (
 	"bytes"
+	"crypto/ed25519"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -153,6 +154,9 @@ func (c *Charter) follows(before *Charter, signer string) error {
 func (c *Charter) whole() error {
 	names, keys := map[string]bool{}, map[string]bool{}
 	for _, m := range c.Members {
+		if len(m.Sign) != ed25519.PublicKeySize {
+			return errors.New("the key of a member is none")
+		}
 		if m.Name == "" || names[m.Name] || keys[string(m.Sign)] || !m.May.Known() {
 			return errors.New("its members are not told apart")
 		}

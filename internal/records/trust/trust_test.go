@@ -1,6 +1,9 @@
 package trust_test
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
 	"path/filepath"
 	"testing"
 	"time"
@@ -169,6 +172,10 @@ func TestLines(t *testing.T) {
 // FuzzFollow: whatever stands in a log, following it ends with an error or an entry of a member.
 func FuzzFollow(f *testing.F) {
 	f.Add([]byte(`{"n":1,"kind":"charter"}`), []byte("x"))
+	charter := `{"team":"T","version":1,"members":[{"name":"a","sign":"AAAA","may":"admin"}],"epochs":[{"for":"x"}]}`
+	sum := sha256.Sum256([]byte(charter))
+	f.Add([]byte(fmt.Sprintf(`{"team":"T","n":1,"member":"a","kind":"charter","charter":%s,"digest":%q}`, charter,
+		base64.StdEncoding.EncodeToString(sum[:]))), []byte("x"))
 	f.Fuzz(func(t *testing.T, text, signature []byte) {
 		var c trust.Chain
 		_, err := c.Follow(trust.Sealed{Text: text, Signature: signature})
