@@ -48,8 +48,10 @@ func TestADatabaseThatLies(t *testing.T) {
 	p.must(p.demo.Folder, "check", "journal")
 
 	const id = "20261123-080000-abcd"
-	sql(`INSERT INTO jobs (id, started, ended, number, record) VALUES ('` + id + `', '2026-11-23T08:00:00.000000000Z', '', 0,
-		'{"job": "` + id + `", "what": "install", "account": "quillmere", "address": "lockside.localhost/journal", "outcome": "running"}');
+	sql(`INSERT INTO jobs (id, started, ended, number, record) VALUES ('` + id +
+		`', '2026-11-23T08:00:00.000000000Z', '', 0,
+		'{"job": "` + id + `", "what": "install", "account": "quillmere", "address": "lockside.localhost/journal",
+			"outcome": "running"}');
 		INSERT INTO journals (id, n, line, member, signature) VALUES ('` + id + `', 0, '{"journal": 1, "job": "` + id +
 		`", "what": "install", "account": "quillmere"}', 'wharfinger', '')`)
 	refused("nobody of the team wrote", "undo", id, "--yes")
@@ -80,7 +82,8 @@ func TestWhoMayOnlyLook(t *testing.T) {
 	p.of(&added, p.demo.Folder, "team", "add", "office", key.Key, "--may", "look")
 	p.must(office, "ledger", "use", p.at, "--team", added.Team)
 	before, records := p.snapshot(), p.must(p.demo.Folder, "sites", "--json")
-	for _, args := range [][]string{{"forget", "journal", "--anyway", "--yes"}, {"care", "journal", "--accepts", "nothing"},
+	for _, args := range [][]string{{"forget", "journal", "--anyway", "--yes"}, {"care", "journal", "--accepts",
+		"nothing"},
 		{"label", "journal", "customer=x"}, {"remove", "journal", "--yes"}, {"backup", "journal", "--queue", "--yes"},
 		{"team", "add", "more", key.Key}, {"account", "forget", "quillmere", "--yes"},
 		{"ledger", "accept", "--yes"}} {
@@ -100,7 +103,8 @@ func TestWhoMayOnlyLook(t *testing.T) {
 	assert.True(t, strings.Contains(string(text), added.Team))
 }
 
-// A worker whose machine is taken out of the team fails nothing of what waits: it gives back what it took, and ends. One
+// A worker whose machine is taken out of the team fails nothing of what waits: it gives back what it took, and ends.
+// One
 // that lacks a kit leaves it to another.
 func TestWorkersThatLackSomething(t *testing.T) {
 	servers.Slow(t)

@@ -136,6 +136,10 @@ func (t *Team) Differs(ctx context.Context) (d *Difference, err error) {
 }
 
 func (t *Team) both(ctx context.Context, tx *sql.Tx) (r replayed, mine trust.Chain, err error) {
+	// to follow the whole of a long log takes a while, in which nothing is asked of the server
+	if _, err := tx.ExecContext(ctx, "SET LOCAL idle_in_transaction_session_timeout = '30min'"); err != nil {
+		return r, mine, err
+	}
 	if mine, err = t.memory.chain(ctx, t.memory.db); err != nil {
 		return r, mine, err
 	}

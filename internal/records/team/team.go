@@ -14,6 +14,7 @@ import (
 	"net"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -32,6 +33,9 @@ const Patience = 60 * time.Second
 
 // connectTime is how long the making of one connection may take.
 const connectTime = 10 * time.Second
+
+// standsStill is for how long a transaction may wait for its machine before the server ends it.
+const standsStill = 10 * time.Second
 
 // mostConns is up to how many connections are made, besides one for each journal in hand.
 const mostConns = 8
@@ -70,6 +74,8 @@ func Open(ctx context.Context, address string, now func() time.Time) (*Team, err
 	}
 	config.ConnConfig.RuntimeParams["search_path"] = given.ledger
 	config.ConnConfig.RuntimeParams["application_name"] = "tivset"
+	// a machine that stands still in the middle of a transaction holds the log's lock no longer than that
+	config.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = strconv.Itoa(int(standsStill / time.Millisecond))
 	config.ConnConfig.ConnectTimeout = connectTime
 	config.MaxConns = mostConns
 	guarded(config, given)
@@ -127,7 +133,8 @@ func (t *Team) do(ctx context.Context, do func(context.Context) error) error {
 func lost(err error) bool {
 	var said *pgconn.PgError
 	if errors.As(err, &said) {
-		return strings.HasPrefix(said.Code, "08") || strings.HasPrefix(said.Code, "57P") || said.Code == "53300"
+		return strings.HasPrefix(said.Code, "08") || strings.HasPrefix(said.Code, "57P") || said.Code == "53300" ||
+			said.Code == "25P03" // this machine stood still in a transaction
 	}
 	var connect *pgconn.ConnectError
 	var network net.Error

@@ -2,6 +2,7 @@ package team_test
 
 import (
 	"context"
+	dbsql "database/sql"
 	"fmt"
 	"net/url"
 	"path/filepath"
@@ -295,4 +296,31 @@ func TestTablesOfAnOlderRelease(t *testing.T) {
 	require.NoError(t, err)
 	_, err = open(t, at).Found(ctx)
 	assert.ErrorContains(t, err, "nobody signed")
+}
+
+// A machine that stands still while it has the log's lock, such as a laptop that is closed at that moment, holds up the
+// others for seconds, and goes on itself when it is back.
+func TestAMachineThatStandsStill(t *testing.T) {
+	servers.Slow(t)
+	at := address(t)
+	first := begun(t, at)
+	second := first.member(t, at, "steward", trust.Operate)
+	has, done, tries := make(chan struct{}), make(chan error, 1), 0
+	go func() {
+		done <- first.team.Change(ctx, func(_ context.Context, _ *dbsql.Tx, w ledger.Word) error {
+			if tries++; tries == 1 {
+				close(has)
+				time.Sleep(15 * time.Second)
+			}
+			return w.Note(trust.What{Kind: trust.OfSeen, Key: "a.localhost"})
+		})
+	}()
+	<-has
+	began := time.Now()
+	require.NoError(t, second.Ledger.PutSite(ctx, ledger.Site{Address: "a.localhost"}))
+	assert.Less(t, time.Since(began), 13*time.Second)
+	require.NoError(t, <-done)
+	all, err := second.team.History(ctx, team.HistoryOf{Member: "wharfinger", Most: 1})
+	require.NoError(t, err)
+	assert.Equal(t, trust.OfSeen, all[0].Kind)
 }
