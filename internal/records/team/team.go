@@ -75,7 +75,8 @@ func Open(ctx context.Context, address string, now func() time.Time) (*Team, err
 	config.ConnConfig.RuntimeParams["search_path"] = given.ledger
 	config.ConnConfig.RuntimeParams["application_name"] = "tivset"
 	// a machine that stands still in the middle of a transaction holds the log's lock no longer than that
-	config.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = strconv.Itoa(int(standsStill / time.Millisecond))
+	still := strconv.Itoa(int(standsStill / time.Millisecond))
+	config.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = still
 	config.ConnConfig.ConnectTimeout = connectTime
 	config.MaxConns = mostConns
 	guarded(config, given)
