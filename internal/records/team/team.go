@@ -2,7 +2,8 @@
 // vault) in a PostgreSQL database that several people and machines share.
 //
 // It is for nothing that belongs to one machine: archives, known hosts, catalogues. What is
-// secret lies in it only encrypted to the keys of those who may open it.
+// secret lies in it only encrypted to the keys of those who may open it. The database stores and orders, and is not
+// believed: every record is compared with the log of the team, which its members sign (records/trust).
 package team
 
 import (

@@ -1,4 +1,4 @@
-// Package orders puts requests on a team's queue, sealed and marked, with the files that they name; and carries out
+// Package orders puts requests on a team's queue, sealed, with the files that they name; and carries out
 // what others put there. What it does not trust: the database.
 package orders
 
