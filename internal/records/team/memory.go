@@ -23,7 +23,8 @@ CREATE TABLE IF NOT EXISTS charters (n INTEGER PRIMARY KEY, version INTEGER NOT 
 
 // remember opens the memory in a file, and makes it when it is not there.
 func remember(ctx context.Context, file string) (*memory, error) {
-	db, err := ledger.Private(file, "_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
+	// another program of this machine that stands still in the middle of learning is waited for
+	db, err := ledger.Private(file, "_pragma=busy_timeout(60000)&_pragma=journal_mode(wal)&_pragma=synchronous(normal)")
 	if err != nil {
 		return nil, err
 	}
