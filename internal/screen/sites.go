@@ -90,6 +90,18 @@ func Dash(s string) string {
 	return s
 }
 
+// Labels lists the labels of a site in words.
+func Labels(labels map[string]string) string {
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(labels)) {
+		out = append(out, name+"="+labels[name])
+	}
+	if len(out) == 0 {
+		return "no label"
+	}
+	return strings.Join(out, ", ")
+}
+
 // Site shows one site in full; mails says whether its account can send some.
 func (s *Streams) Site(x ledger.Site, mails bool) { s.Pairs(s.sitePairs(x, mails)) }
 
@@ -132,11 +144,7 @@ func (of *Streams) sitePairs(s ledger.Site, mails bool) []Pair {
 			" for release " + l.Release})
 	}
 	if len(s.Labels) > 0 {
-		var words []string
-		for _, name := range slices.Sorted(maps.Keys(s.Labels)) {
-			words = append(words, name+"="+s.Labels[name])
-		}
-		all = append(all, Pair{Name: "Labels", Text: strings.Join(words, ", ")})
+		all = append(all, Pair{Name: "Labels", Text: Labels(s.Labels)})
 	}
 	if s.CopyOf != "" {
 		all = append(all, Pair{Name: "Copy of", Text: s.CopyOf})

@@ -12,6 +12,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/screen"
 	"tivset/internal/sites"
 	"tivset/internal/work/batch"
 )
@@ -97,23 +98,11 @@ func (a *app) labelled(ctx context.Context, s *core.Core, rows []*batch.Row, sai
 		}
 		documents = append(documents, map[string]any{"address": x.Address, "labels": x.Labels})
 		if !a.JSON {
-			a.Streams.Print("%s: %s", x.Address, labelWords(x.Labels))
+			a.Streams.Print("%s: %s", x.Address, screen.Labels(x.Labels))
 		}
 	}
 	if a.JSON {
 		return a.Streams.WriteJSON(documents)
 	}
 	return nil
-}
-
-// labelWords lists labels for people.
-func labelWords(labels map[string]string) string {
-	var out []string
-	for _, name := range slices.Sorted(maps.Keys(labels)) {
-		out = append(out, name+"="+labels[name])
-	}
-	if len(out) == 0 {
-		return "no label"
-	}
-	return strings.Join(out, ", ")
 }

@@ -157,6 +157,11 @@ func (t *Team) explain(err error) error {
 		}
 		return fault.NewAs(code, fault.Failed, what, t.address, remedy).
 			Wrap(fmt.Errorf("the database server says: %s (%s)", said.Message, said.Code))
+	case err != nil && strings.Contains(err.Error(), "SQLITE_BUSY"):
+		f := fault.New(fault.Failed, "another program of this machine holds what it has seen of the team's log", t.address,
+			"It may have been stopped: have it go on, or end it, and try again.").Wrap(err)
+		f.Busy = true
+		return f
 	case t.refused(err) != nil:
 		return t.refused(err)
 	case !lost(err):
