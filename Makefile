@@ -22,7 +22,7 @@ test:
 
 # The tests that make calls fail one by one, with every call and not only some.
 sweep:
-	TIVSET_SWEEP=whole $(GO) test -count=1 -timeout 90m -run 'WhicheverCallFails|KilledAt|InterruptedAt|Shelves|WorkersKilled' ./internal/work/... ./e2e ./kits
+	TIVSET_SWEEP=whole $(GO) test -count=1 -timeout 90m -run 'WhicheverCallFails|KilledAt|InterruptedAt|Shelves|WorkersKilled|KilledRounds' ./internal/work/... ./e2e ./kits
 
 # The packages in which goroutines work side by side, under the race detector (which needs a C compiler).
 race:

@@ -14,7 +14,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/web"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 )
 
 // Test tries every part of an account and says what works.

@@ -14,7 +14,7 @@ import (
 var groups = []struct{ id, title, commands string }{
 	{"first", "The first hour:", "demo account browse install sites sign-in"},
 	{"sites", "Sites:", "about show label reveal copy move adopt find remove free forget password"},
-	{"upkeep", "Looking after sites:", "check update backup restore care maintain report metrics handover"},
+	{"upkeep", "Looking after sites:", "check update backup restore care notify maintain report metrics handover"},
 	{"kits", "Accounts and kits:", "kit catalogue"},
 	{"team", "Several people and machines:", "ledger team history queue worker"},
 	{"wrong", "When something went wrong:", "jobs undo resume recovery"},

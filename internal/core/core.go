@@ -24,7 +24,7 @@ import (
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/runtime"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/plan"
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"
@@ -58,6 +58,7 @@ type World struct {
 	Systemd   accounts.Systemd
 	OwnMail   bool // this machine hands on mails by itself
 	SendMail  func(ctx context.Context, server mail.Server, m mail.Message) error
+	Notify    func(ctx context.Context, to, id string, event []byte) error
 	Certified func(ctx context.Context, name, address string) (until time.Time, err error)
 	TakesMail func(ctx context.Context, domain string) error
 	Crontab   func(ctx context.Context, input string, args ...string) ([]byte, error) // this machine's; may be nil
@@ -105,7 +106,7 @@ func In(w World) *Core {
 	c.Desk = &work.Service{Book: c.Book, Hosting: c.Hosting, Planner: c.Planner, Archives: c.Archives,
 		Examiner: c.Examiner,
 		Maker:    w.Maker, Now: now, Who: w.Who, Progress: w.Progress, Patience: w.Patience, Ways: ways.Table(),
-		SendMail: w.SendMail, Order: w.Order}
+		SendMail: w.SendMail, Notify: w.Notify, Order: w.Order}
 	c.Accounts = &accounts.Keeper{Book: c.Book, Hosting: c.Hosting, Maker: w.Maker, Now: now, Let: w.Forget,
 		OwnMail: w.OwnMail,
 		Crontab: w.Crontab, Systemd: w.Systemd}

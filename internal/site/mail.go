@@ -6,7 +6,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 )
 
 // MailServer is what the account's mails are handed to, with the password out of the vault. The account

@@ -17,7 +17,7 @@ import (
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/reach"
 	"tivset/internal/hosting/ssh"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/vault"

@@ -9,7 +9,7 @@ import (
 	"tivset/internal/accounts"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 )
 
 // Ports at which a mail server wants to know who sends (RFC 6409, RFC 8314).

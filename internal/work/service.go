@@ -7,12 +7,15 @@ import (
 
 	"tivset/internal/app/release"
 	"tivset/internal/check"
+	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/plan"
+	"tivset/internal/records/home"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
+	"tivset/internal/records/outbox"
 	"tivset/internal/secret"
 	"tivset/internal/site"
 	"tivset/internal/step"
@@ -46,6 +49,8 @@ type Service struct {
 	Agree func(ctx context.Context, what string) error
 
 	SendMail func(ctx context.Context, server mail.Server, m mail.Message) error
+	// Notify tells a program, exec:PROGRAM or https://…, of an event.
+	Notify func(ctx context.Context, to, id string, event []byte) error
 }
 
 // Mail sends a mail by the server that an account has. From is who it is from: the account's.
@@ -56,6 +61,48 @@ func (d *Service) Mail(ctx context.Context, a *account.Account, m mail.Message) 
 	}
 	m.From = a.Mail.From
 	return d.SendMail(ctx, server, m)
+}
+
+// SendOut sends what this machine is to tell, as far as it is due.
+func (d *Service) SendOut(ctx context.Context) outbox.Came {
+	return outbox.At(d.Book.Home).Send(ctx, d.Now, d.post)
+}
+
+// post hands one letter to whoever takes it.
+func (d *Service) post(ctx context.Context, l outbox.Letter) error {
+	if home.IsProgram(l.To) {
+		return d.Notify(ctx, l.To, l.ID, l.Body)
+	}
+	a, err := d.Book.Home.Account(l.Account)
+	if err != nil {
+		return err
+	}
+	if a.Mail == nil {
+		return fault.New(fault.Usage, "the account "+l.Account+" has no mail server", "", "Write mail: into it.")
+	}
+	return d.Mail(ctx, a, mail.Message{ID: l.ID, To: l.To, Subject: l.Subject, Text: l.Text})
+}
+
+// Post keeps a mail in the outbox, and sends it with whatever waits there. Its error is of a mail that could not be
+// kept; one that is not taken now waits.
+func (d *Service) Post(ctx context.Context, account string, m mail.Message) error {
+	token, err := d.Maker.Token(4)
+	if err != nil {
+		return err
+	}
+	now := d.Now().UTC()
+	l := outbox.Letter{ID: now.Format("20060102-150405-") + token, To: m.To, Account: account, Begun: now,
+		Subject: m.Subject, Text: m.Text}
+	if err := outbox.At(d.Book.Home).Put(l); err != nil {
+		return err
+	}
+	for _, failed := range d.SendOut(ctx).Failed {
+		var waits *outbox.Waits
+		if errors.As(failed, &waits) && waits.Letter.ID == l.ID {
+			return failed
+		}
+	}
+	return nil
 }
 
 // shared says whether other machines may go on with what this one has begun.

@@ -232,8 +232,22 @@ func (c Care) Told(of int, usual string) string {
 	if !named {
 		to, what = usual, c.Notify
 	}
-	if what = strings.TrimSpace(what); of > map[string]int{"trouble": Trouble, "changes": Change,
-		"everything": Routine}[what] {
+	if !Concerns(strings.TrimSpace(what), of) {
+		return ""
+	}
+	return to
+}
+
+// Reaches are how much somebody is told of, the least first.
+var Reaches = []string{"trouble", "changes", "everything"}
+
+// Concerns says whether who is told of one of Reaches is told of something.
+func Concerns(reach string, of int) bool { return of <= max(Trouble, slices.Index(Reaches, reach)) }
+
+// Address is who is named to be told; "" where it is the site's admin, or nobody.
+func (c Care) Address() string {
+	to, _, named := strings.Cut(c.Notify, ",")
+	if !named || !fits("notify", c.Notify) {
 		return ""
 	}
 	return to

@@ -29,7 +29,7 @@ import (
 	"tivset/internal/hosting/reach"
 	"tivset/internal/hosting/runtime"
 	"tivset/internal/hosting/ssh"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/records/catalogues"
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"
@@ -123,6 +123,7 @@ func (a *App) Machine() core.World {
 		Apt:       os.DirFS("/etc/apt"),
 		Keyring:   "/usr/share/keyrings/debian-archive-keyring.gpg",
 		SendMail:  sendMail,
+		Notify:    a.notifies,
 		OwnMail:   mail.Sendmail() != "",
 		Certified: hosting.Certified,
 		TakesMail: mail.Takes,

@@ -15,6 +15,7 @@ import (
 
 	"tivset/internal/command/cli"
 	"tivset/internal/fault"
+	"tivset/internal/records/outbox"
 	"tivset/internal/records/queue"
 	"tivset/internal/records/team"
 	"tivset/internal/records/trust"
@@ -132,9 +133,32 @@ func (a *app) work(ctx context.Context, w *queue.Worker, patient bool) error {
 		a.Streams.Say("%s  %s %s",
 			a.World.Now().Format("2006-01-02 15:04:05"), what, orderName(number, o))
 	}
+	go a.sendingOut(ctx)
 	a.Streams.Say("Working for the team at %s, %d at once, as %s. Ctrl-C ends it.", p.Ledger.(*team.Team).Address(),
 		w.AtOnce, w.ID)
 	return q.Work(ctx, w)
+}
+
+// sends is how often a worker looks whether something of its machine waits to be told.
+const sends = time.Minute
+
+// sendingOut sends what waits, for as long as the worker works.
+func (a *app) sendingOut(ctx context.Context) {
+	each := time.NewTicker(sends)
+	defer each.Stop()
+	for {
+		if letters, _ := outbox.At(a.World.Home()).Letters(); len(letters) > 0 {
+			if d, done, err := a.serving(ctx, 0, ""); err == nil {
+				d.SendOut(ctx)
+				done()
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-each.C:
+		}
+	}
 }
 
 // serving is what carries out an order, and shows nothing of it.

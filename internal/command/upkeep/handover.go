@@ -12,7 +12,7 @@ import (
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/fault"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/site/handover"
 	"tivset/internal/work/batch"
 )

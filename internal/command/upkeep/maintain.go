@@ -13,6 +13,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/ledger"
+	"tivset/internal/records/outbox"
 	"tivset/internal/records/team"
 	"tivset/internal/screen"
 	"tivset/internal/work/batch"
@@ -111,6 +112,9 @@ func (a *app) orderRounds(c *cobra.Command, s *core.Core, r rounds.Request, o *c
 	if _, is := s.Book.Ledger.(*team.Team); !is {
 		return cli.NoQueue()
 	}
+	for _, err := range s.Desk.SendOut(ctx).Failed { // what this machine was to tell before it left its rounds to others
+		a.Streams.Note(err.Error())
+	}
 	r.Account, r.Dry = a.Account, true
 	due, err := rounds.Go(ctx, s.Desk, r, nil)
 	if err != nil {
@@ -183,6 +187,27 @@ type statusJSON struct {
 	DidAt   *time.Time         `json:"did_at,omitempty"` // when one did anything last
 	Who     string             `json:"did_by,omitempty"`
 	Did     []ledger.RoundLine `json:"did"`
+	Waiting []waitsJSON        `json:"waiting"` // what could not be told yet
+}
+
+// waitsJSON is something that this machine is to tell, and could not yet.
+type waitsJSON struct {
+	To    string    `json:"to"`
+	Begun time.Time `json:"begun"`
+	Next  time.Time `json:"next"`
+	Why   string    `json:"why"`
+}
+
+// waiting lists what this machine could not tell yet.
+func waiting(s *core.Core) (out []waitsJSON, err error) {
+	out = []waitsJSON{}
+	all, err := outbox.At(s.Book.Home).Letters()
+	for _, l := range all {
+		if l.Tries > 0 {
+			out = append(out, waitsJSON{l.To, l.Begun, l.Next, l.Why})
+		}
+	}
+	return out, err
 }
 
 func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
@@ -210,6 +235,9 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 	if err != nil {
 		return err
 	}
+	if out.Waiting, err = waiting(s); err != nil {
+		return err
+	}
 	if a.JSON {
 		return cmp.Or(a.Streams.WriteJSON(out), code)
 	}
@@ -223,6 +251,10 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 		a.Streams.Print("Maintenance is off. To switch it on: tivset maintain on")
 	}
 	a.Streams.LastRounds(kept, did)
+	for _, w := range out.Waiting {
+		a.Streams.Print("%s could not be told yet what was done on %s: %s. It is tried again from %s on.", w.To,
+			w.Begun.Local().Format("2 January, 15:04"), w.Why, w.Next.Local().Format("2 January, 15:04"))
+	}
 	return code
 }
 

@@ -15,6 +15,7 @@ func Commands(shared *cli.App) []*cobra.Command {
 	a := &app{shared}
 	return []*cobra.Command{
 		a.Queued(a.check()),
-		a.maintain(), a.care(), a.jobs(), a.undo(), a.resume(), a.report(), a.metrics(), a.handover(), a.recovery(),
+		a.maintain(), a.care(), a.notify(), a.jobs(), a.undo(), a.resume(), a.report(), a.metrics(),
+		a.handover(), a.recovery(),
 	}
 }

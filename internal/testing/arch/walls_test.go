@@ -23,7 +23,8 @@ var floors = []struct {
 }{
 	{"small tools", map[string]string{
 		"answer/care": "fault", "answer/language": "", "answer/table": "fault",
-		"atomicfile": "", "fault": "", "logs": "", "suggest": "", "secret": "", "mail": "", "onetimepage": "",
+		"atomicfile": "", "fault": "", "logs": "", "suggest": "", "secret": "", "onetimepage": "",
+		"notify/mail": "", "notify/webhook": "",
 		"answer": "fault suggest",
 	}},
 	{"hosting, its small tools", map[string]string{"hosting/bounded": "", "hosting/backoff": ""}},
@@ -51,6 +52,7 @@ var floors = []struct {
 	}},
 	{"records", map[string]string{
 		"records/catalogues": "records/home records/ledger",
+		"records/outbox":     "records/home",
 		"records/trust":      "", "records/home": "", "records/ledger": "records/trust", "records/vault": "records/trust",
 		"records/job": "", "records/backup": "", "records/depot": "", "records/recovery": "records/home",
 		"records/team":  "records/home records/job records/ledger records/trust records/vault",
@@ -115,7 +117,7 @@ var only = map[string]string{
 		"testing/sitetest",
 	"github.com/riverqueue/river": "records/queue",
 	"filippo.io/age":              "records/vault records/backup records/recovery",
-	"github.com/wneessen/go-mail": "mail",
+	"github.com/wneessen/go-mail": "notify/mail",
 	"os/exec": "command/cli command/sites demo hosting/files/local hosting/database/helper " +
 		"trial/servers",
 	"golang.org/x/term":               "command/cli screen",

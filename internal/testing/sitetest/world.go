@@ -34,7 +34,7 @@ import (
 	"tivset/internal/hosting/runtime"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/hosting/web"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/plan"
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"tivset/internal/fault"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/plan"
 	"tivset/internal/site/handover"
 	"tivset/internal/work"

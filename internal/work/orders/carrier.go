@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"tivset/internal/fault"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
 	"tivset/internal/records/queue"
@@ -127,7 +127,7 @@ func (c *Carrier) send(ctx context.Context, number int64, who, account string, m
 	if in.Mail == nil {
 		return fault.New(fault.Usage, "the account "+account+" has no mail server", "", "Write mail: into it.")
 	}
-	return d.Mail(ctx, in, m)
+	return d.Post(ctx, account, m)
 }
 
 // MailBatch mails once how all orders of a batch ended.

@@ -193,7 +193,7 @@ func (o *round) reminders(ctx context.Context, x ledger.Site) error {
 	l := Line{Site: x, What: Trouble, Detail: fmt.Sprintf("release %s has got no fixes since %s", x.Release, of.Fixes),
 		Remedy: "Bring it to a newer one: " + fault.Call("update", x.Address), of: care.Trouble, key: "support"}
 	// whether or not somebody is mailed: it is no news every hour
-	if l.noted, err = o.note(ctx, l); err == nil && l.noted {
+	if l.noted, err = o.note(ctx, x.Address, l.notes(), o.desk.Now().UTC()); err == nil && l.noted {
 		o.say(l)
 	}
 	return err

@@ -89,6 +89,7 @@ type round struct {
 	shows func(Line)
 	busy  int // accounts at which another round is at work
 
+	mailing
 	kits map[string]*kit.Kit
 	told map[string][]string // by address: the troubles that somebody knows of
 }
@@ -106,13 +107,19 @@ func Go(ctx context.Context, d *work.Service, r Request, shows func(Line)) (*Rou
 		return nil, err
 	}
 	o.begun = d.Now()
+	if err := o.openMailing(ctx); err != nil {
+		return nil, err
+	}
 	failed := o.all(ctx)
 	o.out.Took = d.Now().Sub(o.begun)
-	if r.Dry || o.out.Another {
+	if r.Dry {
 		return o.out, failed
 	}
 	// Whatever ended it, what was done until then is told of and recorded.
-	o.tell(context.WithoutCancel(ctx))
+	o.closeMailing(context.WithoutCancel(ctx))
+	if o.out.Another {
+		return o.out, failed
+	}
 	o.kept.At, o.kept.Seconds = o.begun.UTC(), o.out.Took.Seconds()
 	return o.out, errors.Join(failed, o.keep(context.WithoutCancel(ctx)), d.Book.Home.KeepRounds(o.kept))
 }
@@ -241,7 +248,8 @@ func (o *round) account(ctx context.Context, name string, sites []ledger.Site) e
 
 // site does what is due at one site.
 func (o *round) site(ctx context.Context, x ledger.Site) error {
-	errands := []errand{{o.updateDue, o.update}, {o.backupDue, o.backup}, {o.checkDue, o.check}}
+	errands := []errand{{Updated, o.updateDue, o.update}, {BackedUp, o.backupDue, o.backup},
+		{Checked, o.checkDue, o.check}}
 	if x.Gone != "" { // it is looked at until it is back, or forgotten
 		errands = errands[2:]
 	}
@@ -257,7 +265,12 @@ func (o *round) site(ctx context.Context, x ledger.Site) error {
 			o.say(Line{Site: x, What: IsDue, Detail: what})
 			continue
 		}
-		if err := one.run(ctx, x); err != nil {
+		if err := o.intending(x, one.what); err != nil {
+			return err
+		}
+		err := one.run(ctx, x)
+		o.unsent(o.intended(x))
+		if err != nil {
 			return err
 		}
 		now, err := o.desk.Book.Find(ctx, x.Address)
@@ -269,11 +282,12 @@ func (o *round) site(ctx context.Context, x ledger.Site) error {
 	return o.reminders(ctx, x)
 }
 
-// errand is something that a round does: what of it is due at a site, in words, "" for
-// nothing; and how it is done.
+// errand is something that a round does: the word for it when it is done; what of it is due at a site, in words, ""
+// for nothing; and how it is done.
 type errand struct {
-	due func(ledger.Site) string
-	run func(context.Context, ledger.Site) error
+	what string
+	due  func(ledger.Site) string
+	run  func(context.Context, ledger.Site) error
 }
 
 func (o *round) say(l Line) {
@@ -283,6 +297,7 @@ func (o *round) say(l Line) {
 	if !o.request.Dry { // at once: what is killed in the middle has done this all the same
 		o.out.Took = o.desk.Now().Sub(o.begun)
 		_ = o.keep(context.Background()) // or with the next line
+		o.tell(context.Background(), l)
 	}
 	if o.shows != nil {
 		o.shows(l)

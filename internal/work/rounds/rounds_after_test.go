@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/records/home"
 	"tivset/internal/records/job"
 	"tivset/internal/records/ledger"
@@ -237,7 +237,7 @@ func TestTroubleIsToldOnce(t *testing.T) {
 	assert.Equal(t, []string{"trouble journal"}, lines)
 	assert.Len(t, came.Unsent, 1)
 	o.down = false
-	for day, mails := range []int{1, 1, 1, 1, 1, 1, 1, 2, 2} {
+	for day, mails := range []int{1, 1, 1, 1, 1, 1, 2, 2, 2} {
 		o.later(24 * time.Hour)
 		_, lines = o.round(rounds.Request{})
 		assert.Equal(t, []string{"trouble journal"}, lines)

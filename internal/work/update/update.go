@@ -15,7 +15,7 @@ import (
 	"tivset/internal/app/release"
 	"tivset/internal/app/version"
 	"tivset/internal/fault"
-	"tivset/internal/mail"
+	"tivset/internal/notify/mail"
 	"tivset/internal/plan"
 	"tivset/internal/question"
 	"tivset/internal/records/job"
@@ -374,5 +374,5 @@ func tell(ctx context.Context, d *work.Service, x ledger.Site, failed error) err
 			f.Remedy,
 		)
 	}
-	return d.Mail(ctx, a, mail.Message{To: to, Subject: subject, Text: text})
+	return d.Post(ctx, x.Account, mail.Message{To: to, Subject: subject, Text: text})
 }

@@ -13,6 +13,7 @@ import (
 	"net/textproto"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
 	gomail "github.com/wneessen/go-mail"
@@ -34,6 +35,7 @@ type Server struct {
 
 // Message is a mail to send.
 type Message struct {
+	ID       string // what stands before the @ of its Message-ID (RFC 5322, 3.6.4); made up where it is empty
 	From, To string // addresses
 	Subject  string
 	Text     string
@@ -129,6 +131,9 @@ func (m Message) message() (*gomail.Msg, error) {
 	}
 	if err := message.To(m.To); err != nil {
 		return nil, fmt.Errorf("the address %s: %w", m.To, err)
+	}
+	if _, host, found := strings.Cut(m.From, "@"); found && m.ID != "" {
+		message.SetMessageIDWithValue(m.ID + "@" + strings.TrimSuffix(host, ">"))
 	}
 	message.Subject(m.Subject)
 	message.SetBodyString(gomail.TypeTextPlain, m.Text)

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	ours "tivset/internal/mail"
+	ours "tivset/internal/notify/mail"
 	"tivset/internal/standin/mailbox"
 )
 
