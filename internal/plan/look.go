@@ -31,6 +31,11 @@ type Look struct {
 // LookAt looks at an address of a request. An address that will not do, and
 // one where a site is already, are faults.
 func (pl *Planner) LookAt(ctx context.Context, r Request) (Look, error) {
+	return pl.lookAt(ctx, r, true)
+}
+
+// lookAt looks at an address; what is in the way is a fault unless it is to be set aside.
+func (pl *Planner) lookAt(ctx context.Context, r Request, aside bool) (Look, error) {
 	a, err := pl.Book.Account(r.Account, r.At)
 	if err != nil {
 		return Look{}, err
@@ -44,7 +49,7 @@ func (pl *Planner) LookAt(ctx context.Context, r Request) (Look, error) {
 		return Look{}, err
 	}
 	defer in.Close()
-	spot, err := pl.lookAtPlace(ctx, in, at, true)
+	spot, err := pl.lookAtPlace(ctx, in, at, aside)
 	if err != nil {
 		return Look{}, err
 	}

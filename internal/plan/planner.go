@@ -43,7 +43,7 @@ func (pl *Planner) Plan(ctx context.Context, r Request) (*Plan, error) {
 	}
 	d, err := pl.decide(r)
 	if err != nil {
-		return nil, err
+		return nil, pl.withPlace(ctx, r, err)
 	}
 	if err := pl.takesMail(ctx, d.answers); err != nil {
 		return nil, err
@@ -54,6 +54,23 @@ func (pl *Planner) Plan(ctx context.Context, r Request) (*Plan, error) {
 	}
 	defer in.Close()
 	return pl.look(ctx, in, d, r)
+}
+
+// withPlace adds to what is wrong with answers what is wrong with the place, so that nobody mends the one and then
+// hears of the other.
+func (pl *Planner) withPlace(ctx context.Context, r Request, wrong error) error {
+	f := *fault.Of(wrong)
+	if f.Kind != fault.Usage || len(f.Problems) == 0 || slices.ContainsFunc(f.Problems, func(p fault.Problem) bool {
+		return p.ID == "at" || p.ID == "account"
+	}) {
+		return wrong
+	}
+	_, err := pl.lookAt(ctx, r, r.Answers[answer.Occupied] == setAside)
+	if at := fault.Of(err); err != nil && at.Kind != fault.Failed {
+		f.Problems = append(slices.Clone(f.Problems), problem("at", err))
+		return fault.Join("the install cannot begin", "Correct what is named and try again. Nothing was touched.", f.Problems)
+	}
+	return wrong
 }
 
 // LookUp finds which releases an app has now, where they come by themselves. An app

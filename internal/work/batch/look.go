@@ -41,9 +41,11 @@ func (b *Batch) Look(ctx context.Context, d *work.Service) error {
 	meeting := b.meeting()
 	for _, r := range b.Rows {
 		f := fault.Of(r.Err)
+		if meeting[r] != nil && (r.Err == nil || f.Kind == fault.Usage) {
+			wrong.add(r, *meeting[r])
+		}
 		switch {
 		case r.Err == nil && meeting[r] != nil:
-			wrong.add(r, *meeting[r])
 		case r.Err == nil || f.Kind == fault.Failed || !b.Strict:
 			continue
 		default:
@@ -68,9 +70,15 @@ func glance(ctx context.Context, d *work.Service, address string, err error) {
 // located finds out how a row is called.
 func (r *Row) located(ctx context.Context, d *work.Service) {
 	if r.Plan != nil {
-		r.at = cmp.Or(r.Plan.At, r.Plan.Address)
+		r.at, r.folder = cmp.Or(r.Plan.At, r.Plan.Address), r.Plan.Folder
+		if r.Plan.Account != nil {
+			r.account = r.Plan.Account.Name
+		}
 	} else if at, err := r.Request.Where(ctx, d); err == nil {
-		r.at = at.Address
+		r.at, r.folder = at.Address, at.Folder
+		if at.Account != nil {
+			r.account = at.Account.Name
+		}
 	}
 }
 
@@ -144,30 +152,30 @@ func several(what string, all []string) string {
 func (b *Batch) meeting() map[*Row]*fault.Problem {
 	var rows []*Row
 	for _, r := range b.Rows {
-		if r.ToDo() && r.Plan.Folder != "" {
+		if r.ToDo() && r.Plan.Folder != "" || r.Plan == nil && r.folder != "" {
 			rows = append(rows, r)
 		}
 	}
 	slices.SortStableFunc(rows, func(a, b *Row) int { // what is around others comes first
-		return cmp.Or(cmp.Compare(len(a.Plan.Folder), len(b.Plan.Folder)), cmp.Compare(a.Line, b.Line))
+		return cmp.Or(cmp.Compare(len(a.folder), len(b.folder)), cmp.Compare(a.Line, b.Line))
 	})
 	taken, out := map[string]*Row{}, map[*Row]*fault.Problem{}
 	for _, r := range rows {
-		for folder := r.Plan.Folder; folder != "."; folder = path.Dir(folder) {
-			other := taken[r.Plan.Account.Name+":"+folder]
+		for folder := r.folder; folder != "."; folder = path.Dir(folder) {
+			other := taken[r.account+":"+folder]
 			if other == nil {
 				continue
 			}
 			p := &fault.Problem{ID: "at", What: "it is the place of " + other.place(),
 				Remedy: "Give each site a place of its own."}
-			if folder != r.Plan.Folder {
+			if folder != r.folder {
 				p.What = "it would lie in the site of " + other.place()
 				p.Remedy = "Give it a directory of its own, or do one after the other."
 			}
 			out[r] = p
 			break
 		}
-		if at := r.Plan.Account.Name + ":" + r.Plan.Folder; taken[at] == nil {
+		if at := r.account + ":" + r.folder; taken[at] == nil {
 			taken[at] = r
 		}
 	}

@@ -26,6 +26,7 @@ type Request interface {
 type Where struct {
 	Address string // where it is, or is going to be
 	Account *account.Account
+	Folder  string // that is taken, where a site comes to be; else ""
 }
 
 // Plan is what a request comes to.
@@ -33,7 +34,6 @@ type Plan struct {
 	Where
 	At     string // how a person reads the address; "" for the address itself
 	Server string // the database server, as the account names it; "" for none
-	Folder string // that is taken, where a site comes to be; else ""
 	Bytes  int64  // that come to be in the account
 	Shown  any    // what is agreed to, and a dry run shows; nil where that needs no yes
 	Free   bool   // it is shown, and needs no yes all the same
@@ -71,7 +71,8 @@ type Row struct {
 	Ended Ended
 	Err   error
 
-	at string // where it is, once that is known
+	at              string // where it is, once that is known
+	account, folder string // that it takes, once that is known
 }
 
 // At is where the site is or will be, as far as is known.

@@ -105,9 +105,15 @@ func TestTablesThatWillNotDo(t *testing.T) {
 		require.Error(t, err)
 		return fmt.Sprintln(fault.Of(err).What, fault.Of(err).Problems)
 	}
+	taken := filepath.Join(w.Root, "web/lockside/taken")
+	require.NoError(t, os.MkdirAll(taken, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(taken, "index.html"), []byte("a page"), 0o644))
+	before = w.Snapshot()
 	said := problems("number,at,teacher,seat\n1,lockside.localhost/a,x,1\n2,lockside.localhost/a,x,1\n" +
-		"3,lockside.localhost/a/b,x,1\n4,lockside.localhots/c,x,1\n5,,x,1\n")
-	for _, words := range []string{"lines 2, 3, 4, 5, seat: there is no such answer", "line 6, at: needed"} {
+		"3,lockside.localhost/a/b,x,1\n4,lockside.localhots/c,x,1\n5,,x,1\n6,lockside.localhost/taken,x,1\n")
+	for _, words := range []string{"lines 2, 3, 4, 5, 7, seat: there is no such answer", "line 6, at: needed",
+		"line 3, at: it is the place of line 2", "line 4, at: it would lie in the site of line 2",
+		"line 7, at: something is in the way: web/lockside/taken", "line 5, at: the account has no such domain"} {
 		assert.Contains(t, said, words)
 	}
 	said = problems("number,at,teacher\n1,lockside.localhost/a,x\n2,lockside.localhost/a,x\n" +

@@ -39,7 +39,7 @@ func (r *Place) Plan(ctx context.Context, d *work.Service) (*batch.Plan, error) 
 	if err != nil {
 		return nil, err
 	}
-	out := &batch.Plan{Where: batch.Where{Address: p.Address(), Account: p.In}, At: p.Place.URL, Folder: p.Place.Folder,
+	out := &batch.Plan{Where: batch.Where{Address: p.Address(), Account: p.In, Folder: p.Place.Folder}, At: p.Place.URL,
 		Bytes: p.Changes.Bytes, Shown: p, Release: p.Close}
 	if p.Data != nil {
 		out.Server = p.Data.Server

@@ -102,7 +102,10 @@ func placed(d *work.Service, account, at string) (batch.Where, error) {
 		return batch.Where{}, err
 	}
 	p, err := site.Resolve(at, a.Domains)
-	return batch.Where{Address: p.Address(), Account: a}, err
+	if err != nil {
+		return batch.Where{}, err
+	}
+	return batch.Where{Address: p.Address(), Account: a, Folder: p.Folder()}, nil
 }
 
 // of begins the plan of a site that is on record.
