@@ -45,11 +45,7 @@ func (*Claim) Title() string { return "Claim the place" }
 func (c *Claim) Do(ctx context.Context) error {
 	mine := hosting.Mark{Job: c.Job, Address: c.Address, Who: c.Who, Since: c.Now().UTC(), New: c.Found == nil,
 		Folder: c.Site.Place.Folder}
-	err := c.In.SetMark(ctx, c.Marker, mine)
-	if errors.Is(err, fs.ErrExist) {
-		return c.busy(ctx)
-	}
-	if err != nil {
+	if err := c.mark(ctx, mine); err != nil {
 		return err
 	}
 	if err := c.alone(ctx, mine); err != nil {
@@ -82,13 +78,29 @@ func atWork(what string, m hosting.Mark) error {
 	return f
 }
 
-// busy words that somebody else is at work at the place.
-func (c *Claim) busy(ctx context.Context) error {
-	m, err := c.In.ReadMark(ctx, c.Marker)
-	if err != nil {
-		return fmt.Errorf("another job has claimed the place: %w", err)
+// mark sets the mark. One that was there may have gone by the time it is read, with the end of its job; and it may be
+// this job's own, where a line was cut off when it had been set.
+func (c *Claim) mark(ctx context.Context, mine hosting.Mark) error {
+	for range looksAgain {
+		err := c.In.SetMark(ctx, c.Marker, mine)
+		if !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		m, err := c.In.ReadMark(ctx, c.Marker)
+		switch {
+		case err == nil && m.Job == c.Job:
+			return nil
+		case err == nil:
+			return atWork("another job is at work here", m)
+		case !errors.Is(err, fs.ErrNotExist):
+			return fmt.Errorf("whoever is at work here cannot be read: %w", err)
+		}
+		c.In.Pause(ctx, lookAgain)
 	}
-	return atWork("another job is at work here", m)
+	f := fault.New(fault.NeedsConfirmation, "somebody else is at work here, again and again", c.Address,
+		"Run the command again in a minute.")
+	f.Busy = true
+	return f
 }
 
 // asPlanned makes sure that no other job has ended here since the plan was
@@ -106,8 +118,31 @@ func (c *Claim) asPlanned(ctx context.Context) error {
 	case err == nil && now.LastJob == c.Found.LastJob && now.Job == c.Found.Job:
 		return nil
 	}
-	return fault.New(fault.NeedsConfirmation, "another job has changed the site meanwhile", c.Address,
-		"Look at it with "+fault.Call("show", c.Address)+", and run the command again.")
+	return fault.New(fault.NeedsConfirmation, "another job has changed the site meanwhile"+c.whatWasDone(ctx, now),
+		c.Address, "Look at it with "+fault.Call("show", c.Address)+", and run the command again.")
+}
+
+// whatWasDone says what the other job did, as far as it is on record.
+func (c *Claim) whatWasDone(ctx context.Context, now ledger.Site) string {
+	id := now.LastJob
+	if id == "" {
+		id = now.Job
+	}
+	j, err := c.Book.Ledger.Job(ctx, id)
+	if err != nil {
+		return ""
+	}
+	what := ": " + j.What
+	if c.Found != nil && now.Release != c.Found.Release && now.Release != "" {
+		what += " from " + c.Found.Release + " to " + now.Release
+	}
+	if j.Who != "" {
+		what += " by " + j.Who
+	}
+	if j.Ended != nil {
+		what += ", at its end since " + j.Ended.Format("15:04 MST")
+	}
+	return what
 }
 
 // Undo takes the mark away, and the store when it holds nothing else.

@@ -1,0 +1,60 @@
+package step_test
+
+import (
+	"context"
+	"io/fs"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"tivset/internal/fault"
+	"tivset/internal/hosting"
+	"tivset/internal/hosting/files"
+	"tivset/internal/step"
+)
+
+// taken says of the first renames that something is there already: before it renames, as a server does where a job
+// ended just now, or after, as a line does that was cut off when it had renamed.
+type taken struct {
+	files.FS
+	times   int
+	renames bool
+}
+
+func (t *taken) Rename(ctx context.Context, from, to string) error {
+	if t.times == 0 {
+		return t.FS.Rename(ctx, from, to)
+	}
+	t.times--
+	if t.renames {
+		if err := t.FS.Rename(ctx, from, to); err != nil {
+			return err
+		}
+	}
+	return &fs.PathError{Op: "rename", Path: to, Err: fs.ErrExist}
+}
+
+// A place that was taken a moment ago and is free now is claimed, and so is one whose mark is our own; one that another
+// job has is not.
+func TestClaimsWhatIsFreeAgain(t *testing.T) {
+	g := newGround(t)
+	own := g.in.Files
+	claim := func(f files.FS) error {
+		g.in.Files = f
+		defer func() { g.in.Files = own }()
+		c := step.ClaimOf(g.tools(&g.planned.Site), "chandlery.localhost/news", nil)
+		if err := c.Do(ctx); err != nil {
+			return err
+		}
+		return c.Undo(ctx)
+	}
+	require.NoError(t, claim(&taken{own, 1, false}))
+	require.NoError(t, claim(&taken{own, 1, true}))
+	assert.ErrorContains(t, claim(&taken{own, 99, false}), "somebody else")
+	require.NoError(t, g.in.SetMark(ctx, g.in.Store().Mark("chandlery.localhost/news"), hosting.Mark{Job: "20261125-080000-wxyz",
+		Address: "chandlery.localhost/news", Who: "steward"}))
+	err := claim(own)
+	assert.ErrorContains(t, err, "another job is at work here")
+	assert.Contains(t, fault.Of(err).Remedy, "steward")
+}
