@@ -19,6 +19,7 @@ type Request struct {
 	// the SHA-256 of such an archive that the kit does not know, and that the owner accepts
 	AcceptArchive string
 	Answers       answer.Given
+	Labels        map[string]string `json:",omitempty"` // the operator's own words for the site, by name
 
 	Proposed question.Proposed // drawn when it is empty
 	Carried  *site.Carried     // what the site gets in place of a release's files and set-up, or nil

@@ -120,6 +120,7 @@ func (pl *Planner) look(ctx context.Context, in *hosting.Account, d *decided, r 
 	if err != nil {
 		return nil, err
 	}
+	s.Labels = r.Labels
 	s.Secrets, s.Answers, s.Admin = made.secrets, made.answers, made.admin
 	p := &Plan{Site: s, Archive: got.file, Survey: got.survey, Aside: spot.aside, InTheWay: spot.inTheWay,
 		Carried: r.Carried, asking: made.asking,

@@ -182,7 +182,7 @@ func (b *Book) in(x ledger.Site, a *account.Account) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{Kit: entry, In: a, App: x.App, Title: entry.Title, Release: x.Release, Archive: x.Archive,
-		Account: x.Account, Care: x.Care,
+		Account: x.Account, Care: x.Care, Labels: x.Labels,
 		Answers: answer.Given{}, Admin: Admin{Name: x.Admin.Name, Email: x.Admin.Email},
 		Face:  Branding{Title: x.Title, Language: x.Language, Asked: []Told{}, Extras: []Told{}},
 		Place: Place{URL: x.URL, Folder: x.Folder, DataFolder: x.DataFolder}}

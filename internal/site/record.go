@@ -16,7 +16,7 @@ func (s *Site) Record(now time.Time) ledger.Site {
 		Address: s.Address(), URL: s.Place.URL, AdminURL: s.AdminURL(), App: s.App, Release: s.Release, Archive: s.Archive,
 		Account: s.Account, Folder: s.Place.Folder, Language: s.Face.Language, Title: s.Face.Title,
 		Admin:       ledger.Admin{Name: s.Admin.Name, Email: s.Admin.Email},
-		InstalledAt: now, UpdatedAt: now, CheckedAt: &now, Care: s.Care, Health: "good",
+		InstalledAt: now, UpdatedAt: now, CheckedAt: &now, Care: s.Care, Labels: s.Labels, Health: "good",
 		DataFolder: s.Place.DataFolder, Database: s.Recorded(),
 	}
 	for id, text := range s.remembered() {

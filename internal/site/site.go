@@ -17,15 +17,16 @@ import (
 // Site is an app at a place. Nothing writes to one once it is made; a site with
 // other secrets or another release is another Site.
 type Site struct {
-	App     string    `json:"app"`
-	Title   string    `json:"app_title"`
-	Release string    `json:"release"`
-	Account string    `json:"account"`
-	Place   Place     `json:"place"`
-	Data    *Data     `json:"data,omitempty"` // nil for an app without a database
-	Admin   Admin     `json:"admin"`
-	Face    Branding  `json:"site"`
-	Care    care.Care `json:"care"`
+	App     string            `json:"app"`
+	Title   string            `json:"app_title"`
+	Release string            `json:"release"`
+	Account string            `json:"account"`
+	Place   Place             `json:"place"`
+	Data    *Data             `json:"data,omitempty"` // nil for an app without a database
+	Admin   Admin             `json:"admin"`
+	Face    Branding          `json:"site"`
+	Care    care.Care         `json:"care"`
+	Labels  map[string]string `json:"labels,omitempty"` // the operator's own words, by name
 
 	Kit     catalogue.Entry        `json:"-"`
 	Of      *kit.Release           `json:"-"` // the release, as the kit describes it

@@ -3,6 +3,7 @@ package sites
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"os"
 
 	"github.com/spf13/cobra"
@@ -27,6 +28,7 @@ type installOptions struct {
 	archive       string
 	accept        string
 	answers       []string
+	labels        []string
 	answersFile   string
 	saveAnswers   string
 	acceptLicence bool
@@ -72,6 +74,8 @@ func (a *app) install() *cobra.Command {
 	f.StringArrayVarP(&o.answers, "answer", "a", nil, "an answer, id=value; id=@FILE reads a file, id=@- standard input")
 	f.StringVar(&o.answersFile, "answers", "", "a file of answers")
 	f.StringVar(&o.saveAnswers, "save-answers", "", "write the answers to this file, without secrets")
+	f.StringArrayVar(&o.labels, "label", nil,
+		"a word of your own by which others find it, such as customer=brook; in a table columns such as label.customer")
 	f.BoolVar(&o.acceptLicence, "accept-licence", false, "accept the app's licence")
 	f.BoolVar(&o.keepFailed, "keep-failed", false,
 		"for authors of kits: leave what failed as it is, to be looked at; tivset undo takes it back")
@@ -118,6 +122,14 @@ func (a *app) runInstall(ctx context.Context, s *core.Core, o *installOptions) e
 		}
 		rows, err := requests.Installs(t, request)
 		if err != nil {
+			return err
+		}
+		var wrong []fault.Problem
+		for _, r := range rows {
+			err := labelsWillDo(fmt.Sprintf("line %d, ", r.Line), r.Request.(*requests.Install).Labels)
+			wrong = append(wrong, fault.Of(err).Problems...)
+		}
+		if err := fault.Join("there are labels that will not do", "Nothing was touched.", wrong); err != nil {
 			return err
 		}
 		return a.Carry(ctx, s, &batch.Batch{Rows: rows}, &o.Selection, nil)
@@ -228,6 +240,15 @@ func (a *app) request(o *installOptions) (plan.Request, error) {
 		}
 		r.App, r.At, r.Release = cmp.Or(r.App, file.Install), cmp.Or(r.At, file.At), cmp.Or(r.Release, file.Release)
 		r.Answers = file.Answers
+	}
+	if len(o.labels) > 0 {
+		var words []string
+		if words, r.Labels = apart(o.labels); len(words) > 0 {
+			return r, fault.New(fault.Usage, "a label is a name and a word", words[0], "Write it as customer=brook.")
+		}
+		if err := labelsWillDo("", r.Labels); err != nil {
+			return r, err
+		}
 	}
 	given, err := a.Given(o.answers)
 	if err != nil {

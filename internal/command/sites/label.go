@@ -57,6 +57,21 @@ func apart(args []string) (words []string, said map[string]string) {
 	return words, said
 }
 
+// labelsWillDo says what is wrong with labels, of a line of a table where it is one.
+func labelsWillDo(line string, labels map[string]string) error {
+	var wrong []fault.Problem
+	for _, name := range slices.Sorted(maps.Keys(labels)) {
+		is := labels[name]
+		if !ledger.LabelForm.MatchString(name) || sites.IsProperty(name) || strings.ContainsFunc(is,
+			func(r rune) bool { return r < ' ' || r == ',' }) {
+			wrong = append(wrong, fault.Problem{ID: line + name + "=" + is, What: "a label cannot be so",
+				Remedy: "Its name is of small letters, digits, _ and -, and not that of something that every site has; its word " +
+					"has no comma."})
+		}
+	}
+	return fault.Join("there are labels that will not do", "Nothing was touched.", wrong)
+}
+
 // labelled labels sites, and says which labels they have then.
 func (a *app) labelled(ctx context.Context, s *core.Core, rows []*batch.Row, said map[string]string) error {
 	all, err := batch.Sites(ctx, s.Book, cli.Named(rows), a.Account)
@@ -71,13 +86,8 @@ func (a *app) labelled(ctx context.Context, s *core.Core, rows []*batch.Row, sai
 				of[name] = is
 			}
 		}
-		for name, is := range of {
-			if !ledger.LabelForm.MatchString(name) || sites.IsProperty(name) || strings.ContainsFunc(is,
-				func(r rune) bool { return r < ' ' || r == ',' }) {
-				return fault.New(fault.Usage, "a label cannot be so", name+"="+is,
-					"Its name is of small letters, digits, _ and -, and not that of something that every site has; its word has "+
-						"no comma. Nothing was touched.")
-			}
+		if err := labelsWillDo("", of); err != nil {
+			return err
 		}
 		if len(of) > 0 {
 			labels[x.Address] = of

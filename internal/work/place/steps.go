@@ -236,7 +236,7 @@ func (p *placing) recordAs(x *ledger.Site) {
 	case p.plan.Move:
 		x.InstalledAt, x.CopyOf, x.Adopted, x.LastBackupAt = from.InstalledAt, from.CopyOf, from.Adopted, from.LastBackupAt
 	}
-	x.LastJob, x.Licence, x.Mine = x.Job, from.Licence, from.Mine
+	x.LastJob, x.Licence, x.Mine, x.Labels = x.Job, from.Licence, from.Mine, from.Labels
 }
 
 // renamed is the prefix to replace, "" when it stays.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"maps"
 	"slices"
 	"strings"
 
@@ -108,6 +109,28 @@ var notAnswers = []string{"app", "at", "release"}
 // common are answers that a column gives even where a text has a place for it.
 var common = []string{"title", answer.Subtitle, "language", answer.AdminName, answer.AdminEmail}
 
+// labelColumn is what the column of a label begins with.
+const labelColumn = "label."
+
+// labelsOf are the labels of a row: those of all, and those of columns of its own.
+func labelsOf(row table.Row, all map[string]string) (labels map[string]string, columns []string) {
+	labels = maps.Clone(all)
+	for column, value := range row.Values {
+		name, is := strings.CutPrefix(column, labelColumn)
+		if !is {
+			continue
+		}
+		columns = append(columns, column)
+		if labels == nil {
+			labels = map[string]string{}
+		}
+		if value != "" {
+			labels[name] = value
+		}
+	}
+	return labels, columns
+}
+
 // Installs are the installs of a table. What it has no column for comes from all, whose texts may
 // have places for columns.
 func Installs(t table.Table, all plan.Request) ([]*batch.Row, error) {
@@ -127,7 +150,8 @@ func Installs(t table.Table, all plan.Request) ([]*batch.Row, error) {
 			}
 		}
 		one := all
-		one.Answers = batch.Answers(row, all.Answers, used, notAnswers...)
+		labels, columns := labelsOf(row, all.Labels)
+		one.Answers, one.Labels = batch.Answers(row, all.Answers, used, append(columns, notAnswers...)...), labels
 		r := &batch.Row{Row: row}
 		one.App, one.At, one.Release = r.Value("app", row.Fill(all.App)), row.Fill(r.Value("at", all.At)),
 			r.Value("release", row.Fill(all.Release))

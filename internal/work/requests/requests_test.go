@@ -29,7 +29,7 @@ func whole() []batch.Request {
 	return []batch.Request{
 		&requests.Install{Request: plan.Request{App: "inkreach", At: "lockside.localhost/a", Release: "1.3.2",
 			Account: "quillmere",
-			Archive: "a.zip", AcceptArchive: "00", Answers: given}, Again: true},
+			Archive: "a.zip", AcceptArchive: "00", Answers: given, Labels: map[string]string{"customer": "brook"}}, Again: true},
 		&requests.Update{Request: update.Request{Site: "a", Release: "1.4.0", Archive: "b", Accept: "00", NoBackup: true},
 			Rehearse: true},
 		&requests.Backup{Request: backup.Request{Site: "a", Into: "f", To: []string{"age1"}, Keep: "7d",
