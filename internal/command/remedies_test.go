@@ -168,7 +168,7 @@ func TestEveryRemedyIsACallThatTheProgramAccepts(t *testing.T) {
 func TestRefusedCalls(t *testing.T) {
 	for _, words := range [][]string{
 		{"acount", "trust", word}, {"account", "trust"}, {"backup", word, "--dry-run"}, {"show", word, "--nonsense"},
-		{"account"}, {"undo"}, {"sites", "--sort"},
+		{"account"}, {"resume"}, {"sites", "--sort"},
 	} {
 		assert.NotEmpty(t, refuses(written{words: words}), "%v", words)
 	}

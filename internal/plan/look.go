@@ -49,7 +49,7 @@ func (pl *Planner) lookAt(ctx context.Context, r Request, aside bool) (Look, err
 		return Look{}, err
 	}
 	defer in.Close()
-	spot, err := pl.lookAtPlace(ctx, in, at, aside)
+	spot, err := pl.lookAtPlace(ctx, in, at, aside, r.Carried)
 	if err != nil {
 		return Look{}, err
 	}
@@ -71,7 +71,7 @@ func (pl *Planner) InTheWay(ctx context.Context, a *account.Account, url string)
 		return nil, err
 	}
 	defer in.Close()
-	spot, err := pl.lookAtPlace(ctx, in, at, true)
+	spot, err := pl.lookAtPlace(ctx, in, at, true, nil)
 	return spot.setAside, err
 }
 

@@ -33,8 +33,14 @@ type placed struct {
 
 // lookAtPlace finds out what is at a place. A site of ours there is a fault;
 // what else is in the way is one too, unless it is to be set aside.
-func (pl *Planner) lookAtPlace(ctx context.Context, in *hosting.Account, at place.Place, aside bool) (placed, error) {
+// Carried, which may be nil, is what is to come there: it may take the place of a record of another account.
+func (pl *Planner) lookAtPlace(ctx context.Context, in *hosting.Account, at place.Place, aside bool,
+	carried *site.Carried,
+) (placed, error) {
 	out := placed{state: "new"}
+	if carried.TakesPlace(at.Address(), in.Name) {
+		return out, pl.lookInto(ctx, in, at, aside, &out)
+	}
 	if known, err := pl.Book.Has(ctx, at.Address()); err != nil {
 		return out, err
 	} else if known {
@@ -45,23 +51,28 @@ func (pl *Planner) lookAtPlace(ctx context.Context, in *hosting.Account, at plac
 	} else if r != nil {
 		return out, site.Leads(*r)
 	}
+	return out, pl.lookInto(ctx, in, at, aside, &out)
+}
+
+// lookInto looks at the folder of a place at whose address no site is.
+func (pl *Planner) lookInto(ctx context.Context, in *hosting.Account, at place.Place, aside bool, out *placed) error {
 	if err := pl.belongsToSite(ctx, in.Account, at); err != nil {
-		return out, err
+		return err
 	}
 	if there, err := files.Exists(ctx, in.Files, at.Domain.Folder); err != nil {
-		return out, in.Unreachable(err)
+		return in.Unreachable(err)
 	} else if !there {
-		return out, fault.New(fault.Failed, "the document root of "+at.Domain.Name+" is not there", at.Domain.Folder,
+		return fault.New(fault.Failed, "the document root of "+at.Domain.Name+" is not there", at.Domain.Folder,
 			"Correct the folder of this domain in the account, or make it.").Wrap(err)
 	}
 	inside, err := in.Files.List(ctx, at.Folder())
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return out, pl.notAFile(ctx, in, at, aside, &out)
+		return pl.notAFile(ctx, in, at, aside, out)
 	case err != nil:
-		return out, in.Unreachable(err)
+		return in.Unreachable(err)
 	}
-	return out, pl.lookInside(ctx, in.Account, at, inside, aside, &out)
+	return pl.lookInside(ctx, in.Account, at, inside, aside, out)
 }
 
 // belongsToSite refuses a folder that is a recorded site's, by whatever address

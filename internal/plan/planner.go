@@ -92,7 +92,7 @@ func (pl *Planner) LookUp(ctx context.Context, app string) error {
 
 // look looks at the account, part by part, and joins what it finds.
 func (pl *Planner) look(ctx context.Context, in *hosting.Account, d *decided, r Request) (*Plan, error) {
-	spot, err := pl.lookAtPlace(ctx, in, d.at, d.answers[answer.Occupied] == setAside)
+	spot, err := pl.lookAtPlace(ctx, in, d.at, d.answers[answer.Occupied] == setAside, r.Carried)
 	if err != nil {
 		return nil, err
 	}

@@ -23,8 +23,9 @@ type Carried struct {
 	Record  ledger.Site
 	Secrets map[string]secret.Text
 	Before  fill.Values
-	Foreign bool     // another vault has its secrets: what its configuration shows is known, the admin gets a new password
-	Anew    []string // secrets that it gets anew: a second site is not to have the first one's keys
+	Foreign bool         // another vault has its secrets: what its configuration shows is known, the admin gets a new password
+	Instead *ledger.Site // the record of the same address in an account that is given up, or nil: it takes its place
+	Anew    []string     // secrets that it gets anew: a second site is not to have the first one's keys
 }
 
 // Answers are those that make the same site again, elsewhere.
@@ -111,4 +112,10 @@ func (c *Carried) Rewritten(plain io.ReadCloser, engine string, k *kit.Kit, chan
 		_ = w.CloseWithError(errors.Join(err, plain.Close()))
 	}()
 	return r
+}
+
+// TakesPlace says whether what is carried takes the place of a record of the same address in another account than the
+// one in which it comes to be.
+func (c *Carried) TakesPlace(address, account string) bool {
+	return c != nil && c.Instead != nil && c.Instead.Address == address && c.Instead.Account != account
 }

@@ -43,7 +43,8 @@ func (*Claim) Title() string { return "Claim the place" }
 
 // Do sets the mark, and looks again at what the plan was made of.
 func (c *Claim) Do(ctx context.Context) error {
-	mine := hosting.Mark{Job: c.Job, Address: c.Address, Who: c.Who, Since: c.Now().UTC(), New: c.Found == nil,
+	mine := hosting.Mark{Job: c.Job, Address: c.Address, Who: c.Who, Since: c.Now().UTC(),
+		New:    c.Found == nil || c.Found.Account != c.In.Name,
 		Folder: c.Site.Place.Folder}
 	if err := c.mark(ctx, mine); err != nil {
 		return err

@@ -52,8 +52,8 @@ func TestClaimsWhatIsFreeAgain(t *testing.T) {
 	require.NoError(t, claim(&taken{own, 1, false}))
 	require.NoError(t, claim(&taken{own, 1, true}))
 	assert.ErrorContains(t, claim(&taken{own, 99, false}), "somebody else")
-	require.NoError(t, g.in.SetMark(ctx, g.in.Store().Mark("chandlery.localhost/news"), hosting.Mark{Job: "20261125-080000-wxyz",
-		Address: "chandlery.localhost/news", Who: "steward"}))
+	require.NoError(t, g.in.SetMark(ctx, g.in.Store().Mark("chandlery.localhost/news"), hosting.Mark{
+		Job: "20261125-080000-wxyz", Address: "chandlery.localhost/news", Who: "steward"}))
 	err := claim(own)
 	assert.ErrorContains(t, err, "another job is at work here")
 	assert.Contains(t, fault.Of(err).Remedy, "steward")

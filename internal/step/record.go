@@ -14,8 +14,9 @@ type RecordSite struct {
 	*Tools  `json:"-"`
 	Address string `json:"address"`
 
-	SetAside []string           `json:"-"` // what was set aside for the site, from the account's top
-	As       func(*ledger.Site) `json:"-"` // what else is to be noted, or nil
+	Before   *ledger.Site       `json:"before,omitempty"` // the record that it takes the place of, or nil
+	SetAside []string           `json:"-"`                // what was set aside for the site, from the account's top
+	As       func(*ledger.Site) `json:"-"`                // what else is to be noted, or nil
 }
 
 // Kind and Title implement job.Step.
@@ -45,8 +46,13 @@ func (r *RecordSite) Do(ctx context.Context) error {
 	return r.Book.Ledger.PutSite(ctx, x)
 }
 
-// Undo drops the record.
-func (r *RecordSite) Undo(ctx context.Context) error { return r.Book.Ledger.DropSite(ctx, r.Address) }
+// Undo drops the record, or puts back the one that was there.
+func (r *RecordSite) Undo(ctx context.Context) error {
+	if r.Before != nil {
+		return r.Book.Ledger.PutSite(ctx, *r.Before)
+	}
+	return r.Book.Ledger.DropSite(ctx, r.Address)
+}
 
 // SaveSite records what has become of a site, which settles the job.
 type SaveSite struct {

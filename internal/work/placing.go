@@ -11,7 +11,11 @@ import (
 // its secrets are kept, its domain proven, its PHP looked at; its database is
 // made, and its folder outside of the web. Sent is the helper page, or nil.
 func Ground(t *step.Tools, p *plan.Plan) (list []job.Step, sent *step.PutHelperPage, err error) {
-	list = []job.Step{&step.KeepSecrets{Tools: t, Prefix: p.VaultPrefix()}, step.Prove(t)}
+	var secrets job.Step = &step.KeepSecrets{Tools: t, Prefix: p.VaultPrefix()}
+	if p.Carried.TakesPlace(p.Address(), p.Account) {
+		secrets = step.SecretsOf(t) // those of the site that was are put back with an undo
+	}
+	list = []job.Step{secrets, step.Prove(t)}
 	if sent, err = step.AskPHP(t); err != nil {
 		return nil, nil, err
 	}

@@ -2,6 +2,7 @@ package sites
 
 import (
 	"context"
+	"os"
 	"path"
 	"strconv"
 	"time"
@@ -206,6 +207,7 @@ func (a *app) listFiles(ctx context.Context, s *core.Core, r restore.Request) er
 
 func (a *app) restore() *cobra.Command {
 	r, answers, list, o := &restore.Request{}, []string{}, false, &cli.Selection{}
+	domains := []string{}
 	c := &cobra.Command{
 		Use:   "restore SITE… [--from BACKUP] [options]",
 		Short: "Bring a site's files and database back",
@@ -213,12 +215,14 @@ func (a *app) restore() *cobra.Command {
 			"backed up first; or to an address where nothing is. The whole backup is compared with its\n" +
 			"checksums before anything is touched, and the site is checked as after an install. With --file only\n" +
 			"some of its files come back, or folders; --list-files tells which it has. Of several sites each comes back\n" +
-			"from its newest, or from the one that a table names: when a host died, a table of new addresses and files\n" +
-			"brings all of them to another account.",
+			"from its newest, or from the one that a table names. When a host died, --into-account brings its sites to\n" +
+			"another account, each to its address there: that of its domain, or of the one that --domain names for it.",
 		Example: "  tivset restore forum\n  tivset restore forum --from 20261123-074500.tar.zst\n  tivset restore " +
 			"lockside.localhost/forum --from ~/backups/forum.tar.zst\n" +
 			"  tivset restore forum --list-files\n  tivset restore forum --file uploads/top-gate.jpg\n" +
-			"  tivset restore --where health=gone\n  tivset restore --account spindle --table lost.csv",
+			"  tivset restore --where health=gone\n  tivset restore --account spindle --table lost.csv\n" +
+			"  tivset restore --all --account quillmere --from ~/backups --into-account spindle " +
+			"--domain lockside.localhost=chandlery.localhost",
 		ValidArgsFunction: a.AllSiteWords,
 		RunE: a.Using(func(ctx context.Context, s *core.Core, args []string) error {
 			var err error
@@ -227,9 +231,15 @@ func (a *app) restore() *cobra.Command {
 				r.Site = args[0]
 			}
 			one := len(args) == 1 && o.Table == "" && len(o.Where) == 0 && !o.All
-			if !one && (list || r.From != "" || len(r.Files) > 0) {
-				return fault.New(fault.Usage, "--from, --file and --list-files are of one site", "", "Name one; or say with a "+
-					"table, in a column from, which backup each comes back from.")
+			info, noFile := os.Stat(r.From)
+			folder := noFile == nil && info.IsDir()
+			if !one && (list || r.From != "" && !folder || len(r.Files) > 0) {
+				return fault.New(fault.Usage, "--from FILE, --file and --list-files are of one site", "",
+					"Name one; or say with a table, in a column from, which backup each comes back from; or name the folder of "+
+						"all with --from.")
+			}
+			if r.Into == "" && len(domains) > 0 {
+				return fault.New(fault.Usage, "--domain goes with --into-account", domains[0], "Say into which account they come.")
 			}
 			if r.Answers, err = a.Given(answers); err != nil {
 				return err
@@ -237,12 +247,15 @@ func (a *app) restore() *cobra.Command {
 			if list {
 				return a.listFiles(ctx, s, *r)
 			}
+			if r.Into != "" {
+				return a.restoreInto(ctx, s, r, args, o, domains)
+			}
 			if one {
 				return a.Carry(ctx, s, batch.Of(&requests.Restore{Request: *r}), &cli.Selection{AtOnce: 1}, nil)
 			}
 			b, err := a.Asked(ctx, s, args, o, func(row *batch.Row) batch.Request {
 				each := *r
-				each.Site, each.From = row.Site, row.Value("from", "")
+				each.Site, each.From = row.Site, row.Value("from", r.From)
 				return &requests.Restore{Request: each}
 			})
 			if err != nil {
@@ -254,8 +267,10 @@ func (a *app) restore() *cobra.Command {
 	cli.Chooses(c, o, "from")
 	f := c.Flags()
 	f.StringVar(&r.From, "from", "",
-		"the backup: a name in Tivset's folder in the account, or a file here (left out: the newest that was not made "+
-			"before a restore, a repair or an undo)")
+		"the backup: a name in Tivset's folder in the account, or a file or a folder here (left out, or a folder: the "+
+			"newest that was not made before a restore, a repair or an undo)")
+	f.StringVar(&r.Into, "into-account", "", "the account that they come back into, in the place of the one they are in")
+	f.StringArrayVar(&domains, "domain", nil, "with --into-account: OLD=NEW, the domain there of those of a domain")
 	f.StringArrayVarP(&answers, "answer", "a", nil,
 		"an answer for a place where nothing is, id=value, such as occupied or data.server")
 	f.StringArrayVar(&r.Files, "file", nil, "only this file or folder of it, from the site's folder")

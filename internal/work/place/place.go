@@ -78,6 +78,14 @@ type Plan struct {
 // Close lets go of the account that is copied from.
 func (p *Plan) Close() error { return p.source.Close() }
 
+// instead is the record whose place the site takes, nil for none.
+func (p *Plan) instead() *ledger.Site {
+	if p.content.TakesPlace(p.Address(), p.Account) {
+		return p.content.Instead
+	}
+	return nil
+}
+
 // Leads says whether the old address is to lead to the new one.
 func (p *Plan) Leads() bool { return p.request.Redirect }
 

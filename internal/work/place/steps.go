@@ -41,7 +41,7 @@ type placing struct {
 // list gives the steps.
 func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 	address, stage := p.plan.Address(), p.Store().Stage(p.Job)
-	list := []job.Step{step.ClaimOf(p.Tools, address, nil)}
+	list := []job.Step{step.ClaimOf(p.Tools, address, p.plan.instead())}
 	taken, err := p.take(ctx)
 	if err != nil {
 		return job.List{}, nil, err
@@ -80,7 +80,8 @@ func (p *placing) list(ctx context.Context) (job.List, func(), error) {
 				List: func(context.Context) ([]files.Move, error) { return p.closed.Departures(), nil }},
 		)
 	}
-	record := &step.RecordSite{Tools: p.Tools, Address: address, SetAside: p.plan.Changes.SetAside, As: p.recordAs}
+	record := &step.RecordSite{Tools: p.Tools, Address: address, SetAside: p.plan.Changes.SetAside, As: p.recordAs,
+		Before: p.plan.instead()}
 	return job.List{Steps: append(list, arrival...), Commit: record, Finish: p.finish()}, func() {
 		if run.Data != nil {
 			_ = run.Data.Close()

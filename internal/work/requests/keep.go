@@ -57,6 +57,17 @@ func (r *Restore) files() []File { return []File{{Name: &r.From, May: true}, {Na
 
 // Where implements batch.Request.
 func (r *Restore) Where(ctx context.Context, d *work.Service) (batch.Where, error) {
+	if r.Into != "" {
+		at := r.At
+		if at == "" {
+			x, err := d.Book.Find(ctx, r.Site)
+			if err != nil {
+				return batch.Where{}, err
+			}
+			at = x.URL
+		}
+		return placed(d, r.Into, at)
+	}
 	if known, err := d.Book.Knows(ctx, r.Site); err != nil || known {
 		return recorded(ctx, d, r.Site)
 	}

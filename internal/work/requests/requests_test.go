@@ -35,7 +35,7 @@ func whole() []batch.Request {
 		&requests.Backup{Request: backup.Request{Site: "a", Into: "f", To: []string{"age1"}, Keep: "7d",
 			Care: true}},
 		&requests.Restore{Request: restore.Request{Site: "a", From: "f", Account: "quillmere", Identity: "k",
-			NoBackup: true, NotOurs: true, Files: []string{"uploads/a.jpg"},
+			NoBackup: true, NotOurs: true, Files: []string{"uploads/a.jpg"}, Into: "spindle", At: "c",
 			Answers: given}},
 		&requests.Place{Request: place.Request{Site: "a", At: "b", Account: "quillmere", Answers: given}},
 		&requests.Place{Request: place.Request{Site: "a", At: "b", Account: "quillmere", Answers: given, Move: true,

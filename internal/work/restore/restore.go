@@ -48,6 +48,8 @@ type Request struct {
 	Files    []string     // only these files and folders of it, from the site's folder; nil for all of it
 	NotOurs  bool         // take a backup that this machine's vault did not make, or that was changed
 	Answers  answer.Given // for an address where nothing is
+	Into     string       // the account that a recorded site comes back into, in the place of the one that it is in
+	At       string       // with Into: its address there; "" for the one that it has
 }
 
 // Done is what came of it.
@@ -105,6 +107,9 @@ func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 				"Name a file that age-keygen wrote.").Wrap(err)
 		}
 	}
+	if r.Into != "" {
+		return intoAccount(ctx, d, a)
+	}
 	known, err := d.Book.Knows(ctx, r.Site)
 	if err != nil {
 		return nil, err
@@ -127,6 +132,9 @@ func Look(ctx context.Context, d *work.Service, r Request) (*Plan, error) {
 	h, err := d.Hold(ctx, r.Site)
 	if err != nil {
 		return nil, err
+	}
+	if a, err = a.ofFolder(ctx, d); err != nil {
+		return nil, work.Closing(h, err)
 	}
 	o, err := file(ctx, d, a)
 	if err == nil && o == nil {

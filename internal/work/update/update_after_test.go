@@ -80,7 +80,8 @@ func TestUpdatesThatWillNotDo(t *testing.T) {
 	close(release)
 	require.NoError(t, <-ended)
 	_, err = update.Update(ctx, w.Desk, second)
-	require.ErrorContains(t, err, "another job has changed the site meanwhile: update from 1.3.2 to 1.4.0 by a test, at its end")
+	require.ErrorContains(t, err,
+		"another job has changed the site meanwhile: update from 1.3.2 to 1.4.0 by a test, at its end")
 	_, err = plan(update.Request{})
 	assert.ErrorIs(t, err, update.ErrCurrent)
 	_, err = plan(update.Request{Release: "1.3.2"})
