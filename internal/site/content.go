@@ -23,7 +23,7 @@ type Carried struct {
 	Record  ledger.Site
 	Secrets map[string]secret.Text
 	Before  fill.Values
-	Foreign bool         // another vault has its secrets: what its configuration shows is known, the admin gets a new password
+	Foreign bool         // another vault has its secrets: those of its configuration are known, the admin's is made anew
 	Instead *ledger.Site // the record of the same address in an account that is given up, or nil: it takes its place
 	Anew    []string     // secrets that it gets anew: a second site is not to have the first one's keys
 }

@@ -58,7 +58,8 @@ func (a *app) restoreInto(ctx context.Context, s *core.Core, r *restore.Request,
 	}
 	for _, x := range all {
 		if now, err := s.Book.Ledger.Site(ctx, x.Address); err == nil && now.Account == x.Account {
-			a.Streams.Say("%s stays on record in %s too; to drop that: tivset forget %s --anyway", x.Address, x.Account, x.Address)
+			a.Streams.Say("%s stays on record in %s too; to drop that: tivset forget %s --anyway", x.Address, x.Account,
+				x.Address)
 		}
 	}
 	return nil
