@@ -16,6 +16,7 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/demo"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/secret"
 	"tivset/internal/trial/servers"
@@ -50,7 +51,7 @@ func overFTP(t *testing.T, s servers.FTP, address, packed, top string) time.Dura
 	return median(1, func() {
 		ctx := context.Background()
 		f, err := ftp.Open(ctx, ftp.Login{Address: address, User: s.User, Password: secret.Of(s.Password)},
-			&ftp.Certificates{Own: os.DevNull}, "/")
+			&certificates.Known{Own: os.DevNull}, "/")
 		require.NoError(t, err)
 		defer f.Close()
 		require.NoError(t, f.Mkdir(ctx, top, 0o755))

@@ -18,6 +18,7 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/demo"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/database/mariadb"
 	"tivset/internal/hosting/database/postgresql"
@@ -63,7 +64,7 @@ func withHelperPage(t *testing.T, times int, w *width) (ours, alone time.Duratio
 		n++
 		ctx := context.Background()
 		f, err := ftp.Open(ctx, ftp.Login{Address: address, User: s.User, Password: secret.Of(s.Password)},
-			&ftp.Certificates{Own: os.DevNull}, "/")
+			&certificates.Known{Own: os.DevNull}, "/")
 		require.NoError(t, err)
 		defer f.Close()
 		place := helperpage.Place{Root: "web/lockside", URL: "http://lockside.localhost:" + port,

@@ -14,6 +14,7 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/demo"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/files/sftp"
@@ -78,7 +79,7 @@ func TestUploadAlone(t *testing.T) {
 	var err error
 	if given[0] == "ftp" {
 		to, err = ftp.Open(ctx, ftp.Login{Address: given[1], User: given[2], Password: secret.Of(given[3])},
-			&ftp.Certificates{Own: os.DevNull}, given[5])
+			&certificates.Known{Own: os.DevNull}, given[5])
 	} else {
 		key, readErr := os.ReadFile(given[3])
 		require.NoError(t, readErr)

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/files/sftp"
@@ -45,7 +46,7 @@ func TestManyUploads(t *testing.T) {
 	}
 	plain := servers.ProFTPD(t, servers.FTPOptions{Home: home})
 	over, err := ftp.Open(ctx, ftp.Login{Address: plain.Address, User: plain.User, Password: secret.Of(plain.Password)},
-		&ftp.Certificates{Own: os.DevNull}, "/")
+		&certificates.Known{Own: os.DevNull}, "/")
 	require.NoError(t, err)
 	defer over.Close()
 	shell := servers.OpenSSH(t, "")

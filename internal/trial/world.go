@@ -14,7 +14,7 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/demo"
 	"tivset/internal/hosting"
-	"tivset/internal/hosting/files/ftp"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/reach"
 	"tivset/internal/hosting/ssh"
 	"tivset/internal/notify/mail"
@@ -70,7 +70,7 @@ func (t *Trial) world(ctx context.Context, s servers.Stage, g Ground, k catalogu
 	w.close = func() { _ = errors.Join(l.Close(), os.RemoveAll(own)) }
 	v := vault.At(h.Vault(), h.VaultKey())
 	r := &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: h.KnownHosts()},
-		Certificates: &ftp.Certificates{Own: h.KnownCertificates()}}
+		Certificates: &certificates.Known{Own: h.KnownCertificates()}}
 	w.Core = core.In(core.World{Home: h, Catalogue: catalogue.New(t.Kits), Ledger: l, Vault: v, Now: time.Now,
 		Who: "a trial", Settle: hosting.UsualSettle, Patience: 5 * time.Second, Download: http.DefaultClient,
 		SendMail:  func(context.Context, mail.Server, mail.Message) error { return nil },

@@ -40,11 +40,17 @@ type NewAccount struct {
 	asked    int    // questions answered
 }
 
-// Truster says what an account's server shows for itself ("key" or
-// "certificate"), and gives the function that keeps it: with "" that only tells
-// what is shown.
-type Truster func(ctx context.Context, x *account.Account) (what string,
-	trust func(print string) (shown string, err error), err error)
+// Truster says what an account's server shows for itself, or one of its database servers where one is given.
+type Truster func(ctx context.Context, x *account.Account, d *account.Database) (Shown, error)
+
+// Shown is what a server shows for itself.
+type Shown struct {
+	What string // "key" or "certificate"
+	At   string // the server's address
+
+	// Trust keeps it; with "" it only tells the fingerprint that is shown.
+	Trust func(print string) (shown string, err error)
+}
 
 // Run asks for an account of a name, finds out what it can, and keeps it. An empty name is asked
 // for; one that is no account's is put right. What was answered is kept when it is left. It gives the name.

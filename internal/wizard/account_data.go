@@ -154,8 +154,12 @@ func (c *NewAccount) tryWays(ctx context.Context, d *account.Database, data host
 		}
 		try := *d
 		try.Server, try.Make = way, ""
-		engine, version, err := c.Accounts.TryServer(ctx, draft, try, database.Login{Server: way, User: data.User,
-			Password: secret.Of(data.Password)})
+		engine, version := "", ""
+		err = c.accepting(ctx, draft, &try, func() (err error) {
+			engine, version, err = c.Accounts.TryServer(ctx, draft, try, database.Login{Server: way, User: data.User,
+				Password: secret.Of(data.Password)})
+			return err
+		})
 		if err == nil {
 			d.Server, d.Make = way, ""
 			d.Admin = &account.Login{User: data.User, Password: "plain:" + data.Password}

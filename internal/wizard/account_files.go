@@ -353,29 +353,37 @@ func (c *NewAccount) trusted(ctx context.Context, do func(*account.Account) erro
 	if err != nil {
 		return err
 	}
-	err = do(draft)
+	return c.accepting(ctx, draft, nil, func() error { return do(draft) })
+}
+
+// accepting does something with a server of an account, or with a database server of it; what one shows that nobody has
+// seen yet is asked about first.
+func (c *NewAccount) accepting(ctx context.Context, draft *account.Account, d *account.Database,
+	do func() error,
+) error {
+	err := do()
 	var f *fault.Error
-	if !errors.As(err, &f) || f.Kind != fault.NeedsConfirmation {
+	if !errors.As(err, &f) || f.Kind != fault.NeedsConfirmation || f.Code != fault.UnknownServer {
 		return err
 	}
-	what, trust, trustErr := c.Truster(ctx, draft)
+	server, trustErr := c.Truster(ctx, draft, d)
 	if trustErr != nil {
 		return err
 	}
-	shown, trustErr := trust("")
+	shown, trustErr := server.Trust("")
 	if trustErr != nil {
 		return trustErr
 	}
 	c.Ask.Warn(f.What)
-	c.Ask.Note("  " + draft.Remote().Address + " shows the " + what + " " + shown)
+	c.Ask.Note("  " + server.At + " shows the " + server.What + " " + shown)
 	if !c.Ask.Sure(ctx, "Is that the one that the host publishes?", aboutKeys) {
-		return fault.New(fault.NeedsConfirmation, "the server's "+what+" was not accepted", draft.Remote().Address,
+		return fault.New(fault.NeedsConfirmation, "the server's "+server.What+" was not accepted", server.At,
 			"Ask the host for the right one, then answer again.").Wrap(errNotTrusted)
 	}
-	if _, err := trust(shown); err != nil {
+	if _, err := server.Trust(shown); err != nil {
 		return err
 	}
-	return do(draft)
+	return do()
 }
 
 // aboutKeys explains what is asked of a server that is new.

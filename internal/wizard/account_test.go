@@ -33,13 +33,14 @@ func describe(t *testing.T, w *sitetest.World, name string, yes bool, lines ...l
 }
 
 func truster(w *sitetest.World) wizard.Truster {
-	return func(context.Context, *account.Account) (string, func(string) (string, error), error) {
-		return "key", func(print string) (string, error) {
+	at := w.Demo.Standin.SSH.Address()
+	return func(context.Context, *account.Account, *account.Database) (wizard.Shown, error) {
+		return wizard.Shown{What: "key", At: at, Trust: func(print string) (string, error) {
 			if print == "" {
 				return w.Demo.Standin.SSH.Fingerprint(), nil
 			}
-			return w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), print)
-		}, nil
+			return w.Reach.Hosts.Trust(at, print)
+		}}, nil
 	}
 }
 

@@ -147,8 +147,8 @@ func (a *app) askAccount(ctx context.Context, name, mailed string, replace bool)
 	}
 	defer done()
 	c := &wizard.NewAccount{Ask: screen.NewAsker(a.Streams), Book: s.Book, Accounts: s.Accounts, Env: a.World.Env,
-		Truster: func(ctx context.Context, x *account.Account) (string, func(string) (string, error), error) {
-			return a.truster(ctx, s.Book.Home, x)
+		Truster: func(ctx context.Context, x *account.Account, d *account.Database) (wizard.Shown, error) {
+			return a.truster(ctx, s.Book.Home, x, d)
 		}}
 	if c.Letter = read; mailed != "" {
 		c.Told()

@@ -25,7 +25,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
-	"tivset/internal/hosting/files/ftp"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/reach"
 	"tivset/internal/hosting/runtime"
 	"tivset/internal/hosting/ssh"
@@ -214,8 +214,8 @@ func (w World) Hosts(h home.Home) *ssh.Hosts {
 		"/etc/ssh/ssh_known_hosts"}}
 }
 
-func (w World) Certificates(h home.Home) *ftp.Certificates {
-	return &ftp.Certificates{Own: h.KnownCertificates()}
+func (w World) Certificates(h home.Home) *certificates.Known {
+	return &certificates.Known{Own: h.KnownCertificates()}
 }
 
 // Operator is who works here, as owners read it: the name that was told, the full name of the

@@ -171,7 +171,8 @@ func (a *app) ledgerElsewhere(ctx context.Context, h home.Home, at home.LedgerAt
 		return err
 	}
 	if a.JSON {
-		return a.Streams.WriteJSON(map[string]any{"outcome": "reached", "ledger": t.Address(), "as": me.Name, "team": at.Team})
+		return a.Streams.WriteJSON(map[string]any{"outcome": "reached", "ledger": t.Address(), "as": me.Name,
+			"team": at.Team})
 	}
 	a.Streams.Print("The same team's ledger is reached at %s now, as %s.", t.Address(), me.Name)
 	return nil

@@ -7,6 +7,7 @@ package database
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"io"
 	"net"
@@ -22,6 +23,10 @@ type Login struct {
 	Password secret.Text
 	Database string // "" for none
 	Account  string // the name of the account that it is for, to say what to do
+
+	// Certificate judges the certificate of a server on another machine (crypto/tls, Config.VerifyConnection); nil where
+	// what carries the line needs none.
+	Certificate func(tls.ConnectionState) error
 
 	// Dial makes the connection in place of the system's; it may be nil.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)

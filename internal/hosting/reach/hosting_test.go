@@ -11,6 +11,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/standin/ftpd"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
@@ -60,7 +61,7 @@ func TestDroppedFTPLines(t *testing.T) {
 	servers.Slow(t)
 	w := sitetest.Demo(t)
 	sitetest.OverFTP(t, w, account.FTPS)
-	_, err := w.Reach.Certificates.Trust(ctx, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
+	_, err := ftp.Trust(ctx, w.Reach.Certificates, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
 	require.NoError(t, err)
 	before := w.Snapshot()
 	over := make(chan struct{})

@@ -14,6 +14,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/database/helper"
 	"tivset/internal/hosting/database/mariadb"
@@ -39,9 +40,9 @@ type Vault interface {
 type Reach struct {
 	Vault        Vault
 	Hosts        *ssh.Hosts
-	Certificates *ftp.Certificates // of FTP servers
-	Agent        string            // the socket of an SSH agent, or ""
-	Keys         []string          // private keys to try where the account names neither password nor key
+	Certificates *certificates.Known // of FTP servers
+	Agent        string              // the socket of an SSH agent, or ""
+	Keys         []string            // private keys to try where the account names neither password nor key
 
 	mu      sync.Mutex
 	clients map[string]*ssh.Client
@@ -179,12 +180,39 @@ func session[S database.Session](s S, err error) (database.Session, error) {
 	return s, nil
 }
 
+// DatabaseServer is a database server whose certificate is judged.
+func DatabaseServer(a *account.Account, d *account.Database) certificates.Server {
+	return certificates.Server{What: "database server", Address: d.Server, Account: a.Name, Database: d.Name}
+}
+
+// TrustDatabase keeps the certificate that a database server shows now, once its fingerprint is given, as
+// certificates.Known.Accept does.
+func TrustDatabase(ctx context.Context, known *certificates.Known, a *account.Account, d *account.Database,
+	print string,
+) (shown string, err error) {
+	to := DatabaseServer(a, d)
+	host, _, err := net.SplitHostPort(d.Server)
+	if err != nil || d.Engine != database.MariaDB.Name || database.Loopback(d.Server) {
+		return "", fault.New(fault.Usage, "that database server shows no certificate that could be accepted", d.Server,
+			"Only a MariaDB or MySQL server on another machine does.")
+	}
+	s, seen := mariadb.Connect(ctx, database.Login{Server: d.Server, User: "tivset", Account: a.Name,
+		Certificate: certificates.Seeing().Judge(to, host)})
+	if seen == nil {
+		seen = s.Close()
+	}
+	return known.Accept(to, seen, print)
+}
+
 // through leads a login through the account's SSH connection where its server
 // begins with tunnel:.
 func (r *Reach) through(a *account.Account, d *account.Database, l database.Login) (database.Login, error) {
 	l.Account = a.Name
 	server, tunnel := strings.CutPrefix(d.Server, account.Tunnel)
 	if !tunnel {
+		if host, _, err := net.SplitHostPort(l.Server); err == nil && !database.Loopback(l.Server) && r.Certificates != nil {
+			l.Certificate = r.Certificates.Judge(DatabaseServer(a, d), host)
+		}
 		return l, nil
 	}
 	if a.Remote() == nil || !a.Line().Shell {

@@ -10,6 +10,7 @@ import (
 	"tivset/internal/demo"
 	"tivset/internal/fault"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
 	"tivset/internal/work/install"
@@ -34,7 +35,7 @@ func TestInstallsOverFTPS(t *testing.T) {
 	sitetest.OnBoth(t, func(t *testing.T, w *sitetest.World) {
 		sitetest.OverFTP(t, w, account.FTPS)
 		mustBeAccepted(t, w)
-		_, err := w.Reach.Certificates.Trust(ctx, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
+		_, err := ftp.Trust(ctx, w.Reach.Certificates, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
 		require.NoError(t, err)
 		allApps(t, w)
 	})

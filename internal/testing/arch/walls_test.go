@@ -27,7 +27,8 @@ var floors = []struct {
 		"notify/mail": "", "notify/webhook": "",
 		"answer": "fault suggest",
 	}},
-	{"hosting, its small tools", map[string]string{"hosting/bounded": "", "hosting/backoff": ""}},
+	{"hosting, its small tools", map[string]string{"hosting/bounded": "", "hosting/backoff": "",
+		"hosting/certificates": ""}},
 	{"hosting, its rooms", map[string]string{
 		"hosting/files": "", "hosting/web": "", "hosting/database": "", "hosting/account": "hosting/database",
 		"hosting/place": "hosting/account", "hosting/ssh": "",

@@ -6,6 +6,7 @@ package impostor
 
 import (
 	"bytes"
+	"crypto/tls"
 	"encoding/binary"
 	"net"
 	"sync"
@@ -31,7 +32,7 @@ func (i *Impostor) Heard() []byte {
 }
 
 // listen answers each connection with talk, which is over when it returns.
-func listen(t *testing.T, talk func(c net.Conn, hear func(n int) []byte)) *Impostor {
+func listen(t *testing.T, talk func(c net.Conn, hear func(c net.Conn, n int) []byte)) *Impostor {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -46,7 +47,7 @@ func listen(t *testing.T, talk func(c net.Conn, hear func(n int) []byte)) *Impos
 			go func() {
 				defer c.Close()
 				_ = c.SetDeadline(time.Now().Add(5 * time.Second))
-				talk(c, func(n int) []byte { return i.hear(c, n) })
+				talk(c, i.hear)
 			}()
 		}
 	}()
@@ -75,7 +76,8 @@ func (i *Impostor) hear(c net.Conn, n int) []byte {
 // AuthenticationCleartextPassword 3, AuthenticationMD5Password 5), and does not encrypt.
 func PostgreSQL(t *testing.T, way uint32) *Impostor {
 	t.Helper()
-	return listen(t, func(c net.Conn, hear func(int) []byte) {
+	return listen(t, func(c net.Conn, hears func(net.Conn, int) []byte) {
+		hear := func(n int) []byte { return hears(c, n) }
 		for {
 			size := hear(4)
 			if len(size) < 4 {
@@ -103,7 +105,23 @@ func PostgreSQL(t *testing.T, way uint32) *Impostor {
 // where it is asked for one (MariaDB, "Connecting": initial handshake, authentication switch request).
 func MySQL(t *testing.T, plugin string, key []byte) *Impostor {
 	t.Helper()
-	return listen(t, func(c net.Conn, hear func(int) []byte) {
+	return mysql(t, plugin, key, nil)
+}
+
+// EncryptingMySQL is one that encrypts, with a certificate of its own making, and hears what is said in that line.
+func EncryptingMySQL(t *testing.T, plugin string, certificate tls.Certificate) *Impostor {
+	t.Helper()
+	return mysql(t, plugin, nil, &tls.Config{Certificates: []tls.Certificate{certificate}})
+}
+
+func mysql(t *testing.T, plugin string, key []byte, encrypts *tls.Config) *Impostor {
+	t.Helper()
+	return listen(t, func(c net.Conn, hears func(net.Conn, int) []byte) {
+		hear := func(n int) []byte { return hears(c, n) }
+		can := byte(0x82) // secure connections, and the protocol of 4.1
+		if encrypts != nil {
+			can |= 0x08
+		}
 		send := func(n byte, what ...byte) {
 			size := len(what)
 			_, _ = c.Write(append([]byte{byte(size), byte(size >> 8), byte(size >> 16), n}, what...))
@@ -119,15 +137,26 @@ func MySQL(t *testing.T, plugin string, key []byte) *Impostor {
 		hello := append([]byte{10}, "11.8.0-MariaDB\x00"...)
 		hello = append(hello, 1, 0, 0, 0)
 		hello = append(append(hello, salt[:8]...), 0)
-		hello = append(hello, 0x00, 0x82, 33, 2, 0, 0x0a, 0x00, 21) // of what it can: secure connections, plugins
+		hello = append(hello, 0x00, can, 33, 2, 0, 0x0a, 0x00, 21) // of what it can: secure connections, plugins
 		hello = append(append(hello, make([]byte, 10)...), append(salt[8:], 0)...)
 		hello = append(append(hello, plugin...), 0)
 		send(0, hello...)
 		if packet() == nil {
 			return
 		}
-		send(2, append(append([]byte{0xfe}, plugin+"\x00"...), append(salt, 0)...)...)
-		for n := byte(4); ; n += 2 {
+		first := byte(2)
+		if encrypts != nil { // that was the request for it
+			secured := tls.Server(c, encrypts)
+			if secured.Handshake() != nil {
+				return
+			}
+			if c = secured; packet() == nil {
+				return
+			}
+			first++
+		}
+		send(first, append(append([]byte{0xfe}, plugin+"\x00"...), append(salt, 0)...)...)
+		for n := first + 2; ; n += 2 {
 			said := packet()
 			switch {
 			case said == nil:

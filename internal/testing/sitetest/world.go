@@ -26,9 +26,9 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
-	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/hosting/files/local"
 	"tivset/internal/hosting/reach"
 	"tivset/internal/hosting/runtime"
@@ -171,7 +171,7 @@ func (w *World) on(p team.Place) {
 	v := p.Vault
 	w.vault = v
 	w.Reach = &reach.Reach{Vault: v, Hosts: &ssh.Hosts{Own: w.Home.KnownHosts()},
-		Certificates: &ftp.Certificates{Own: w.Home.KnownCertificates()}}
+		Certificates: &certificates.Known{Own: w.Home.KnownCertificates()}}
 	w.Core = core.In(core.World{
 		Runtimes: runtime.Set{demo.Pages{}},
 		Home:     w.Home, Catalogue: catalogue.New(w.source), Vault: &vaultWrap{v, w.Trip},

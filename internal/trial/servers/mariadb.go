@@ -1,6 +1,7 @@
 package servers
 
 import (
+	"crypto/x509"
 	"database/sql"
 	"io"
 	"log"
@@ -18,6 +19,7 @@ type Database struct {
 	Socket   string
 	User     string // who may create
 	Password string
+	Roots    *x509.CertPool // that signed its certificate, which is for 127.0.0.1
 }
 
 // MariaDB gives a private MariaDB in which nobody has made anything: one that a
@@ -90,9 +92,10 @@ func startMariaDB(t Stage) Database {
 	if err := os.WriteFile(file, []byte(first), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	d.Roots = certificate(t, dir, FTPOptions{})
 	_ = mysql.SetLogger(log.New(io.Discard, "", 0))
 	last(t, dir, paths[0], append(own, "--datadir="+data, "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
-		"--socket="+d.Socket,
+		"--socket="+d.Socket, "--ssl-cert="+filepath.Join(dir, "cert.pem"), "--ssl-key="+filepath.Join(dir, "key.pem"),
 		"--pid-file="+filepath.Join(dir, "pid"), "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=2", "--init-file="+
 			file)...)
 	await(t, "MariaDB", func() error {

@@ -16,6 +16,7 @@ import (
 
 	"tivset/internal/demo"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/standin/ftpd"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
@@ -53,7 +54,7 @@ func TestSideBySideOverFewConnections(t *testing.T) {
 	w := sitetest.Demo(t)
 	w.Demo.Standin.FTP.Be(ftpd.Oddities{Lines: 3})
 	sitetest.OverFTP(t, w, account.FTPS)
-	_, err := w.Reach.Certificates.Trust(ctx, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
+	_, err := ftp.Trust(ctx, w.Reach.Certificates, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
 	require.NoError(t, err)
 	six(t, w)
 }

@@ -20,6 +20,7 @@ import (
 	"tivset/internal/fault"
 	"tivset/internal/hosting"
 	"tivset/internal/hosting/account"
+	"tivset/internal/hosting/files/ftp"
 	"tivset/internal/plan"
 	"tivset/internal/testing/sitetest"
 	"tivset/internal/trial/servers"
@@ -477,7 +478,7 @@ func TestNoStrangerGetsIn(t *testing.T) {
 		"FTP": func(w *sitetest.World) { sitetest.OverFTP(t, w, account.FTP) },
 		"FTPS": func(w *sitetest.World) {
 			sitetest.OverFTP(t, w, account.FTPS)
-			_, err := w.Reach.Certificates.Trust(ctx, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
+			_, err := ftp.Trust(ctx, w.Reach.Certificates, w.Demo.Standin.FTP.Address(), w.Demo.Standin.FTP.Fingerprint())
 			require.NoError(t, err)
 		},
 	} {

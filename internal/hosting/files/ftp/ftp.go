@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/files"
 	"tivset/internal/logs"
 	"tivset/internal/secret"
@@ -63,7 +64,7 @@ var (
 
 // Open signs in and makes sure that the account's folder is there: top, from the
 // server's root, or from the login folder when it has no leading slash.
-func Open(ctx context.Context, l Login, certs *Certificates, top string) (*FS, error) {
+func Open(ctx context.Context, l Login, certs *certificates.Known, top string) (*FS, error) {
 	return NewPool(l, certs).Open(ctx, top)
 }
 

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/certificates"
 	"tivset/internal/hosting/files"
 	"tivset/internal/hosting/files/filestest"
 	"tivset/internal/hosting/files/ftp"
@@ -29,7 +30,7 @@ import (
 
 var ctx = context.Background()
 
-func open(t *testing.T, l ftp.Login, c *ftp.Certificates, top string) *ftp.FS {
+func open(t *testing.T, l ftp.Login, c *certificates.Known, top string) *ftp.FS {
 	t.Helper()
 	f, err := ftp.Open(ctx, l, c, top)
 	require.NoError(t, err)
@@ -37,8 +38,8 @@ func open(t *testing.T, l ftp.Login, c *ftp.Certificates, top string) *ftp.FS {
 	return f
 }
 
-func nothing(t *testing.T) *ftp.Certificates {
-	return &ftp.Certificates{Own: filepath.Join(t.TempDir(), "known")}
+func nothing(t *testing.T) *certificates.Known {
+	return &certificates.Known{Own: filepath.Join(t.TempDir(), "known")}
 }
 
 func TestProFTPD(t *testing.T) {
@@ -79,10 +80,10 @@ func login(s *ftpd.Server, secure bool) ftp.Login {
 	return ftp.Login{Address: s.Address(), User: "quill", Password: secret.Of(password), TLS: secure}
 }
 
-func trusting(t *testing.T, s *ftpd.Server) *ftp.Certificates {
+func trusting(t *testing.T, s *ftpd.Server) *certificates.Known {
 	t.Helper()
 	c := nothing(t)
-	_, err := c.Trust(ctx, s.Address(), s.Fingerprint())
+	_, err := ftp.Trust(ctx, c, s.Address(), s.Fingerprint())
 	require.NoError(t, err)
 	return c
 }
@@ -302,7 +303,7 @@ func TestEndlessReplies(t *testing.T) {
 
 func TestCertificates(t *testing.T) {
 	home := t.TempDir()
-	try := func(s servers.FTP, c *ftp.Certificates) error {
+	try := func(s servers.FTP, c *certificates.Known) error {
 		f, err := ftp.Open(ctx, ftp.Login{Address: s.Address, User: s.User, Password: secret.Of(s.Password), TLS: true}, c,
 			"/")
 		if err == nil {
@@ -324,14 +325,14 @@ func TestCertificates(t *testing.T) {
 		err := try(s, c)
 		assert.ErrorContains(t, err, words)
 		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
-		shown, err := c.Trust(ctx, s.Address, "")
+		shown, err := ftp.Trust(ctx, c, s.Address, "")
 		require.NoError(t, err)
 		assert.Contains(t, shown, "SHA256:")
 		assert.Error(t, try(s, c), "looking alone accepts nothing")
-		_, err = c.Trust(ctx, s.Address, "SHA256:00")
+		_, err = ftp.Trust(ctx, c, s.Address, "SHA256:00")
 		assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
 		assert.Error(t, try(s, c))
-		_, err = c.Trust(ctx, s.Address, shown)
+		_, err = ftp.Trust(ctx, c, s.Address, shown)
 		require.NoError(t, err)
 		assert.NoError(t, try(s, c), "accepted once")
 	}

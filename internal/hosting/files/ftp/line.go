@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"tivset/internal/fault"
+	"tivset/internal/hosting/certificates"
 )
 
 // Deadlines for a server that does not answer.
@@ -90,7 +91,7 @@ func (t *limitedConn) Read(p []byte) (int, error) {
 }
 
 // connect makes a control connection and signs in.
-func connect(ctx context.Context, l Login, certs *Certificates) (*ctrlConn, error) {
+func connect(ctx context.Context, l Login, certs *certificates.Known) (*ctrlConn, error) {
 	conn, err := (&net.Dialer{Timeout: l.wait()}).DialContext(ctx, "tcp", l.Address)
 	if err != nil {
 		return nil, err
@@ -110,13 +111,26 @@ func connect(ctx context.Context, l Login, certs *Certificates) (*ctrlConn, erro
 	return n, nil
 }
 
+// server is the one whose certificate is judged.
+func (l Login) server() certificates.Server {
+	return certificates.Server{What: "FTP server", Address: l.Address, Account: l.Account}
+}
+
+// Trust keeps the certificate that a server shows now among those known, once its fingerprint is given, as
+// certificates.Known.Accept does.
+func Trust(ctx context.Context, known *certificates.Known, address, print string) (shown string, err error) {
+	l := Login{Address: address, TLS: true}
+	_, seen := connect(ctx, l, certificates.Seeing())
+	return known.Accept(l.server(), seen, print)
+}
+
 // speakOver has the line go over a connection from now on.
 func (n *ctrlConn) speakOver(conn net.Conn) {
 	n.hears = speaking(conn)
 	n.conn, n.text = conn, textproto.NewConn(n.hears)
 }
 
-func (n *ctrlConn) begin(ctx context.Context, l Login, certs *Certificates) error {
+func (n *ctrlConn) begin(ctx context.Context, l Login, certs *certificates.Known) error {
 	n.within(l.wait())
 	if _, err := n.expect(codeReady); err != nil {
 		return err
@@ -145,7 +159,7 @@ func (n *ctrlConn) begin(ctx context.Context, l Login, certs *Certificates) erro
 }
 
 // secure turns TLS on, for control and data (RFC 4217).
-func (n *ctrlConn) secure(ctx context.Context, l Login, certs *Certificates) error {
+func (n *ctrlConn) secure(ctx context.Context, l Login, certs *certificates.Known) error {
 	code, text, err := n.command("AUTH TLS")
 	if err != nil {
 		return err
@@ -156,7 +170,7 @@ func (n *ctrlConn) secure(ctx context.Context, l Login, certs *Certificates) err
 				"way can read along then.").Wrap(&reply{code, text})
 	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: n.host, ClientSessionCache: &oneSession{},
-		InsecureSkipVerify: true, VerifyConnection: certs.check(l, n.host)} // certs.check verifies
+		InsecureSkipVerify: true, VerifyConnection: certs.Judge(l.server(), n.host)} // Judge verifies
 	secured := tls.Client(n.conn, config)
 	if err := secured.HandshakeContext(ctx); err != nil {
 		return err

@@ -11,6 +11,7 @@ import (
 
 	"tivset/internal/fault"
 	"tivset/internal/hosting/backoff"
+	"tivset/internal/hosting/certificates"
 )
 
 // lines is how many connections are made at most. Servers allow fewer: each
@@ -26,7 +27,7 @@ const tries = 5
 // is the one place where lost ones are made again.
 type Pool struct {
 	login Login
-	certs *Certificates
+	certs *certificates.Known
 	slots chan struct{} // one for each connection that may be in use
 
 	mu     sync.Mutex
@@ -40,7 +41,7 @@ type Pool struct {
 }
 
 // NewPool makes a pool; it connects when files are opened.
-func NewPool(l Login, certs *Certificates) *Pool {
+func NewPool(l Login, certs *certificates.Known) *Pool {
 	p := &Pool{login: l, certs: certs, slots: make(chan struct{}, lines)}
 	for range lines {
 		p.slots <- struct{}{}

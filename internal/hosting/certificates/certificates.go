@@ -1,8 +1,9 @@
-package ftp
+// Package certificates decides whether a server's certificate (X.509, RFC 5280) will do: because it verifies, or
+// because its fingerprint was accepted once and kept, as the keys of SSH servers are.
+package certificates
 
 import (
 	"bufio"
-	"context"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
@@ -17,9 +18,8 @@ import (
 	"tivset/internal/fault"
 )
 
-// Certificates decides whether a server's certificate will do: because it
-// verifies, or because its fingerprint was accepted once and kept.
-type Certificates struct {
+// Known are the certificates that will do.
+type Known struct {
 	Own   string         // the file of accepted ones; a line each: host:port SHA256:…
 	Roots *x509.CertPool // nil for the system's
 }
@@ -30,8 +30,24 @@ func fingerprint(c *x509.Certificate) string {
 	return "SHA256:" + strings.ReplaceAll(fmt.Sprintf("% X", sum[:]), " ", ":")
 }
 
-// check makes the judge of the connections to a server.
-func (c *Certificates) check(l Login, host string) func(tls.ConnectionState) error {
+// Server is one whose certificate is judged.
+type Server struct {
+	What     string // FTP server, database server
+	Address  string // host:port, under which its certificate is kept
+	Account  string // whose it is, to say what to do
+	Database string // the name that the account has for it; "" where it is no database server
+}
+
+// accept is the call that accepts a certificate.
+func (s Server) accept(print string) string {
+	if s.Database != "" {
+		return fault.Call("account", "trust", s.Account, print, "--database", s.Database)
+	}
+	return fault.Call("account", "trust", s.Account, print)
+}
+
+// Judge judges the connections to a server, which is called host: crypto/tls asks it after the handshake.
+func (c *Known) Judge(l Server, host string) func(tls.ConnectionState) error {
 	address := l.Address
 	return func(s tls.ConnectionState) error {
 		shown := s.PeerCertificates[0]
@@ -49,20 +65,20 @@ func (c *Certificates) check(l Login, host string) func(tls.ConnectionState) err
 			return nil
 		case kept != "":
 			return &fault.Error{Kind: fault.Failed, Code: fault.UnknownServer,
-				What: "the FTP server's certificate has changed", Where: address,
+				What: "the " + l.What + "'s certificate has changed", Where: address,
 				Details: []string{"it shows " + print, "accepted was " + kept},
 				Remedy: "Somebody may be listening in. Ask the host; only when they changed it: " +
-					fault.Call("account", "trust", l.Account, print)}
+					l.accept(print)}
 		}
 		return &fault.Error{Kind: fault.NeedsConfirmation, Code: fault.UnknownServer,
-			What: "the FTP server's certificate does not verify: " +
+			What: "the " + l.What + "'s certificate does not verify: " +
 				inWords(reason, shown), Where: address, Details: []string{print},
 			Remedy: "Ask the host for its fingerprint; when it is this one, accept it: " +
-				fault.Call("account", "trust", l.Account, print)}
+				l.accept(print)}
 	}
 }
 
-func (c *Certificates) verify(chain []*x509.Certificate, host string) error {
+func (c *Known) verify(chain []*x509.Certificate, host string) error {
 	between := x509.NewCertPool()
 	for _, i := range chain[1:] {
 		between.AddCert(i)
@@ -96,7 +112,7 @@ func ips(all []net.IP) (out []string) {
 }
 
 // kept gives the fingerprint accepted last for a server, or "".
-func (c *Certificates) kept(address string) (string, error) {
+func (c *Known) kept(address string) (string, error) {
 	file, err := os.Open(c.Own)
 	if errors.Is(err, os.ErrNotExist) {
 		return "", nil
@@ -114,19 +130,19 @@ func (c *Certificates) kept(address string) (string, error) {
 	return found, nil
 }
 
-// Trust keeps the certificate that a server shows now. It must have the
-// fingerprint (SHA256:…); with "" nothing is kept. It returns the fingerprint
-// that was shown.
-func (c *Certificates) Trust(ctx context.Context, address, print string) (shown string, err error) {
-	seen := &Certificates{Own: os.DevNull, Roots: x509.NewCertPool()}
-	_, err = connect(ctx, Login{Address: address, TLS: true}, seen)
+// Seeing is what no certificate satisfies: whoever connects with it hears in the error what the server shows.
+func Seeing() *Known { return &Known{Own: os.DevNull, Roots: x509.NewCertPool()} }
+
+// Accept keeps the certificate that a server shows, as the error of a connection with Seeing has it. It must have the
+// fingerprint (SHA256:…); with "" nothing is kept. It returns the fingerprint that was shown.
+func (c *Known) Accept(server Server, seen error, print string) (shown string, err error) {
 	var known *fault.Error
-	if !errors.As(err, &known) {
-		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "the FTP server does not answer", address,
-			"Check the address and the port of files: in the account.").Wrap(err)
+	if !errors.As(seen, &known) || known.Code != fault.UnknownServer {
+		return "", fault.NewAs(fault.NoAnswer, fault.Failed, "the "+server.What+" does not answer, or shows no certificate",
+			server.Address, "Check its address and port in the account.").Wrap(seen)
 	}
 	if known.Kind != fault.NeedsConfirmation || len(known.Details) == 0 {
-		return "", err
+		return "", seen
 	}
 	shown = known.Details[0]
 	if print == "" {
@@ -143,6 +159,6 @@ func (c *Certificates) Trust(ctx context.Context, address, print string) (shown 
 	if err != nil {
 		return shown, err
 	}
-	_, err = fmt.Fprintln(file, address, shown)
+	_, err = fmt.Fprintln(file, server.Address, shown)
 	return shown, errors.Join(err, file.Close())
 }
