@@ -104,7 +104,7 @@ func (a *app) each(ctx context.Context, word string, do func(q *queue.Queue, as 
 	if err != nil {
 		return err
 	}
-	if a.JSON && len(became) == 1 {
+	if a.JSON && len(became) == 1 && all[0].Number == n {
 		return a.Streams.WriteJSON(became[0])
 	}
 	if a.JSON {

@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -135,15 +137,19 @@ func (c *Carrier) MailBatch(ctx context.Context, b queue.Ended) error {
 	if b.Tell == "" {
 		return nil
 	}
-	failed := 0
+	count := map[string]int{}
 	for _, o := range b.Orders {
-		if o.State != "done" {
-			failed++
+		count[o.State]++
+	}
+	var parts []string
+	for _, state := range slices.Sorted(maps.Keys(count)) {
+		if state != "done" {
+			parts = append([]string{fmt.Sprintf("%d %s", count[state], state)}, parts...) // failed before cancelled
 		}
 	}
-	state := "all done"
-	if failed > 0 {
-		state = fmt.Sprintf("%d failed", failed)
+	state := strings.Join(parts, ", ")
+	if state == "" {
+		state = "all done"
 	}
 	return c.send(ctx, b.Number, b.Who, b.In, mail.Message{To: b.Tell, Subject: fmt.Sprintf("Number %d, %d requests: %s",
 		b.Number, len(b.Orders), state), Text: BatchText(b.Number, b.Orders) + "\n"})
