@@ -11,9 +11,7 @@ import (
 // Dump implements database.Session.
 func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bool) error {
 	out := bufio.NewWriter(into)
-	made, err := s.rows(ctx,
-		"SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_master WHERE name NOT LIKE 'sqlite\\_%' ESCAPE '\\' "+
-			"ORDER BY rowid")
+	made, err := s.definitions(ctx)
 	if err != nil {
 		return err
 	}
@@ -22,22 +20,20 @@ func (s *Session) Dump(ctx context.Context, into io.Writer, only func(string) bo
 	}
 	wanted := func(table string) bool { return only == nil || only(table) }
 	for _, m := range made {
-		if m[0] != "table" || !wanted(m[1]) {
+		if m.kind != "table" || !wanted(m.name) {
 			continue
 		}
-		fmt.Fprintf(out, "%s;\n", m[3])
-		if err := s.dumpRows(ctx, out, m[1]); err != nil {
+		fmt.Fprintf(out, "%s;\n", m.sql)
+		if err := s.dumpRows(ctx, out, m.name); err != nil {
 			return err
 		}
 	}
 	if err := s.dumpCounters(ctx, out, wanted); err != nil {
 		return err
 	}
-	for _, kind := range []string{"index", "view", "trigger"} {
-		for _, m := range made {
-			if m[0] == kind && m[3] != "" && wanted(m[2]) {
-				fmt.Fprintf(out, "%s;\n", m[3])
-			}
+	for _, m := range made {
+		if m.kind != "table" && wanted(m.table) {
+			fmt.Fprintf(out, "%s;\n", m.sql)
 		}
 	}
 	return out.Flush()
@@ -75,7 +71,7 @@ func (s *Session) dumpCounters(ctx context.Context, out io.Writer, wanted func(s
 	if err != nil || there == "0" {
 		return err
 	}
-	counted, err := s.rows(ctx, "SELECT name, seq FROM sqlite_sequence")
+	counted, err := s.rows(ctx, "SELECT name, quote(CAST(seq AS INTEGER)) FROM sqlite_sequence")
 	for _, c := range counted {
 		if wanted(c[0]) {
 			fmt.Fprintf(out, "DELETE FROM sqlite_sequence WHERE name = %s;\nINSERT INTO sqlite_sequence (name, seq) VALUES "+

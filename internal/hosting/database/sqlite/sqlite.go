@@ -21,8 +21,6 @@ import (
 	"strings"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver
-
 	"tivset/internal/fault"
 	"tivset/internal/hosting/database"
 	"tivset/internal/hosting/files"
@@ -65,7 +63,7 @@ func (s *Server) Close() error { return s.files.Close() }
 // Version gives the version of SQLite that is used here; the site's own may be
 // another.
 func (s *Server) Version(ctx context.Context) (engine, version string, err error) {
-	pool, err := sql.Open("sqlite", ":memory:")
+	pool, err := empty(ctx)
 	if err != nil {
 		return "", "", err
 	}
@@ -159,11 +157,9 @@ func Open(ctx context.Context, f files.Closer, file string) (*Session, error) {
 	if err := s.fetch(ctx); err != nil {
 		return nil, errors.Join(err, os.RemoveAll(s.dir), f.Close())
 	}
-	s.pool, err = sql.Open("sqlite", "file:"+s.copyOf("")+"?_pragma=foreign_keys(0)&_pragma=synchronous(0)")
-	if err != nil {
+	if s.pool, err = openGuarded(s.copyOf("")); err != nil {
 		return nil, errors.Join(err, os.RemoveAll(s.dir), f.Close())
 	}
-	s.pool.SetMaxOpenConns(1)
 	return s, nil
 }
 
@@ -236,6 +232,9 @@ func (s *Session) store(ctx context.Context) error {
 func (s *Session) Run(ctx context.Context, script io.Reader, options database.ScriptOptions) (int, error) {
 	count := 0
 	err := database.Statements(script, database.SQLite.Syntax, options, func(statement database.Statement) error {
+		if err := known(statement.Text); err != nil {
+			return fmt.Errorf("line %d: %w", statement.Line, err)
+		}
 		s.changed = true
 		if _, err := s.pool.ExecContext(ctx, statement.Text); err != nil {
 			return fmt.Errorf("line %d: %w", statement.Line, explain(err))
