@@ -48,7 +48,10 @@ func (a *Account) SetMark(ctx context.Context, name string, m Mark) error {
 	if err != nil {
 		return err
 	}
-	return a.Files.Rename(ctx, part, name)
+	if err = a.Files.Rename(ctx, part, name); errors.Is(err, fs.ErrExist) {
+		_ = files.Drop(context.WithoutCancel(ctx), a.Files, part) // the mark that is there is another one
+	}
+	return err
 }
 
 // comeAndGo is how often a mark is written anew: other jobs take the empty store away while

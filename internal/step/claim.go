@@ -27,6 +27,7 @@ type Claim struct {
 	StoreAt string `json:"store"`
 	Account string `json:"account,omitempty"` // where the place is, "" for the job's own
 
+	set   bool         // Acquire set the mark, which was not there
 	Found *ledger.Site `json:"-"` // the site that is to be there, as it was looked at; nil for none
 }
 
@@ -163,6 +164,8 @@ func (c *Claim) Acquire(ctx context.Context, number int) error {
 			if m, err = t.In.ReadMark(ctx, c.Marker); err == nil && m.Job != c.Job {
 				err = atWork("another job is at work here", m)
 			}
+		} else {
+			c.set = err == nil
 		}
 		if err != nil {
 			return err
@@ -172,6 +175,19 @@ func (c *Claim) Acquire(ctx context.Context, number int) error {
 			return nil
 		}
 		return err
+	})
+}
+
+// Withdraw implements job.Fence.
+func (c *Claim) Withdraw(ctx context.Context, number int) error {
+	return c.with(ctx, func(t *Tools) error {
+		if err := files.Drop(ctx, t.In.Files, t.Store().Hand(c.Job, number)); err != nil {
+			return err
+		}
+		if c.set {
+			return t.In.DropMark(ctx, c.Marker, c.Job, t.Store().Busy(), c.StoreAt)
+		}
+		return files.DropEmpty(ctx, t.In.Files, t.Store().Busy(), t.Store().Top())
 	})
 }
 

@@ -58,3 +58,22 @@ func TestClaimsWhatIsFreeAgain(t *testing.T) {
 	assert.ErrorContains(t, err, "another job is at work here")
 	assert.Contains(t, fault.Of(err).Remedy, "steward")
 }
+
+// Whoever stood still while others ended the job, and then goes on with it, takes away what it set; a mark that others
+// have set stays.
+func TestWithdraws(t *testing.T) {
+	g := newGround(t)
+	before := g.all()
+	late := step.ClaimOf(g.tools(&g.planned.Site), "chandlery.localhost/news", nil)
+	require.NoError(t, late.Acquire(ctx, 2))
+	assert.NotEqual(t, before, g.all())
+	require.NoError(t, late.Withdraw(ctx, 2))
+	assert.Equal(t, before, g.all())
+
+	require.NoError(t, step.ClaimOf(g.tools(&g.planned.Site), "chandlery.localhost/news", nil).Do(ctx))
+	held := g.all()
+	late = step.ClaimOf(g.tools(&g.planned.Site), "chandlery.localhost/news", nil)
+	require.NoError(t, late.Acquire(ctx, 2))
+	require.NoError(t, late.Withdraw(ctx, 2))
+	assert.Equal(t, held, g.all())
+}

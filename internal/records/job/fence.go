@@ -1,6 +1,9 @@
 package job
 
-import "context"
+import (
+	"context"
+	"errors"
+)
 
 // Fence is a step that says, where the work is done, whose it is. Each machine that goes on with
 // a job has a higher number than the one before it; one that was away, and comes back, finds
@@ -8,6 +11,10 @@ import "context"
 type Fence interface {
 	// Acquire notes there that whoever has this number goes on with the job.
 	Acquire(ctx context.Context, number int) error
+
+	// Withdraw takes away what Acquire made there, and nothing that was there before: whoever stood still in
+	// between finds that others have ended the job since.
+	Withdraw(ctx context.Context, number int) error
 
 	// Verify looks whether nobody has a higher number, and the job is still at work there: an
 	// error that matches ErrNotOurs where it is not so.
@@ -71,12 +78,20 @@ func (r *Runner) goOn(ctx context.Context, all []part) error {
 	if err := r.Journal.goOn(); err != nil {
 		return err
 	}
-	for _, f := range r.fences(all, len(all)) {
+	up := r.fences(all, len(all))
+	for _, f := range up {
 		if err := f.Acquire(ctx, r.Journal.number); err != nil {
 			return err
 		}
 	}
-	return nil
+	ours := r.Journal.log.Held()
+	if !errors.Is(ours, ErrNotOurs) {
+		return nil // each step looks again
+	}
+	for _, f := range up {
+		ours = errors.Join(ours, f.Withdraw(context.WithoutCancel(ctx), r.Journal.number))
+	}
+	return ours
 }
 
 // over takes the fences away, when all is done or undone.
