@@ -22,22 +22,30 @@ const (
 	longestComplaint = 64 << 10
 )
 
-// Command implements files.Commander. Root runs programs as the user to whom
-// the folder belongs: what they write is the account's.
+// Command implements files.Commander. Root runs programs as the user to whom the account's folder belongs, or, where
+// that is root, the one below it in which it runs: what they write is the account's. The folder is entered as it was
+// opened, whatever is of its name by then.
 func (f *FS) Command(ctx context.Context, folder string, args []string, input string) (_ []byte, err error) {
 	defer logs.Asked(ctx, "files", "run a program", folder, args[0])(&err)
 	if err := files.Valid(folder); err != nil {
 		return nil, err
 	}
-	info, err := f.root.Stat(filepath.FromSlash(folder))
+	there, err := f.folder(folder)
+	if err != nil {
+		return nil, missing(err)
+	}
+	defer there.Close()
+	info, err := there.Stat()
 	if err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
 	c := exec.CommandContext(ctx, args[0], args[1:]...)
-	c.Dir = filepath.Join(f.root.Name(), filepath.FromSlash(folder))
-	c.SysProcAttr = as(info)
+	if c.Dir, err = entered(there, filepath.Join(f.root.Name(), filepath.FromSlash(folder))); err != nil {
+		return nil, err
+	}
+	c.SysProcAttr = f.as(info)
 	c.Env = environment(f.root.Name())
 	c.WaitDelay = time.Second // for children of it that keep its output open
 	c.Stdin = strings.NewReader(input)

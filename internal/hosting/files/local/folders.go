@@ -4,6 +4,7 @@ import (
 	"os"
 	"path"
 	"sync"
+	"syscall"
 )
 
 // openFolders keeps the folders open in which something was made: most of the
@@ -39,7 +40,7 @@ func (o *openFolders) add(root *os.Root, folder string) error {
 	if o.all[folder] != nil {
 		return nil
 	}
-	dir, err := root.OpenRoot(path.Clean(folder))
+	dir, err := within(root, path.Clean(folder))
 	if err != nil {
 		return err
 	}
@@ -51,6 +52,21 @@ func (o *openFolders) add(root *os.Root, folder string) error {
 	}
 	o.all[folder] = dir
 	return nil
+}
+
+// within opens a folder below root as one of its own. It is opened as a folder first: os.Root.OpenRoot waits for a pipe
+// of that name until somebody writes.
+func within(root *os.Root, folder string) (*os.Root, error) {
+	there, err := root.OpenFile(folder, os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer there.Close()
+	name, err := entered(there, "")
+	if err != nil {
+		return root.OpenRoot(folder)
+	}
+	return os.OpenRoot(name)
 }
 
 // leave lets all folders go: after a move or a removal their names may mean

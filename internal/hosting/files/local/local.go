@@ -117,7 +117,7 @@ func (f *FS) List(ctx context.Context, name string) (_ []files.Info, err error) 
 	if err := ready(ctx, name); err != nil {
 		return nil, err
 	}
-	dir, err := f.root.Open(name)
+	dir, err := f.folder(name)
 	if err != nil {
 		return nil, missing(err)
 	}
@@ -134,15 +134,27 @@ func (f *FS) List(ctx context.Context, name string) (_ []files.Info, err error) 
 	return out, nil
 }
 
+// folder opens a folder, and nothing else: a pipe of that name would be waited for.
+func (f *FS) folder(name string) (*os.File, error) {
+	return f.root.OpenFile(name, os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NONBLOCK, 0)
+}
+
 // Open implements files.FS.
 func (f *FS) Open(ctx context.Context, name string) (_ io.ReadCloser, err error) {
 	defer logs.Asked(ctx, "files", "open", name)(&err)
 	if err := ready(ctx, name); err != nil {
 		return nil, err
 	}
-	file, err := f.root.Open(name)
+	// A pipe would be waited for until somebody writes; what is no regular file is not read.
+	file, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, missing(err)
+	}
+	if info, err := file.Stat(); err != nil || !info.Mode().IsRegular() {
+		if err == nil {
+			err = &fs.PathError{Op: "open", Path: name, Err: errors.New("it is no file")}
+		}
+		return nil, errors.Join(err, file.Close())
 	}
 	return file, nil
 }

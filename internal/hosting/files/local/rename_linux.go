@@ -3,19 +3,25 @@ package local
 import (
 	"os"
 	"path"
+	"strconv"
 
 	"golang.org/x/sys/unix"
 )
 
+// entered names an open folder so that a program begins in it (proc(5), /proc/self/fd).
+func entered(folder *os.File, _ string) (string, error) {
+	return "/proc/self/fd/" + strconv.Itoa(int(folder.Fd())), nil
+}
+
 // rename moves without ever replacing: the kernel decides (renameat2(2) with
 // RENAME_NOREPLACE), so nobody can slip a file in between a look and the move.
 func (f *FS) rename(from, to string) error {
-	oldDir, err := f.root.Open(path.Dir(from))
+	oldDir, err := f.folder(path.Dir(from))
 	if err != nil {
 		return err
 	}
 	defer oldDir.Close()
-	newDir, err := f.root.Open(path.Dir(to))
+	newDir, err := f.folder(path.Dir(to))
 	if err != nil {
 		return err
 	}

@@ -51,9 +51,12 @@ func free(root *os.Root) (int64, error) {
 	return int64(s.Bavail) * int64(s.Bsize), nil
 }
 
-// as gives root the user and groups to whom a folder belongs, for a program
-// run there; nobody else can change.
-func as(folder fs.FileInfo) *syscall.SysProcAttr {
+// as gives root the user and group of the account, for a program that runs in a folder of it: the account's user could
+// have put a folder of root's there. Nobody else can change.
+func (f *FS) as(folder fs.FileInfo) *syscall.SysProcAttr {
+	if f.owner != nil {
+		return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(f.owner.user), Gid: uint32(f.owner.group)}}
+	}
 	owner, ok := folder.Sys().(*syscall.Stat_t)
 	if os.Geteuid() != 0 || !ok || owner.Uid == 0 {
 		return nil
