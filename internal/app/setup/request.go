@@ -89,8 +89,8 @@ func (r *Runner) send(ctx context.Context, p *web.Page, fields map[string]string
 	if to != "" {
 		form.Action = r.Address(to)
 	}
-	if action, err := url.Parse(form.Action); err != nil || action.Host != p.URL.Host {
-		return nil, fmt.Errorf("the form goes to another host")
+	if err := p.MaySend(form.Action); err != nil {
+		return nil, err
 	}
 	if form.Method != http.MethodPost {
 		return nil, fmt.Errorf("the form is not sent by POST, which would put the password into addresses")
@@ -107,6 +107,9 @@ func (r *Runner) judge(p *web.Page, e kit.Expect) error {
 	wrong := func(what string) *fault.Error {
 		return &fault.Error{Kind: fault.Failed, What: what, Where: p.URL.Redacted(), Details: r.excerpt(p),
 			Remedy: LookAtServer}
+	}
+	if to, err := p.URL.Parse(p.Away); p.Away != "" && err == nil && to.Host == p.URL.Host {
+		return wrong("the page leads on to an address that is not encrypted: " + p.Away)
 	}
 	if p.Away != "" {
 		return wrong("the page leads to another host: " + p.Away)

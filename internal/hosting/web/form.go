@@ -2,6 +2,7 @@ package web
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"html"
 	"net/url"
@@ -48,6 +49,18 @@ func (p *Page) Form(fields []string) (*Form, error) {
 			strings.Join(offered, " and "))
 	}
 	return found, nil
+}
+
+// MaySend says why what is filled into a form of the page may not be sent to an address, if it may not.
+func (p *Page) MaySend(address string) error {
+	to, err := url.Parse(address)
+	switch {
+	case err != nil || to.Host != p.URL.Host:
+		return errors.New("the form goes to another host")
+	case inClear(p.URL, to):
+		return errors.New("the form goes to an address that is not encrypted, as its page is")
+	}
+	return nil
 }
 
 func fieldNames(form *goquery.Selection) []string {

@@ -104,16 +104,20 @@ func NewVisitor(connections Connections) *Visitor {
 	return v
 }
 
-// stayHere keeps what a visitor carries from being sent to other hosts.
+// stayHere keeps what a visitor carries from being sent to other hosts, or to the same one in clear where it was
+// encrypted.
 func stayHere(next *http.Request, before []*http.Request) error {
 	if len(before) > redirects {
 		return fmt.Errorf("more than %d redirects", redirects)
 	}
-	if next.URL.Host != before[0].URL.Host {
+	if next.URL.Host != before[0].URL.Host || inClear(before[len(before)-1].URL, next.URL) {
 		return http.ErrUseLastResponse
 	}
 	return nil
 }
+
+// inClear says whether a way leads from an encrypted address to one that is not.
+func inClear(from, to *url.URL) bool { return from.Scheme == "https" && to.Scheme != "https" }
 
 // Page is what a server answered.
 type Page struct {
