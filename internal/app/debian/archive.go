@@ -230,7 +230,7 @@ func (a *Archive) Since(ctx context.Context, p Package) time.Time {
 		if err != nil {
 			continue
 		}
-		answer, err := a.Client.Do(r)
+		answer, err := fetch.Careful(a.Client).Do(r)
 		if err != nil {
 			continue
 		}

@@ -32,7 +32,7 @@ func Get(ctx context.Context, client *http.Client, address, tag string, atMost t
 	case tag != "":
 		request.Header.Set("If-Modified-Since", tag)
 	}
-	answer, err := careful(client).Do(request)
+	answer, err := Careful(client).Do(request)
 	if err != nil {
 		cancel()
 		return nil, "", err

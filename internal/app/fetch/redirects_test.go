@@ -40,7 +40,7 @@ func TestRedirects(t *testing.T) {
 	assert.NoError(t, get(), "within one network it may lead on")
 	assert.Zero(t, asked)
 
-	check := careful(http.DefaultClient).CheckRedirect
+	check := Careful(http.DefaultClient).CheckRedirect
 	of := func(address string) *http.Request {
 		u, err := url.Parse(address)
 		require.NoError(t, err)

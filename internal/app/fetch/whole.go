@@ -40,7 +40,7 @@ func At(client *http.Client, address string) Asking {
 		if from > 0 {
 			r.Header.Set("Range", fmt.Sprintf("bytes=%d-", from))
 		}
-		answer, err := client.Do(r)
+		answer, err := Careful(client).Do(r)
 		if err != nil {
 			return nil, err
 		}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tivset/internal/answer"
+	"tivset/internal/atomicfile"
 	"tivset/internal/command/cli"
 	"tivset/internal/command/upkeep"
 	"tivset/internal/core"
@@ -266,7 +267,7 @@ func (a *app) request(o *installOptions) (plan.Request, error) {
 func saveAnswers(name string, p *plan.Plan) error {
 	text, err := p.Saved().Format()
 	if err == nil {
-		err = os.WriteFile(name, text, 0o600)
+		err = atomicfile.Write(name, text, 0o600)
 	}
 	if err != nil {
 		return fault.New(fault.Usage, "the answers cannot be written", name,

@@ -2,13 +2,13 @@ package upkeep
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/atomicfile"
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/fault"
@@ -96,7 +96,7 @@ func (a *app) runHandover(ctx context.Context, s *core.Core, words []string, h h
 		if strings.EqualFold(filepath.Ext(h.into), ".txt") {
 			content = []byte(text)
 		}
-		if err := os.WriteFile(h.into, content, 0o600); err != nil {
+		if err := atomicfile.Write(h.into, content, 0o600); err != nil {
 			return nil, fault.New(fault.Usage, "the page cannot be written", h.into,
 				"Name a file in a folder that you can write.").Wrap(err)
 		}

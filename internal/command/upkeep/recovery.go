@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/atomicfile"
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/fault"
@@ -58,7 +59,7 @@ func (a *app) recoverySave() *cobra.Command {
 					"Choose another place.").Wrap(err)
 			}
 			if page != "" {
-				if err := os.WriteFile(page, []byte(recovery.Page(from.Manifest, file)), 0o600); err != nil {
+				if err := atomicfile.Write(page, []byte(recovery.Page(from.Manifest, file)), 0o600); err != nil {
 					return fault.New(fault.Failed, "the file is saved, and its page cannot be written", page,
 						"Choose another place with --page.").Wrap(err)
 				}

@@ -2,12 +2,12 @@ package upkeep
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"tivset/internal/atomicfile"
 	"tivset/internal/command/cli"
 	"tivset/internal/core"
 	"tivset/internal/fault"
@@ -46,7 +46,7 @@ func (a *app) report() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if err := os.WriteFile(into, text, 0o600); err != nil {
+				if err := atomicfile.Write(into, text, 0o600); err != nil {
 					return fault.New(fault.Usage, "the page cannot be written", into,
 						"Name a file in a folder that you can write.").Wrap(err)
 				}

@@ -45,7 +45,7 @@ func Aside(ctx context.Context, file string, now time.Time) (aside string, saved
 	if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
 		return "", saved, nil
 	}
-	db, err := sql.Open("sqlite", "file:"+file+"?mode=ro&_pragma=busy_timeout(10000)")
+	db, err := sql.Open("sqlite", address(file)+"?mode=ro&_pragma=busy_timeout(10000)")
 	if err != nil {
 		return "", saved, err
 	}

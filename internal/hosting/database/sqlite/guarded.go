@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"database/sql/driver"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -70,7 +71,7 @@ func allowed(what sqlite.AuthorizerActionCode, one, two, _, _ string) sqlite.Aut
 
 // openGuarded opens a database in a file, which strangers may have written into.
 func openGuarded(file string) (*sql.DB, error) {
-	pool, err := sql.Open(guarded, "file:"+file+parameters)
+	pool, err := sql.Open(guarded, (&url.URL{Scheme: "file", OmitHost: true, Path: file}).String()+parameters)
 	if err != nil {
 		return nil, err
 	}
