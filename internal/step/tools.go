@@ -174,6 +174,9 @@ func (t *Tools) Decode() job.Decode {
 			return nil, fmt.Errorf("the journal has a step %q, which this release does not know", kind)
 		}
 		s := empty(t)
-		return s, json.Unmarshal(fields, s)
+		if err := json.Unmarshal(fields, s); err != nil {
+			return nil, err
+		}
+		return s, t.couldHaveMade(s)
 	}
 }
