@@ -11,7 +11,6 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -53,7 +52,7 @@ const (
 	mostOverALine  = 100
 	smallEnough    = 64 << 10
 	lookedInto     = 4 << 10
-	mostOfRules    = 64 << 10
+	mostOfRules    = 1 << 20 // what is longer is taken for a stranger's
 )
 
 // runs says whether a web server may run a file, by its name.
@@ -61,18 +60,6 @@ func runs(of runtime.Set, name string) bool {
 	base := strings.ToLower(path.Base(name))
 	return slices.Contains(programEnds, path.Ext(base)) || of.Of(base) != nil
 }
-
-// tells says whether a file may tell a web server what to run.
-func tells(name string) bool {
-	base := strings.ToLower(path.Base(name))
-	return base == ".htaccess" || base == ".user.ini"
-}
-
-// orders are what such a file says when it has something run that would not be
-// (Apache manual, mod_mime, core, mod_actions; PHP manual, runtime configuration).
-var orders = regexp.MustCompile(`(?im)^\s*(AddHandler|SetHandler|AddType\s+\S*php|ForceType|Action|ScriptAlias|` +
-	`Options\b.*ExecCGI|php_(admin_)?value\s+auto_(pre|ap)pend_file|auto_(pre|ap)pend_file\s*=\s*\S|` +
-	`(php_(admin_)?value\s+)?(extension|zend_extension|include_path)\b)`)
 
 // signs are what the beginning of a program holds, whatever it is called.
 var signs = [][]byte{[]byte("<?php"), []byte("<?="), []byte("\x7fELF"), []byte("<% ")}
@@ -92,6 +79,8 @@ func (l *looking) strangers(ctx context.Context, of release.Content) (bad []stri
 		_, known := of.Sums[name]
 		switch {
 		case f.IsDir() || known || l.site.Edits(name) || archive.Skipped(name, l.site.Kit.Place.Compiled):
+		case !f.Mode.IsRegular() && f.Mode&fs.ModeSymlink == 0 && (runs(l.in.Runtimes(), name) || tells(name)):
+			bad = append(bad, name) // a pipe, say, of the name of a program: nobody's app has that
 		case runs(l.in.Runtimes(), name) || tells(name):
 			is, err := l.strange(ctx, name, of)
 			if err != nil {
@@ -148,8 +137,8 @@ func (l *looking) lookedInto(plain []files.Found) (look []files.Found, not int) 
 func (l *looking) strange(ctx context.Context, name string, of release.Content) (bool, error) {
 	full := path.Join(l.site.Place.Folder, name)
 	if tells(name) {
-		text, err := head(ctx, l.in.Files, full, mostOfRules)
-		if err != nil || !orders.Match(text) {
+		text, err := head(ctx, l.in.Files, full, mostOfRules+1)
+		if err != nil || len(text) <= mostOfRules && !hasOrders(name, string(text)) {
 			return false, err
 		}
 	}
