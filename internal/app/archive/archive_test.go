@@ -10,6 +10,8 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -218,4 +220,29 @@ func FuzzLook(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A zip of millions of entries is refused before its index is kept.
+func TestEndlessIndex(t *testing.T) {
+	name := filepath.Join(t.TempDir(), "many.zip")
+	file, err := os.Create(name)
+	require.NoError(t, err)
+	defer file.Close()
+	z := zip.NewWriter(file)
+	const entries = 60_000
+	for n := range entries {
+		_, err := z.CreateHeader(&zip.FileHeader{Name: strconv.Itoa(n)})
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	err = archive.Walk(context.Background(), file, "", archive.Limits{Entries: 1000, Bytes: 1 << 20},
+		func(archive.Entry, io.Reader) error { return nil })
+	runtime.ReadMemStats(&after)
+	assert.ErrorContains(t, err, "it holds more than 1000 entries")
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(8<<20))
+	require.NoError(t, archive.Walk(context.Background(), file, "", archive.Limits{Entries: entries, Bytes: 1 << 20},
+		func(archive.Entry, io.Reader) error { return nil }))
 }
