@@ -111,6 +111,17 @@ func TestHostileBackups(t *testing.T) {
 			return n
 		}, ours)
 		refused(file, name, fault.Usage)
+		rewritten(t, made.File, file, func(*ledger.Site) {}, func(n string) string {
+			if n == "index.page" {
+				return name
+			}
+			return n
+		}, nil)
+		for _, at := range []string{done.Site.Address, "chandlery.localhost/elsewhere"} {
+			_, err := restore.Restore(ctx, w.Desk, restore.Request{Site: at, From: file, NotOurs: true, NoBackup: true})
+			require.Error(t, err, "taken though it is not ours: %s", name)
+			sitetest.Same(t, before, w.Snapshot(), "%s at %s", name, at)
+		}
 	}
 
 	// One that the vault did not make is taken only when the owner says so.
@@ -123,4 +134,22 @@ func TestHostileBackups(t *testing.T) {
 	back, err := restore.Restore(ctx, w.Desk, restore.Request{Site: done.Site.Address, From: file, NotOurs: true})
 	require.NoError(t, err)
 	assert.Equal(t, "wharfinger@lockside.localhost", back.Site.Admin.Email, "as the site says, not the record")
+}
+
+// An old backup that somebody gave a new name is not taken for the newest.
+func TestTheNewestByItsNameAlone(t *testing.T) {
+	w := sitetest.Demo(t)
+	done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	made, err := backup.Make(ctx, w.Desk, backup.Request{Site: done.Site.Address})
+	require.NoError(t, err)
+	full := filepath.Join(w.Root, made.File)
+	require.NoError(t, os.Rename(full, filepath.Join(filepath.Dir(full), "20991231-235959.tar.zst")))
+	before := w.Snapshot()
+	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: done.Site.Address})
+	require.ErrorContains(t, err, "not of the time that its name says")
+	assert.Equal(t, fault.NeedsConfirmation, fault.Of(err).Kind)
+	sitetest.Same(t, before, w.Snapshot())
+	_, err = restore.Restore(ctx, w.Desk, restore.Request{Site: done.Site.Address, From: "20991231-235959.tar.zst"})
+	require.NoError(t, err, "by its name")
 }

@@ -290,6 +290,9 @@ func stored(ctx context.Context, d *work.Service, in *hosting.Account, address s
 			return nil, err
 		}
 		c, err := open(ctx, d, l.File, opener, a)
+		if err == nil && a.From == "" {
+			err = ofItsTime(c, l)
+		}
 		if err != nil {
 			done()
 			return nil, err
@@ -305,6 +308,19 @@ func stored(ctx context.Context, d *work.Service, in *hosting.Account, address s
 	}
 	return nil, fault.New(fault.Usage, "the account has no backup of this site, but for what a restore found", address,
 		"See all that there are: "+fault.Call("backup", address, "--list")+"; and name one with --from FILE.")
+}
+
+// ofItsTime sees that a backup which is taken because it is the newest was made when its name says: anybody who can write
+// into the account can give an old one a new name.
+func ofItsTime(c *place.Content, l backup.Listed) error {
+	if apart := c.MadeAt.Sub(l.MadeAt).Abs(); apart <= time.Minute {
+		return nil
+	}
+	return &fault.Error{Kind: fault.NeedsConfirmation, What: "the newest backup is not of the time that its name says",
+		Where: l.File, Details: []string{"its name says " + l.MadeAt.Format(time.DateTime) + ", and it was made on " +
+			c.MadeAt.UTC().Format(time.DateTime)},
+		Remedy: "Somebody has given it another name. See all that there are: " + fault.Call("backup", l.Address, "--list") +
+			"; and name the one that is meant with --from. Nothing was touched."}
 }
 
 // fetched gives an opener of a backup in an account. One that is far away is
