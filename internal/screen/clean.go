@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"charm.land/lipgloss/v2"
+
+	"tivset/internal/hosting/files"
 )
 
 // Nothing of somebody else's (a kit's title, a file's name, a server's message)
@@ -18,7 +20,7 @@ import (
 // or turn the direction of what follows (ECMA-48; Unicode 16.0, 23.2).
 func harmful(r rune) bool {
 	return r < 32 && r != '\n' && r != '\t' || r >= 0x7f && r < 0xa0 || r >= 0x202a && r <= 0x202e ||
-		r >= 0x2066 && r <= 0x2069
+		r >= 0x2066 && r <= 0x2069 || files.IsEscape(r)
 }
 
 // Clean makes text of somebody else's safe to print: what is harmful is replaced.
@@ -26,12 +28,18 @@ func Clean(text string) string {
 	if strings.IndexFunc(text, harmful) < 0 {
 		return text
 	}
-	return strings.Map(func(r rune) rune {
-		if harmful(r) {
-			return '\uFFFD'
+	var out strings.Builder
+	for _, r := range text {
+		switch {
+		case files.IsEscape(r): // a byte of a file's name that is no text
+			fmt.Fprintf(&out, `\x%02x`, files.Raw(string(r)))
+		case harmful(r):
+			out.WriteRune('\uFFFD')
+		default:
+			out.WriteRune(r)
 		}
-		return r
-	}, text)
+	}
+	return out.String()
 }
 
 // CleanName makes a name safe to stand in a list: a line break in it too would

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/gzip"
+
+	"tivset/internal/hosting/files"
 )
 
 // repack writes what Unpack would write as a clean tar archive, packed with
@@ -122,14 +124,14 @@ func retarInto(ctx context.Context, from Source, into func(size int64) (*tar.Wri
 		}
 		if e.Dir && e.Exact && !made[dir] {
 			made[dir] = true
-			return out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: dir + "/", Mode: int64(e.mode()),
-				ModTime: time.Now()})
+			return out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: files.Raw(dir) + "/",
+				Mode: int64(e.mode()), ModTime: time.Now(), Format: formatOf(dir)})
 		}
 		if err := tarFolders(out, dir, made); err != nil || e.Dir {
 			return err
 		}
-		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: e.Name, Mode: int64(e.mode()), Size: e.Size,
-			ModTime: time.Now()}); err != nil {
+		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: files.Raw(e.Name), Mode: int64(e.mode()),
+			Size: e.Size, ModTime: time.Now(), Format: formatOf(e.Name)}); err != nil {
 			return err
 		}
 		if _, err := io.Copy(out, content); err != nil {
@@ -143,6 +145,15 @@ func retarInto(ctx context.Context, from Source, into func(size int64) (*tar.Wri
 	})
 }
 
+// formatOf is the form of a name in a tar archive: one whose bytes are no text stands there as it is (GNU tar); records of
+// the other form are text.
+func formatOf(name string) tar.Format {
+	if files.Raw(name) != name {
+		return tar.FormatGNU
+	}
+	return tar.FormatUnknown
+}
+
 // tarFolders writes a folder and those above it, each once.
 func tarFolders(out *tar.Writer, dir string, made map[string]bool) error {
 	for i, parts := 1, strings.Split(dir, "/"); i <= len(parts); i++ {
@@ -151,8 +162,8 @@ func tarFolders(out *tar.Writer, dir string, made map[string]bool) error {
 			continue
 		}
 		made[name] = true
-		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: name + "/", Mode: 0o755,
-			ModTime: time.Now()}); err != nil {
+		if err := out.WriteHeader(&tar.Header{Typeflag: tar.TypeDir, Name: files.Raw(name) + "/", Mode: 0o755,
+			ModTime: time.Now(), Format: formatOf(name)}); err != nil {
 			return err
 		}
 	}

@@ -208,7 +208,7 @@ func (b *Backup) each(ctx context.Context, use func(*tar.Header, io.Reader) erro
 		if n > mostEntries {
 			return fmt.Errorf("it holds more than %d files", mostEntries)
 		}
-		if name := strings.TrimSuffix(h.Name, "/"); !fs.ValidPath(name) || strings.ContainsAny(name, "\\\x00") {
+		if name := strings.TrimSuffix(h.Name, "/"); !fs.ValidPath(name) || strings.ContainsRune(name, 0) {
 			return fmt.Errorf("%q leads out of the backup", h.Name)
 		}
 		if part, _, _ := strings.Cut(h.Name, "/"); !slices.Contains(parts, part) {

@@ -157,6 +157,7 @@ func (c *session) run() {
 		if err != nil {
 			return
 		}
+		text = strings.ReplaceAll(text, "\xff\xff", "\xff") // of Telnet (RFC 854)
 		verb, argument, _ := strings.Cut(strings.TrimRight(text, "\r\n"), " ")
 		c.command(strings.ToUpper(verb), argument)
 	}

@@ -237,9 +237,14 @@ func removeWhatIsWritten(t *testing.T, ctx context.Context, f files.FS) {
 }
 
 func awkwardNames(t *testing.T, ctx context.Context, f files.FS) {
-	for _, name := range []string{"with space", "é–日本🚤", `quote'"`, "$x", "-rf", "a;b", "*?", "...", "a..b"} {
+	for _, name := range []string{"with space", "é–日本🚤", `quote'"`, "$x", "-rf", "a;b", "*?", "...", "a..b",
+		`a\b`, "tab\there", "bell\x07", files.Escape("caf\xe9.txt"), files.Escape("\xff\xfe"), files.Escape("\U0010fe80")} {
 		write(t, ctx, f, name, name)
 		assert.Equal(t, name, read(t, ctx, f, name))
+		listed, err := f.List(ctx, ".")
+		require.NoError(t, err)
+		require.Len(t, listed, 1)
+		assert.Equal(t, name, listed[0].Name)
 		require.NoError(t, f.Rename(ctx, name, name+"2"))
 		require.NoError(t, f.Remove(ctx, name+"2"))
 	}

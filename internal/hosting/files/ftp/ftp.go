@@ -155,7 +155,7 @@ func (f *FS) use(ctx context.Context, names []string, call func(n *ctrlConn) err
 	return f.pool.use(ctx, call)
 }
 
-func (f *FS) full(name string) string { return path.Join(f.top, name) }
+func (f *FS) full(name string) string { return path.Join(f.top, files.Raw(name)) }
 
 var (
 	saysDenied = regexp.MustCompile(`(?i)denied|permitted|permission|forbidden|read.?only`)

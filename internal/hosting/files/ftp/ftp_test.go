@@ -251,14 +251,14 @@ func TestOddServers(t *testing.T) {
 	})
 	t.Run("another encoding", func(t *testing.T) {
 		home := t.TempDir()
-		latin := "caf\xe9.txt"
+		latin := files.Escape("caf\xe9.txt")
 		require.NoError(t, os.WriteFile(filepath.Join(home, latin), []byte("x"), 0o644))
 		for _, odd := range []ftpd.Oddities{{}, {NoFacts: true}} {
 			f := open(t, login(standin(t, home, odd), false), nothing(t), "/")
 			all, err := f.List(ctx, ".")
 			require.NoError(t, err)
 			require.Len(t, all, 1)
-			assert.Equal(t, latin, all[0].Name, "byte for byte")
+			assert.Equal(t, latin, files.Raw(all[0].Name), "byte for byte")
 		}
 	})
 	t.Run("no modes", func(t *testing.T) {

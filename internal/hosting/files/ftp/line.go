@@ -263,7 +263,8 @@ func (n *ctrlConn) send(command string) error {
 		return errors.New("a line break or a zero byte cannot be said to an FTP server")
 	}
 	n.hears.left.Store(longestReply)
-	return n.text.PrintfLine("%s", command)
+	// The line is one of Telnet, in which that byte begins a command unless it is doubled (RFC 959, 3.3; RFC 854).
+	return n.text.PrintfLine("%s", strings.ReplaceAll(command, "\xff", "\xff\xff"))
 }
 
 // command sends a command and gives the reply, whatever it is.

@@ -138,6 +138,7 @@ func transferred(n *ctrlConn, name, command string, read func(string) (files.Inf
 	var out []files.Info
 	for _, l := range strings.Split(text.String(), "\n") {
 		if info, ok := read(strings.TrimSuffix(l, "\r")); ok {
+			info.Name = files.Escape(info.Name)
 			out = append(out, info)
 		}
 	}

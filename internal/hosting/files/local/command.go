@@ -42,7 +42,7 @@ func (f *FS) Command(ctx context.Context, folder string, args []string, input st
 	ctx, cancel := context.WithTimeout(ctx, commandTime)
 	defer cancel()
 	c := exec.CommandContext(ctx, args[0], args[1:]...)
-	if c.Dir, err = entered(there, filepath.Join(f.root.Name(), filepath.FromSlash(folder))); err != nil {
+	if c.Dir, err = entered(there, filepath.Join(f.root.Name(), filepath.FromSlash(files.Raw(folder)))); err != nil {
 		return nil, err
 	}
 	c.SysProcAttr = f.as(info)

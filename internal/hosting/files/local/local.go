@@ -74,7 +74,7 @@ func ready(ctx context.Context, names ...string) error {
 }
 
 func describe(i fs.FileInfo) files.Info {
-	info := files.Info{Name: i.Name(), Mode: i.Mode(), Modified: i.ModTime()}
+	info := files.Info{Name: files.Escape(i.Name()), Mode: i.Mode(), Modified: i.ModTime()}
 	if i.Mode().IsRegular() {
 		info.Size = i.Size()
 	}
@@ -87,7 +87,7 @@ func (f *FS) Stat(ctx context.Context, name string) (_ files.Info, err error) {
 	if err := ready(ctx, name); err != nil {
 		return files.Info{}, err
 	}
-	i, err := f.root.Lstat(name)
+	i, err := f.root.Lstat(files.Raw(name))
 	if err != nil {
 		return files.Info{}, missing(err)
 	}
@@ -136,7 +136,7 @@ func (f *FS) List(ctx context.Context, name string) (_ []files.Info, err error) 
 
 // folder opens a folder, and nothing else: a pipe of that name would be waited for.
 func (f *FS) folder(name string) (*os.File, error) {
-	return f.root.OpenFile(name, os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NONBLOCK, 0)
+	return f.root.OpenFile(files.Raw(name), os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NONBLOCK, 0)
 }
 
 // Open implements files.FS.
@@ -146,7 +146,7 @@ func (f *FS) Open(ctx context.Context, name string) (_ io.ReadCloser, err error)
 		return nil, err
 	}
 	// A pipe would be waited for until somebody writes; what is no regular file is not read.
-	file, err := f.root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	file, err := f.root.OpenFile(files.Raw(name), os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, missing(err)
 	}
@@ -176,7 +176,7 @@ func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (_ io.Wr
 }
 
 func (f *FS) create(name string, mode fs.FileMode) (io.WriteCloser, error) {
-	folder, base := path.Split(name)
+	folder, base := path.Split(files.Raw(name))
 	dir, done, err := f.open.enter(f.root, folder)
 	if err != nil {
 		return nil, missing(err)
@@ -222,6 +222,7 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) (err erro
 	if err := ready(ctx, name); err != nil {
 		return err
 	}
+	name = files.Raw(name)
 	if err := f.root.Mkdir(name, 0o700); err != nil {
 		return err
 	}
@@ -240,7 +241,7 @@ func (f *FS) Rename(ctx context.Context, from, to string) (err error) {
 		return err
 	}
 	defer f.open.leave()
-	return f.rename(from, to)
+	return f.rename(files.Raw(from), files.Raw(to))
 }
 
 // Chmod implements files.Moder.
@@ -250,7 +251,7 @@ func (f *FS) Chmod(ctx context.Context, name string, mode fs.FileMode) (err erro
 		return err
 	}
 	defer f.open.leave()
-	return missing(f.root.Chmod(name, mode.Perm()))
+	return missing(f.root.Chmod(files.Raw(name), mode.Perm()))
 }
 
 // Remove implements files.FS.
@@ -260,7 +261,7 @@ func (f *FS) Remove(ctx context.Context, name string) (err error) {
 		return err
 	}
 	defer f.open.leave()
-	return missing(f.root.Remove(name))
+	return missing(f.root.Remove(files.Raw(name)))
 }
 
 // RemoveAll implements files.TreeRemover.
@@ -270,7 +271,7 @@ func (f *FS) RemoveAll(ctx context.Context, name string) (err error) {
 		return err
 	}
 	defer f.open.leave()
-	return f.root.RemoveAll(name)
+	return f.root.RemoveAll(files.Raw(name))
 }
 
 // Free implements files.SpaceTeller.

@@ -129,7 +129,7 @@ func (f *FS) Command(ctx context.Context, folder string, args []string, input st
 	if err != nil {
 		return nil, err
 	}
-	there := []string{"sh", "-c", `cd -- "$1" && shift && exec "$@"`, "sh", path.Join(f.top, folder)}
+	there := []string{"sh", "-c", `cd -- "$1" && shift && exec "$@"`, "sh", path.Join(f.top, files.Raw(folder))}
 	out, err := ssh.Run(ctx, conn, strings.NewReader(input), append(there, args...)...)
 	return []byte(out), err
 }
@@ -211,7 +211,7 @@ func lost(err error) bool {
 	return errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 }
 
-func (l *line) full(name string) string { return path.Join(l.top, name) }
+func (l *line) full(name string) string { return path.Join(l.top, files.Raw(name)) }
 
 // folder makes sure that a folder is inside of the account, whatever links are
 // on the way.
@@ -291,7 +291,7 @@ func (l *line) taken(op, name string, err error) error {
 }
 
 func describe(i fs.FileInfo) files.Info {
-	info := files.Info{Name: i.Name(), Mode: i.Mode(), Modified: i.ModTime()}
+	info := files.Info{Name: files.Escape(i.Name()), Mode: i.Mode(), Modified: i.ModTime()}
 	if i.Mode().IsRegular() {
 		info.Size = i.Size()
 	}

@@ -105,7 +105,7 @@ func (l *line) removeTree(ctx context.Context, name string, folder bool) error {
 	group.SetLimit(writers)
 	for _, i := range inside {
 		if !i.IsDir() {
-			group.Go(func() error { return l.removeTree(within, path.Join(name, i.Name()), false) })
+			group.Go(func() error { return l.removeTree(within, path.Join(name, files.Escape(i.Name())), false) })
 		}
 	}
 	if err := group.Wait(); err != nil {
@@ -113,7 +113,7 @@ func (l *line) removeTree(ctx context.Context, name string, folder bool) error {
 	}
 	for _, i := range inside {
 		if i.IsDir() {
-			if err := l.removeTree(ctx, path.Join(name, i.Name()), true); err != nil {
+			if err := l.removeTree(ctx, path.Join(name, files.Escape(i.Name())), true); err != nil {
 				return err
 			}
 		}
