@@ -89,5 +89,7 @@ func (t *Tools) around(name string) bool {
 	if t.In == nil || t.In.Account == nil {
 		return false
 	}
-	return name == "." || slices.ContainsFunc(t.In.Domains, func(d account.Domain) bool { return files.Within(d.Folder, name) })
+	return name == "." || slices.ContainsFunc(t.In.Domains, func(d account.Domain) bool {
+		return files.Within(d.Folder, name)
+	})
 }

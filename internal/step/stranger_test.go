@@ -19,7 +19,8 @@ func TestJournalsOfStrangers(t *testing.T) {
 	good := ".tivset/stage/" + jobID
 	_, err := decode("unpack", json.RawMessage(`{"stage":"`+good+`","top":".tivset/stage"}`))
 	require.NoError(t, err)
-	for _, place := range []string{"web", "web/lockside", "web/lockside/journal", ".", "", "..", "../" + jobID, "/" + jobID,
+	for _, place := range []string{"web", "web/lockside", "web/lockside/journal", ".", "", "..", "../" + jobID,
+		"/" + jobID,
 		".tivset", ".tivset/stage", ".tivset/backups", ".tivset/stage/20261125-080000-zzzz", "web/lockside/" + jobID[:19]} {
 		quoted, err := json.Marshal(place)
 		require.NoError(t, err)

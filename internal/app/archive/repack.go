@@ -145,8 +145,8 @@ func retarInto(ctx context.Context, from Source, into func(size int64) (*tar.Wri
 	})
 }
 
-// formatOf is the form of a name in a tar archive: one whose bytes are no text stands there as it is (GNU tar); records of
-// the other form are text.
+// formatOf is the form of a name in a tar archive: one whose bytes are no text stands there as it is (GNU tar); records
+// of the other form are text.
 func formatOf(name string) tar.Format {
 	if files.Raw(name) != name {
 		return tar.FormatGNU

@@ -14,8 +14,8 @@ import (
 const mostRedirects = 10
 
 // Careful is a client that a server cannot send to where it could not be reached from: to an address that is not
-// encrypted where the first one was, and into this machine or the networks around it (RFC 1918, RFC 4193, RFC 3927) where
-// the first one was outside.
+// encrypted where the first one was, and into this machine or the networks around it (RFC 1918, RFC 4193, RFC 3927)
+// where the first one was outside.
 func Careful(client *http.Client) *http.Client {
 	out := *client
 	out.CheckRedirect = func(next *http.Request, before []*http.Request) error {

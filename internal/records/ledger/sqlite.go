@@ -67,9 +67,11 @@ func Private(file, options string) (*sql.DB, error) {
 	return sql.Open("sqlite", address(file)+"?_pragma=busy_timeout(10000)&_txlock=immediate&"+options)
 }
 
-// address names a file as SQLite has it (SQLite, "Uniform Resource Identifiers"): in the name of a folder ?, # and % are
-// letters as others are.
-func address(file string) string { return (&url.URL{Scheme: "file", OmitHost: true, Path: file}).String() }
+// address names a file as SQLite has it (SQLite, "Uniform Resource Identifiers"): in the name of a folder ?, # and %
+// are letters as others are.
+func address(file string) string {
+	return (&url.URL{Scheme: "file", OmitHost: true, Path: file}).String()
+}
 
 // prepare makes the tables of a new file. A file that has them is only read:
 // another program may be writing.

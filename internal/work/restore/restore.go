@@ -310,8 +310,8 @@ func stored(ctx context.Context, d *work.Service, in *hosting.Account, address s
 		"See all that there are: "+fault.Call("backup", address, "--list")+"; and name one with --from FILE.")
 }
 
-// ofItsTime sees that a backup which is taken because it is the newest was made when its name says: anybody who can write
-// into the account can give an old one a new name.
+// ofItsTime sees that a backup which is taken because it is the newest was made when its name says: anybody who can
+// write into the account can give an old one a new name.
 func ofItsTime(c *place.Content, l backup.Listed) error {
 	if apart := c.MadeAt.Sub(l.MadeAt).Abs(); apart <= time.Minute {
 		return nil

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -74,6 +75,7 @@ const (
 	accountsAtOnce = 4             // accounts that are worked on side by side
 	lookedUp       = 6 * time.Hour // how often it is looked up what is newer
 	checked        = 24 * time.Hour
+	siteTime       = 6 * time.Hour      // for one site, whatever it waits for: the others are due too
 	again          = 7 * 24 * time.Hour // after which a trouble that lasts is told again
 )
 
@@ -234,7 +236,16 @@ func (o *round) account(ctx context.Context, name string, sites []ledger.Site) e
 		if site.IsRehearsal(x.Address) || x.Address == "" {
 			continue
 		}
-		if err := o.site(ctx, x); err != nil {
+		within, enough := context.WithTimeout(ctx, siteTime)
+		err := o.site(within, x)
+		tooLong := within.Err() != nil && ctx.Err() == nil
+		enough()
+		if tooLong {
+			o.troubled(x, "time", fault.New(fault.Failed, fmt.Sprintf("what is due took longer than %s, and was left",
+				siteTime), "", "See what it waits for: "+fault.Call("check", x.Address)))
+			continue
+		}
+		if err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}

@@ -16,9 +16,9 @@ type definition struct {
 	kind, name, table, sql string
 }
 
-// definitions are those of a database, as they can be written down: each is one that SQLite understands whole, worded as
-// SQLite words it again. What stands in a schema is text that whoever can write into the file chooses; one that leaves a
-// comment open would have the rows below it be read as statements.
+// definitions are those of a database, as they can be written down: each is one that SQLite understands whole, worded
+// as SQLite words it again. What stands in a schema is text that whoever can write into the file chooses; one that
+// leaves a comment open would have the rows below it be read as statements.
 func (s *Session) definitions(ctx context.Context) (out []definition, err error) {
 	rows, err := s.rows(ctx, "SELECT type, name, tbl_name, coalesce(sql, '') FROM sqlite_master WHERE name NOT LIKE "+
 		"'sqlite\\_%' ESCAPE '\\' ORDER BY rowid")

@@ -45,7 +45,7 @@ type line struct {
 	top  string // where the top really is
 
 	mu     sync.Mutex
-	inside map[string]bool // folders that are known to be inside of the account
+	inside map[string]time.Time // folders that are known to be inside of the account
 
 	newFile, newFolder fs.FileMode // what the server's umask makes of new ones; 0 while unknown
 
@@ -175,7 +175,7 @@ func (f *FS) connect(ctx context.Context) (*line, error) {
 		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top,
 			"Correct the folder in files: of the account.").Wrap(err)
 	}
-	f.line = &line{conn: conn, sftp: c, top: top, inside: map[string]bool{".": true}}
+	f.line = &line{conn: conn, sftp: c, top: top, inside: map[string]time.Time{}}
 	return f.line, nil
 }
 
@@ -217,9 +217,9 @@ func (l *line) full(name string) string { return path.Join(l.top, files.Raw(name
 // on the way.
 func (l *line) folder(name string) error {
 	l.mu.Lock()
-	known := l.inside[name]
+	looked, known := l.inside[name]
 	l.mu.Unlock()
-	if known {
+	if known && time.Since(looked) < insideFor {
 		return nil
 	}
 	real, err := l.sftp.RealPath(l.full(name))
@@ -237,15 +237,19 @@ func (l *line) folder(name string) error {
 		return &fs.PathError{Op: "find", Path: name, Err: fs.ErrNotExist}
 	}
 	l.mu.Lock()
-	l.inside[name] = true
+	l.inside[name] = time.Now()
 	l.mu.Unlock()
 	return nil
 }
 
+// insideFor is for how long a folder that was looked at counts as being inside: a program on the site may exchange it
+// for a link at any time.
+const insideFor = time.Second
+
 // forget drops what is known of folders: something was moved or went.
 func (l *line) forget() {
 	l.mu.Lock()
-	l.inside = map[string]bool{".": true}
+	l.inside = map[string]time.Time{}
 	l.mu.Unlock()
 }
 
@@ -431,9 +435,11 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) (err erro
 			return err
 		}
 		err = l.settle(&l.newFolder, mode, name, func(m fs.FileMode) error { return l.sftp.Chmod(l.full(name), m) })
-		l.mu.Lock()
-		l.inside[name] = err == nil // made just now, and so no link
-		l.mu.Unlock()
+		if err == nil { // made just now, and so no link
+			l.mu.Lock()
+			l.inside[name] = time.Now()
+			l.mu.Unlock()
+		}
 		return plain("make", name, err)
 	})
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -118,6 +119,17 @@ func TestLinksLeadNowhere(t *testing.T) {
 			assert.Error(t, f.Rename(ctx, "away/secret", "mine"))
 			require.NoError(t, files.RemoveAll(ctx, f, "away"), "a link itself can go")
 			assert.FileExists(t, filepath.Join(outside, "secret"))
+			assert.NoFileExists(t, filepath.Join(outside, "new"))
+
+			// A folder that was looked at, and is a link a while later.
+			require.NoError(t, f.Mkdir(ctx, "web", 0o755))
+			require.NoError(t, files.Write(ctx, f, "web/a", []byte("a"), 0o644))
+			require.NoError(t, os.Rename(filepath.Join(home, "web"), filepath.Join(home, "was")))
+			require.NoError(t, os.Symlink(outside, filepath.Join(home, "web")))
+			time.Sleep(1100 * time.Millisecond)
+			_, err = files.Read(ctx, f, "web/secret", 100)
+			assert.ErrorContains(t, err, "leads out of the account")
+			assert.ErrorContains(t, files.Write(ctx, f, "web/new", []byte("x"), 0o644), "leads out of the account")
 			assert.NoFileExists(t, filepath.Join(outside, "new"))
 		})
 	}
