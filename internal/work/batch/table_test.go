@@ -96,7 +96,6 @@ func TestATable(t *testing.T) {
 // All that is wrong is said at once; what is wrong in many rows, once.
 func TestTablesThatWillNotDo(t *testing.T) {
 	w := sitetest.Demo(t)
-	before := w.Snapshot()
 	problems := func(rows string) string {
 		t.Helper()
 		b, err := course(t, rows)
@@ -108,7 +107,7 @@ func TestTablesThatWillNotDo(t *testing.T) {
 	taken := filepath.Join(w.Root, "web/lockside/taken")
 	require.NoError(t, os.MkdirAll(taken, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(taken, "index.html"), []byte("a page"), 0o644))
-	before = w.Snapshot()
+	before := w.Snapshot()
 	said := problems("number,at,teacher,seat\n1,lockside.localhost/a,x,1\n2,lockside.localhost/a,x,1\n" +
 		"3,lockside.localhost/a/b,x,1\n4,lockside.localhots/c,x,1\n5,,x,1\n6,lockside.localhost/taken,x,1\n")
 	for _, words := range []string{"lines 2, 3, 4, 5, 7, seat: there is no such answer", "line 6, at: needed",
