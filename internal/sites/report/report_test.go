@@ -159,3 +159,31 @@ func svgIsWhole(t *testing.T, page string) {
 		}
 	}
 }
+
+// The troubles of the last day stand on the page, each once, with their sites and what to do, as text; those of sites
+// that are on record no more, and those of the day before yesterday, do not.
+func TestTroublesOfTheNight(t *testing.T) {
+	f := made()
+	line := func(site int, detail string) ledger.RoundLine {
+		return ledger.RoundLine{Address: f.Sites[site].Address, What: "trouble", Detail: detail, Remedy: "Do this."}
+	}
+	f.Rounds = []ledger.Round{
+		{At: now.Add(-time.Hour), Who: "a", Lines: []ledger.RoundLine{line(4, "gone: its files"), line(2, "<b>bad</b>")}},
+		{At: now.Add(-5 * time.Hour), Who: "a", Lines: []ledger.RoundLine{line(4, "gone: its files"),
+			{Address: "forgotten.localhost/x", What: "trouble", Detail: "gone"}}},
+		{At: now.Add(-30 * time.Hour), Who: "a", Lines: []ledger.RoundLine{line(0, "long ago")}}}
+	r := report.Of(f)
+	require.Len(t, r.Troubles, 2)
+	assert.Equal(t, report.Trouble{Address: f.Sites[4].Address, At: now.Add(-time.Hour), What: "callgone: its files",
+		Do: "callDo this."}, r.Troubles[0])
+	page, err := r.HTML()
+	require.NoError(t, err)
+	doc, err := goquery.NewDocumentFromReader(bytes.NewReader(page))
+	require.NoError(t, err)
+	section := doc.Find("section").FilterFunction(func(_ int, s *goquery.Selection) bool {
+		return strings.Contains(s.Find("h2").Text(), "Troubles of the last day")
+	})
+	assert.Equal(t, 2, section.Find("tbody tr").Length())
+	assert.Contains(t, section.Text(), "<b>bad</b>", "as text")
+	assert.Zero(t, section.Find("b").Length())
+}
