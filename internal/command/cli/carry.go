@@ -10,6 +10,8 @@ import (
 	"tivset/internal/core"
 	"tivset/internal/fault"
 	"tivset/internal/records/job"
+	"tivset/internal/records/team"
+	"tivset/internal/records/trust"
 	"tivset/internal/screen"
 	"tivset/internal/work/batch"
 	"tivset/internal/work/requests"
@@ -93,6 +95,9 @@ func (a *App) agreeToOne(ctx context.Context, r *batch.Row) error {
 // carryAll does what is asked of several sites.
 func (a *App) carryAll(ctx context.Context, s *core.Core, b *batch.Batch, o *Selection) error {
 	b.Strict = o.Strict || o.Table != ""
+	if t, is := s.Book.Ledger.(*team.Team); is && a.Ordering != nil && a.Yes && a.May(ctx, t, trust.Operate) != nil {
+		return a.orderUnseen(ctx, s, b)
+	}
 	if err := b.Look(ctx, s.Desk); err != nil {
 		return err
 	}

@@ -143,6 +143,18 @@ func (a *App) agreeToOrder(ctx context.Context, s *core.Core, r *batch.Row) (err
 	return nil
 }
 
+// orderUnseen puts several requests on the queue of somebody who may not open the accounts: they are looked at by
+// whoever carries them out, as one is.
+func (a *App) orderUnseen(ctx context.Context, s *core.Core, b *batch.Batch) error {
+	for _, r := range b.Rows {
+		where, err := r.Request.Where(ctx, s.Desk)
+		if r.Err = err; err == nil {
+			r.Plan = &batch.Plan{Where: where}
+		}
+	}
+	return a.OrderAll(ctx, s, b, "")
+}
+
 // OrderAll puts an order for each site on the queue, once all was looked at and agreed to.
 // There is said of one that is there already; "" where that is a failure.
 func (a *App) OrderAll(ctx context.Context, s *core.Core, b *batch.Batch, there string) error {
