@@ -4,6 +4,8 @@ import (
 	"context"
 	"io"
 	"os"
+	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,6 +13,7 @@ import (
 	"tivset/internal/answer/table"
 	"tivset/internal/core"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/files"
 	"tivset/internal/records/ledger"
 	"tivset/internal/sites"
 	"tivset/internal/work/batch"
@@ -81,6 +84,21 @@ func (a *App) Asked(ctx context.Context, s *core.Core, words []string, o *Select
 	}
 	return &batch.Batch{Rows: rows}, err
 }
+
+// NamesOf are names of an account's files as they were typed: in whichever bytes, or with \xNN as a list shows them.
+func NamesOf(typed []string) []string {
+	var out []string
+	for _, name := range typed {
+		out = append(out, files.Escape(shownByte.ReplaceAllStringFunc(name, func(shown string) string {
+			b, _ := strconv.ParseUint(shown[2:], 16, 8) // the form says that it is one
+			return string([]byte{byte(b)})
+		})))
+	}
+	return out
+}
+
+// shownByte is a byte of a name as lists show it: only those that are no text.
+var shownByte = regexp.MustCompile(`\\x[89a-f][0-9a-f]`)
 
 func (a *App) ReadTable(name string) (table.Table, error) {
 	var from io.Reader = a.Streams.In

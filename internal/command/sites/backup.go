@@ -244,6 +244,7 @@ func (a *app) restore() *cobra.Command {
 			if r.Answers, err = a.Given(answers); err != nil {
 				return err
 			}
+			r.Files = cli.NamesOf(r.Files)
 			if list {
 				return a.listFiles(ctx, s, *r)
 			}

@@ -69,7 +69,7 @@ func (a *app) check() *cobra.Command {
 			sites, err := batch.Sites(ctx, s.Book, args, a.Account)
 			if err == nil && len(mine) > 0 {
 				sites, err = noted(sites, args, "--mine FILE", func(x ledger.Site) (ledger.Site, error) {
-					return s.Examiner.Vouch(ctx, x, mine)
+					return s.Examiner.Vouch(ctx, x, cli.NamesOf(mine))
 				})
 			}
 			if err == nil && len(accept) > 0 {

@@ -14,7 +14,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -45,6 +47,19 @@ func Sign(key, id string, at time.Time, body []byte) (string, error) {
 	return "v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil)), nil
 }
 
+// plain says what is wrong with an address in few words: who asks names it.
+func plain(err error) error {
+	var asked *url.Error
+	if errors.As(err, &asked) {
+		err = asked.Err
+	}
+	var unknown *net.DNSError
+	if errors.As(err, &unknown) && unknown.IsNotFound {
+		return fmt.Errorf("no server has the name %s", unknown.Name)
+	}
+	return err
+}
+
 // Post sends an event. Any answer but 2xx is an error; an address that sends on to another is not followed, for what
 // is sent was meant for it alone.
 func Post(ctx context.Context, client *http.Client, to, key, id string, at time.Time, body []byte) error {
@@ -69,7 +84,7 @@ func Post(ctx context.Context, client *http.Client, to, key, id string, at time.
 	alone.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	answer, err := alone.Do(r)
 	if err != nil {
-		return err
+		return plain(err)
 	}
 	_, _ = io.CopyN(io.Discard, answer.Body, 1<<16) // so that the line can be used again
 	if err := answer.Body.Close(); err != nil {
