@@ -76,7 +76,7 @@ func (o *round) openMailing(ctx context.Context) (err error) {
 		return nil
 	}
 	if o.programs, err = h.Notified(); err != nil {
-		return err
+		o.unsent(err) // the sites are looked after all the same
 	}
 	if usual, err := h.DefaultCare(); err == nil {
 		o.operator = usual.Address()
