@@ -33,7 +33,7 @@ func becomes(t *testing.T, q *queue.Queue, n int64, state string) (o queue.Liste
 		var err error
 		o, err = q.Get(ctx, n)
 		return err == nil && o.State == state
-	}, time.Minute, 50*time.Millisecond, state)
+	}, 3*time.Minute, 50*time.Millisecond, state) // three workers, one after the other, on a busy machine
 	return o
 }
 

@@ -102,7 +102,7 @@ func TestHostileBackups(t *testing.T) {
 		rewritten(t, made.File, file, edit, same, ours)
 		refused(file, what, fault.Usage)
 	}
-	for _, name := range []string{"../../../web/chandlery/index.html", "a/../../b", "a/./b"} {
+	for _, name := range []string{"../../../web/chandlery/index.html", "a/../../b"} {
 		file := filepath.Join(t.TempDir(), "b.tar.zst")
 		rewritten(t, made.File, file, func(*ledger.Site) {}, func(n string) string {
 			if n == "index.page" {
