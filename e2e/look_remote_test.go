@@ -10,8 +10,8 @@ import (
 	"tivset/internal/trial/servers"
 )
 
-// Who may only look has no password of an account on another machine: what is there cannot be seen, and that is said. It
-// is neither empty nor without backups.
+// Who may only look has no password of an account on another machine: what is there cannot be seen, and that is said.
+// It is neither empty nor without backups.
 func TestWhoMayOnlyLookAtAnotherMachine(t *testing.T) {
 	servers.Slow(t)
 	p := newTeam(t)

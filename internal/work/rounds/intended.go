@@ -64,8 +64,9 @@ func (o *round) undoLeft(ctx context.Context, i intent) error {
 		return err
 	}
 	for _, j := range all {
-		if j.Address != i.Site || j.Outcome != ledger.CutOff || j.Started.Before(i.At) {
-			continue
+		if j.Address != i.Site || j.Outcome != ledger.CutOff || j.Started.Before(i.At) || j.Who != o.desk.Who ||
+			j.What != map[string]string{Updated: "update", BackedUp: "backup"}[i.What] {
+			continue // somebody else's
 		}
 		if _, err := d.Undo(ctx, j.ID); err != nil {
 			return err
