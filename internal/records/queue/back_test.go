@@ -82,19 +82,19 @@ func TestWhatWaitsForPeople(t *testing.T) {
 	q := queueOf(t, l)
 	n, err := q.Put(ctx, queue.Order{What: "update", At: "a"}, 2, nil)
 	require.NoError(t, err)
-	var mended atomic.Bool
-	for _, id := range []string{"one", "two", "three"} {
-		working(t, q, &queue.Worker{ID: id, AtOnce: 1, Do: func(_ context.Context, n int64, _ queue.Order) (queue.Result,
+	for _, id := range []string{"one", "two", "three"} { // one after the other: who is the first each time is chance
+		gave := make(chan struct{}, 100)
+		ended := working(t, q, &queue.Worker{ID: id, AtOnce: 1, Do: func(context.Context, int64, queue.Order) (queue.Result,
 			*queue.Back) {
-			if mended.Load() {
-				return queue.Result{}, nil
-			}
-			return queue.Result{}, &queue.Back{Why: "no such key", Lacks: queue.Lack{Account: "quillmere"}}
+			gave <- struct{}{}
+			useless := errors.New("no such key")
+			return queue.Result{}, &queue.Back{Why: useless.Error(), Useless: useless}
 		}})
+		<-gave
+		require.ErrorContains(t, <-ended, "no such key")
 	}
 	o := becomes(t, q, n, "stuck")
 	assert.Contains(t, o.Why, "no such key")
-	mended.Store(true)
 	working(t, q, &queue.Worker{ID: "four", AtOnce: 1, Do: func(context.Context, int64, queue.Order) (queue.Result,
 		*queue.Back) {
 		return queue.Result{}, nil
