@@ -80,27 +80,25 @@ func atWork(what string, m hosting.Mark) error {
 	return f
 }
 
-// mark sets the mark. One that was there may have gone by the time it is read, with the end of its job; and it may be
-// this job's own, where a line was cut off when it had been set.
+// mark sets the mark. One that was there may be this job's own, where a line was cut off when it had been set; and it
+// may have gone by the time it is read, with the end of its job. That one is not set at once again: where a server cannot
+// refuse to replace, two that do so together would not see each other.
 func (c *Claim) mark(ctx context.Context, mine hosting.Mark) error {
-	for range looksAgain {
-		err := c.In.SetMark(ctx, c.Marker, mine)
-		if !errors.Is(err, fs.ErrExist) {
-			return err
-		}
-		m, err := c.In.ReadMark(ctx, c.Marker)
-		switch {
-		case err == nil && m.Job == c.Job:
-			return nil
-		case err == nil:
-			return atWork("another job is at work here", m)
-		case !errors.Is(err, fs.ErrNotExist):
-			return fmt.Errorf("whoever is at work here cannot be read: %w", err)
-		}
-		c.In.Pause(ctx, lookAgain)
+	err := c.In.SetMark(ctx, c.Marker, mine)
+	if !errors.Is(err, fs.ErrExist) {
+		return err
 	}
-	f := fault.New(fault.NeedsConfirmation, "somebody else is at work here, again and again", c.Address,
-		"Run the command again in a minute.")
+	m, err := c.In.ReadMark(ctx, c.Marker)
+	switch {
+	case err == nil && m.Job == c.Job:
+		return nil
+	case err == nil:
+		return atWork("another job is at work here", m)
+	case !errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("whoever is at work here cannot be read: %w", err)
+	}
+	f := fault.New(fault.NeedsConfirmation, "another job was at work here a moment ago", c.Address,
+		"Run the command again.")
 	f.Busy = true
 	return f
 }
