@@ -81,8 +81,8 @@ func atWork(what string, m hosting.Mark) error {
 }
 
 // mark sets the mark. One that was there may be this job's own, where a line was cut off when it had been set; and it
-// may have gone by the time it is read, with the end of its job. That one is not set at once again: where a server cannot
-// refuse to replace, two that do so together would not see each other.
+// may have gone by the time it is read, with the end of its job. That one is not set at once again: where a server
+// cannot refuse to replace, two that do so together would not see each other.
 func (c *Claim) mark(ctx context.Context, mine hosting.Mark) error {
 	err := c.In.SetMark(ctx, c.Marker, mine)
 	if !errors.Is(err, fs.ErrExist) {
