@@ -287,6 +287,12 @@ func TestTheEndIsOnRecordBeforeItIsTold(t *testing.T) {
 	require.NoError(t, l.Pool().QueryRow(ctx, "SELECT count(*) FROM order_files").Scan(&files))
 	assert.Zero(t, files)
 
+	require.Eventually(t, func() bool { // that it was told is noted after it was
+		var noted bool
+		err := l.Pool().QueryRow(ctx, "SELECT metadata ? 'told' FROM river_job WHERE id = $1", n).Scan(&noted)
+		return err == nil && noted
+	}, time.Minute, 20*time.Millisecond)
+
 	// The worker died when it was about to tell.
 	_, err = l.Pool().Exec(ctx, `UPDATE river_job SET metadata = metadata - 'told' || '{"telling": "one"}'`)
 	require.NoError(t, err)
