@@ -1,7 +1,6 @@
 package rounds
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -186,7 +185,7 @@ func (o *round) tell(ctx context.Context, l Line) {
 func (o *round) concerned(l Line) (to []*letter) {
 	for _, p := range o.programs {
 		if care.Concerns(p.Of, l.of) {
-			to = append(to, o.letter(p.To, "", nil))
+			to = append(to, o.letterBy("", p.To, "", nil))
 		}
 	}
 	a, err := o.desk.Book.Home.Account(l.Site.Account)
@@ -214,9 +213,7 @@ func (o *round) addressee(l Line) (address string, of *owner) {
 	return address, &owner{Operator: name, Address: o.operator}
 }
 
-func (o *round) letter(to, account string, of *owner) *letter { return o.letterBy("", to, account, of) }
-
-// letterBy is the letter to somebody through a mail server.
+// letterBy is the letter to somebody through a mail server, or to a program, which needs none.
 func (o *round) letterBy(server, to, account string, of *owner) *letter {
 	key := server + " " + to
 	if of != nil {
@@ -332,7 +329,7 @@ type happens struct {
 func (l *letter) event() event {
 	e := event{ID: l.ID, At: l.At, Who: l.Who, Cut: l.Cut}
 	for _, p := range l.Passages {
-		e.Lines = append(e.Lines, happens{p.Account, p.Address, p.URL, p.Title, p.App, p.Release, cmp.Or(p.What, Trouble),
+		e.Lines = append(e.Lines, happens{p.Account, p.Address, p.URL, p.Title, p.App, p.Release, p.What,
 			p.Detail, p.Remedy})
 	}
 	return e

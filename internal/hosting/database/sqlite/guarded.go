@@ -3,7 +3,6 @@ package sqlite
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"fmt"
 	"net/url"
 	"slices"
@@ -29,8 +28,6 @@ func init() {
 	sql.Register(guarded, d)
 }
 
-var _ driver.Driver = (*sqlite.Driver)(nil)
-
 // harmless are the pragmas that scripts of apps and this package use; others lead to other files, or let the schema be
 // written.
 var harmless = []string{"user_version", "application_id", "foreign_keys", "encoding", "auto_vacuum", "page_size",
@@ -40,7 +37,7 @@ var harmless = []string{"user_version", "application_id", "foreign_keys", "encod
 	"legacy_alter_table", "secure_delete", "defer_foreign_keys", "data_version", "freelist_count", "page_count",
 	"schema_version"}
 
-// changes are pragmas that may be read, and not set.
+// onlyRead are those of them that may be read, and not set.
 var onlyRead = []string{"schema_version", "data_version"}
 
 // dangerous are functions that reach beyond the database.
