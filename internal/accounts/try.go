@@ -103,6 +103,10 @@ func (t *tester) write(ctx context.Context) (string, error) {
 	if !line.Encrypted {
 		how += "; everybody on the way can read along, ask the host for SFTP or FTPS"
 	}
+	if t.account.Remote().User == "root" {
+		how += "; root signs in, and a program on the site that exchanges folders for links while files are written has " +
+			"more to win: ask the host for a user of the account's own"
+	}
 	return how, err
 }
 

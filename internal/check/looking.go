@@ -99,7 +99,7 @@ func (l *looking) bothSides(ctx context.Context) error {
 	}
 	l.out = slices.Concat(own, l.out, inside.out)
 	l.there, l.beside, l.found = inside.there, inside.beside, inside.found
-	l.record.Files, l.record.Bytes = record.Files, record.Bytes
+	l.record.Files, l.record.Bytes, l.record.Suspects = record.Files, record.Bytes, record.Suspects
 	l.record.DatabaseBytes, l.record.Gone = record.DatabaseBytes, record.Gone
 	return nil
 }
@@ -279,6 +279,7 @@ func (l *looking) added(ctx context.Context, of release.Content) error {
 		return err
 	}
 	l.found.Programs = append(l.found.Programs, programs...)
+	l.returned()
 	if len(programs) > 0 {
 		l.add("added files", false,
 			"scripts that are not part of the app%s. An intruder may have put them there: look at them. If they "+

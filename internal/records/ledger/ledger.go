@@ -175,6 +175,8 @@ type Site struct {
 	Mine        []Mine            `json:"mine,omitempty"`          // programs that the owner says are theirs
 	Tried       *Tried            `json:"failed_update,omitempty"` // a release that is not tried again by itself
 	Labels      map[string]string `json:"labels,omitempty"`        // the operator's own words, by name
+	// programs and changes of an intruder that checks found, the newest last
+	Suspects []Suspect `json:"suspects,omitempty"`
 	// what strangers see on its pages that the owner lives with
 	Exposed []Exposed `json:"accepted_exposure,omitempty"`
 }
@@ -199,6 +201,14 @@ type Tried struct {
 type Mine struct {
 	Name string `json:"name"`   // below the site's folder
 	Sum  string `json:"sha256"` // in hexadecimal; of a folder, of the names and sums of its programs
+}
+
+// Suspect is a file that a check found where the release has none of its name, or another content.
+type Suspect struct {
+	Name    string     `json:"name"` // below the site's folder
+	SeenAt  time.Time  `json:"seen_at"`
+	GoneAt  *time.Time `json:"gone_at,omitempty"`  // it was taken away, or is as the release has it, since before
+	AgainAt *time.Time `json:"again_at,omitempty"` // and was there again
 }
 
 // Admin is the site's admin; the password is in the vault.

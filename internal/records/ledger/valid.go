@@ -84,6 +84,11 @@ func (s Site) validLists() error {
 			return wrong("mine", m.Name)
 		}
 	}
+	for _, one := range s.Suspects {
+		if !Nameable(one.Name) || one.AgainAt != nil && one.GoneAt == nil {
+			return wrong("suspects", one.Name)
+		}
+	}
 	for _, e := range s.Exposed {
 		if !plain(e.Check) || slices.ContainsFunc(e.Parts, func(p string) bool { return !plain(p) }) {
 			return wrong("accepted_exposure", e.Check)
@@ -101,6 +106,9 @@ func (s Site) validLists() error {
 	}
 	return nil
 }
+
+// Nameable says whether a record can hold the name of a file.
+func Nameable(name string) bool { return within(name) }
 
 // within says whether a name is one below the account's top.
 func within(name string) bool {

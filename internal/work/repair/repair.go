@@ -169,6 +169,7 @@ func steps(t *step.Tools, h *work.Held, wrong *damage, done *Done, unsure bool) 
 	return job.List{Steps: list,
 		Commit: step.Saved(t, h.Site, func(x *ledger.Site) {
 			x.LastBackupAt, x.LastJob, x.Health = &done.Backup.MadeAt, t.Job, check.Health(t.Result.Checks)
+			check.Removed(x, wrong.found.Changed, t.Now())
 		}),
 		Finish: []job.PostCommit{step.DropReplaced(t, "Take away what was replaced"), step.TidyUp(t, h.Address, "")}}, nil
 }

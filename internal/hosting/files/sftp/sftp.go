@@ -213,6 +213,13 @@ func lost(err error) bool {
 
 func (l *line) full(name string) string { return path.Join(l.top, files.Raw(name)) }
 
+var errLeadsOut = errors.New("it leads out of the account")
+
+// within says whether a folder, as the server says that it really is, is the account's.
+func (l *line) within(real string) bool {
+	return real == l.top || strings.HasPrefix(real, strings.TrimSuffix(l.top, "/")+"/")
+}
+
 // folder makes sure that a folder is inside of the account, whatever links are
 // on the way.
 func (l *line) folder(name string) error {
@@ -226,8 +233,8 @@ func (l *line) folder(name string) error {
 	if err != nil {
 		return plain("find", name, err)
 	}
-	if real != l.top && !strings.HasPrefix(real, strings.TrimSuffix(l.top, "/")+"/") {
-		return &fs.PathError{Op: "use", Path: name, Err: errors.New("it leads out of the account")}
+	if !l.within(real) {
+		return &fs.PathError{Op: "use", Path: name, Err: errLeadsOut}
 	}
 	info, err := l.sftp.Stat(real)
 	if err != nil {
@@ -351,7 +358,9 @@ func (f *FS) Open(ctx context.Context, name string) (r io.ReadCloser, err error)
 			return &fs.PathError{Op: "open", Path: name, Err: errors.New("it is no file")}
 		}
 		file, err := l.sftp.Open(l.full(name))
-		r = file
+		if err == nil {
+			r = &reading{file, l.sure(file, name)}
+		}
 		return plain("open", name, err)
 	})
 	if err != nil {
@@ -371,10 +380,11 @@ func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (w io.Wr
 		if err != nil {
 			return l.taken("create", name, err)
 		}
+		sure := l.sure(file, name)
 		if err := l.settle(&l.newFile, mode, name, file.Chmod); err != nil {
 			return errors.Join(plain("create", name, err), file.Close(), l.sftp.Remove(l.full(name)))
 		}
-		w = &writing{file, l, name}
+		w = &writing{file, l, name, sure}
 		return nil
 	})
 	if err != nil {
@@ -388,9 +398,13 @@ type writing struct {
 	file *sftp.File
 	line *line
 	name string
+	sure func() error
 }
 
 func (w *writing) Write(p []byte) (int, error) {
+	if err := w.sure(); err != nil {
+		return 0, err
+	}
 	n, err := w.file.Write(p)
 	return n, plain("write", w.name, w.full(err, len(p)))
 }
@@ -418,7 +432,9 @@ type noSpace struct {
 func (n noSpace) Error() string { return n.says }
 func (n noSpace) Unwrap() error { return n.cause }
 
-func (w *writing) Close() error { return plain("write", w.name, w.file.Close()) }
+func (w *writing) Close() error {
+	return errors.Join(w.sure(), plain("write", w.name, w.file.Close()))
+}
 
 // Mkdir implements files.FS.
 func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) (err error) {
