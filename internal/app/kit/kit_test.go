@@ -2,6 +2,7 @@ package kit_test
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -233,6 +234,25 @@ func TestNoKit(t *testing.T) {
 	assert.ErrorContains(t, err, "not a kit")
 	_, err = kit.Read(fstest.MapFS{"kit.yaml": {Data: []byte("")}}, "x")
 	assert.Error(t, err)
+}
+
+// A kit that was looked at on its author's machine is the same on every other: no link in it leads anywhere.
+func TestLinksInKits(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, demo.WriteCatalogue(dir))
+	folder := filepath.Join(dir, "willowbench")
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "more"), 0o755))
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(folder, "more", "words.txt")))
+	require.NoError(t, os.Rename(filepath.Join(folder, "willowbench.ini.tmpl"), filepath.Join(folder, "other")))
+	require.NoError(t, os.Symlink("other", filepath.Join(folder, "willowbench.ini.tmpl")))
+	_, err := kit.Read(os.DirFS(folder), "willowbench")
+	require.Error(t, err)
+	var said []string
+	for _, p := range fault.Of(err).Problems {
+		said = append(said, p.What)
+	}
+	assert.Contains(t, said, "more/words.txt is a link")
+	assert.Contains(t, said, "willowbench.ini.tmpl is a link")
 }
 
 func FuzzRead(f *testing.F) {

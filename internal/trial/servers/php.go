@@ -176,9 +176,9 @@ func awaitPort(t Stage, network, address string) {
 func apache(dir, socket, override string, port int, sites []Site) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "ServerRoot %[1]s\nServerName localhost\nPidFile %[1]s/apache.pid\nErrorLog %[1]s/error.log\n"+
-		"Mutex file:%[1]s default\nListen 127.0.0.1:%[2]d\n", dir, port)
+		"Mutex file:%[1]s default\nScriptSock %[1]s/cgi.sock\nListen 127.0.0.1:%[2]d\n", dir, port)
 	for _, m := range []string{"mpm_event", "authz_core", "authz_host", "dir", "mime", "alias", "rewrite", "headers",
-		"autoindex", "proxy", "proxy_fcgi"} {
+		"autoindex", "proxy", "proxy_fcgi", "include", "cgid"} {
 		fmt.Fprintf(&b, "LoadModule %[1]s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", m)
 	}
 	if os.Geteuid() == 0 {

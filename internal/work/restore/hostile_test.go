@@ -14,6 +14,7 @@ import (
 
 	"tivset/internal/app/archive"
 	"tivset/internal/fault"
+	"tivset/internal/hosting/account"
 	format "tivset/internal/records/backup"
 	"tivset/internal/records/ledger"
 	"tivset/internal/testing/sitetest"
@@ -134,6 +135,42 @@ func TestHostileBackups(t *testing.T) {
 	back, err := restore.Restore(ctx, w.Desk, restore.Request{Site: done.Site.Address, From: file, NotOurs: true})
 	require.NoError(t, err)
 	assert.Equal(t, "wharfinger@lockside.localhost", back.Site.Admin.Email, "as the site says, not the record")
+}
+
+// What is refused in the middle leaves nothing on a server either, of which no folder is entered by its descriptor.
+func TestHostileBackupsOverALine(t *testing.T) {
+	for reach, over := range map[string]func(*testing.T, *sitetest.World){
+		"SFTP": func(t *testing.T, w *sitetest.World) {
+			sitetest.OverSFTP(t, w)
+			_, err := w.Reach.Hosts.Trust(w.Demo.Standin.SSH.Address(), w.Demo.Standin.SSH.Fingerprint())
+			require.NoError(t, err)
+		},
+		"FTP": func(t *testing.T, w *sitetest.World) { sitetest.OverFTP(t, w, account.FTP) },
+	} {
+		t.Run(reach, func(t *testing.T) {
+			w := sitetest.Demo(t)
+			over(t, w)
+			done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+			require.NoError(t, err, "%v", fault.Of(err))
+			made, err := backup.Make(ctx, w.Desk, backup.Request{Site: done.Site.Address, Into: t.TempDir()})
+			require.NoError(t, err)
+			before := w.Snapshot()
+			for _, name := range []string{"../../../web/chandlery/index.html", "a/../../b", "/etc/cron.d/x"} {
+				file := filepath.Join(t.TempDir(), "b.tar.zst")
+				rewritten(t, made.File, file, func(*ledger.Site) {}, func(n string) string {
+					if n == "index.page" {
+						return name
+					}
+					return n
+				}, nil)
+				for _, at := range []string{done.Site.Address, "chandlery.localhost/elsewhere"} {
+					_, err := restore.Restore(ctx, w.Desk, restore.Request{Site: at, From: file, NotOurs: true, NoBackup: true})
+					require.Error(t, err, "taken though it is not ours: %s", name)
+					sitetest.Same(t, before, w.Snapshot(), "%s at %s", name, at)
+				}
+			}
+		})
+	}
 }
 
 // An old backup that somebody gave a new name is not taken for the newest.
