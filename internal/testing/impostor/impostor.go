@@ -172,3 +172,13 @@ func mysql(t *testing.T, plugin string, key []byte, encrypts *tls.Config) *Impos
 		}
 	})
 }
+
+// Saying answers every connection with the same bytes, whatever it hears, and then hangs up.
+func Saying(t *testing.T, said []byte) *Impostor {
+	t.Helper()
+	return listen(t, func(c net.Conn, hear func(net.Conn, int) []byte) {
+		go hear(c, 1<<20) // else what was sent is lost when the line is reset
+		_, _ = c.Write(said)
+		time.Sleep(time.Millisecond)
+	})
+}
