@@ -25,7 +25,7 @@ import (
 // A folder of 5,000 uploads is read over FTP in at most twice the time that it takes over SFTP.
 func TestManyUploads(t *testing.T) {
 	const uploads = 5000
-	ctx, home := context.Background(), t.TempDir()
+	ctx, home := context.Background(), servers.AccountFolder(t)
 	require.NoError(t, os.Mkdir(filepath.Join(home, "uploads"), 0o755))
 	for n := range uploads {
 		require.NoError(t, os.WriteFile(filepath.Join(home, "uploads", fmt.Sprintf("picture-%d.jpg", n)), make([]byte, 4<<10),
@@ -49,7 +49,8 @@ func TestManyUploads(t *testing.T) {
 		&certificates.Known{Own: os.DevNull}, "/")
 	require.NoError(t, err)
 	defer over.Close()
-	shell := servers.OpenSSH(t, "")
+	name, _ := servers.SiteUser(t)
+	shell := servers.OpenSSHAs(t, name, "")
 	hosts := &ssh.Hosts{Own: filepath.Join(t.TempDir(), "known")}
 	_, err = hosts.Trust(shell.Address, shell.Fingerprint)
 	require.NoError(t, err)

@@ -33,6 +33,32 @@ func (o Others) Below(name string) bool {
 	return slices.ContainsFunc(o, func(other string) bool { return other != name && Within(other, name) })
 }
 
+// looked is Others for many questions: a site may have tens of thousands of files that are somebody else's.
+type looked struct {
+	are   map[string]bool // they themselves
+	above map[string]bool // the folders in which they are
+}
+
+func (o Others) looked() looked {
+	l := looked{make(map[string]bool, len(o)), map[string]bool{}}
+	for _, other := range o {
+		l.are[other] = true
+		for up := path.Dir(other); up != "." && !l.above[up]; up = path.Dir(up) {
+			l.above[up] = true
+		}
+	}
+	return l
+}
+
+func (l looked) has(name string) bool {
+	for ; name != "." && name != "/"; name = path.Dir(name) {
+		if l.are[name] {
+			return true
+		}
+	}
+	return false
+}
+
 // Drop takes a file, a link or an empty folder away; nothing there is fine.
 func Drop(ctx context.Context, f FS, name string) error {
 	if err := f.Remove(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -60,6 +86,10 @@ func DropEmpty(ctx context.Context, f FS, folders ...string) error {
 // entries, and of a folder with something of others in it what is beside that.
 // Nothing for a folder that is not there.
 func OwnedParts(ctx context.Context, f FS, folder string, others Others) ([]string, error) {
+	return others.looked().owned(ctx, f, folder)
+}
+
+func (l looked) owned(ctx context.Context, f FS, folder string) ([]string, error) {
 	inside, err := f.List(ctx, folder)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -71,9 +101,9 @@ func OwnedParts(ctx context.Context, f FS, folder string, others Others) ([]stri
 	for _, i := range inside {
 		full := path.Join(folder, i.Name)
 		switch {
-		case others.Has(full):
-		case i.IsDir() && others.Below(full):
-			below, err := OwnedParts(ctx, f, full, others)
+		case l.has(full):
+		case i.IsDir() && l.above[full]:
+			below, err := l.owned(ctx, f, full)
 			if err != nil {
 				return nil, err
 			}
@@ -106,6 +136,10 @@ func (b *Blocked) Error() string { return "something of others is in the way: " 
 // folder stays because something of others is in it, its parts go in. *Blocked
 // when others are in the way.
 func Arriving(ctx context.Context, f FS, stage, target string, others Others) ([]Move, error) {
+	return others.looked().arriving(ctx, f, stage, target)
+}
+
+func (l looked) arriving(ctx context.Context, f FS, stage, target string) ([]Move, error) {
 	inside, err := f.List(ctx, stage)
 	if err != nil {
 		return nil, err
@@ -114,10 +148,10 @@ func Arriving(ctx context.Context, f FS, stage, target string, others Others) ([
 	for _, i := range inside {
 		from, to := path.Join(stage, i.Name), path.Join(target, i.Name)
 		switch {
-		case others.Has(to):
+		case l.has(to):
 			return nil, &Blocked{to}
-		case i.IsDir() && others.Below(to):
-			below, err := Arriving(ctx, f, from, to, others)
+		case i.IsDir() && l.above[to]:
+			below, err := l.arriving(ctx, f, from, to)
 			if err != nil {
 				return nil, err
 			}

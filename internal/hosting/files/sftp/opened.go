@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"sync"
 
 	"github.com/pkg/sftp"
@@ -16,10 +17,18 @@ import (
 // waits for the answer; nothing that was read is to be given to anybody, and nothing is to be written, before.
 //
 // SFTP opens by names only, so that this is no proof. The questions of a round go out together, and the server answers
-// them one right after the other; who wants to deceive has to exchange the folder in the midst of each round.
-func (l *line) sure(file *sftp.File, name string) func() error {
+// them one right after the other; who wants to deceive has to exchange the folder in the midst of each round. Who signs
+// in as root reaches what is not the account's: there it is two rounds, of which each asks twice. Looked is the file as
+// it was before it was opened, nil for one that is new.
+func (l *line) sure(file *sftp.File, name string, looked fs.FileInfo) func() error {
 	answer := make(chan error, 1)
-	go func() { answer <- cmp.Or(l.isThere(file, name), l.isThere(file, name)) }()
+	go func() {
+		if !l.root {
+			answer <- l.isThere(file, name, looked, 1)
+			return
+		}
+		answer <- cmp.Or(l.isThere(file, name, nil, 2), l.isThere(file, name, nil, 2))
+	}()
 	return sync.OnceValue(func() error {
 		err := <-answer
 		if err != nil {
@@ -29,21 +38,23 @@ func (l *line) sure(file *sftp.File, name string) func() error {
 	})
 }
 
-// isThere is a round of questions.
-func (l *line) isThere(file *sftp.File, name string) error {
+// isThere is a round of questions. Looked is what the file has to be, nil where the server is asked for that too.
+func (l *line) isThere(file *sftp.File, name string, looked fs.FileInfo, times int) error {
 	var asked sync.WaitGroup
-	var is, first, second fs.FileInfo
-	var errs [5]error
+	var is fs.FileInfo
+	there, errs := make([]fs.FileInfo, times), make([]error, 1+2*times)
 	asked.Go(func() { is, errs[0] = file.Stat() })
-	asked.Go(func() { errs[1] = l.inPlace(name) })
-	asked.Go(func() { first, errs[2] = l.sftp.Lstat(l.full(name)) })
-	asked.Go(func() { errs[3] = l.inPlace(name) })
-	asked.Go(func() { second, errs[4] = l.sftp.Lstat(l.full(name)) })
+	for n := range times {
+		asked.Go(func() { errs[1+2*n] = l.inPlace(name) })
+		if there[n] = looked; looked == nil {
+			asked.Go(func() { there[n], errs[2+2*n] = l.sftp.Lstat(l.full(name)) })
+		}
+	}
 	asked.Wait()
-	if err := cmp.Or(errs[:]...); err != nil {
+	if err := cmp.Or(errs...); err != nil {
 		return err
 	}
-	if !same(first, is) || !same(second, is) {
+	if slices.ContainsFunc(there, func(t fs.FileInfo) bool { return !same(t, is) }) {
 		return errors.New("another file took its place while it was opened")
 	}
 	return nil

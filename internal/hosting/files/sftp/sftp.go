@@ -43,6 +43,7 @@ type line struct {
 	conn *xssh.Client
 	sftp *sftp.Client
 	top  string // where the top really is
+	root bool   // whether root is signed in, who reaches all there is
 
 	mu     sync.Mutex
 	inside map[string]time.Time // folders that are known to be inside of the account
@@ -175,7 +176,7 @@ func (f *FS) connect(ctx context.Context) (*line, error) {
 		return nil, fault.New(fault.Failed, "the account's folder is not there", f.top,
 			"Correct the folder in files: of the account.").Wrap(err)
 	}
-	f.line = &line{conn: conn, sftp: c, top: top, inside: map[string]time.Time{}}
+	f.line = &line{conn: conn, sftp: c, top: top, root: conn.User() == "root", inside: map[string]time.Time{}}
 	return f.line, nil
 }
 
@@ -359,7 +360,7 @@ func (f *FS) Open(ctx context.Context, name string) (r io.ReadCloser, err error)
 		}
 		file, err := l.sftp.Open(l.full(name))
 		if err == nil {
-			r = &reading{file, l.sure(file, name)}
+			r = &reading{file, l.sure(file, name, info)}
 		}
 		return plain("open", name, err)
 	})
@@ -380,7 +381,7 @@ func (f *FS) Create(ctx context.Context, name string, mode fs.FileMode) (w io.Wr
 		if err != nil {
 			return l.taken("create", name, err)
 		}
-		sure := l.sure(file, name)
+		sure := l.sure(file, name, nil)
 		if err := l.settle(&l.newFile, mode, name, file.Chmod); err != nil {
 			return errors.Join(plain("create", name, err), file.Close(), l.sftp.Remove(l.full(name)))
 		}
