@@ -96,64 +96,68 @@ func large(t *testing.T, folder string) {
 // A site of 50,000 uploads is looked at, kept and brought back over every reach.
 func TestFiftyThousandUploads(t *testing.T) {
 	for _, reach := range []string{"local", "SFTP", "FTP"} {
-		w := sitetest.DemoOn(t, servers.MariaDB(t))
-		reachedBy(t, w, reach)
-		done, err := w.Install(sitetest.Request("lampshelf", "lockside.localhost/shelf"))
-		require.NoError(t, err)
-		uploads := filepath.Join(w.Root, done.Site.Folder, "samples")
-		large(t, uploads)
-		into := t.TempDir()
-		for _, args := range [][]string{{"check", done.Site.Address}, {"backup", done.Site.Address, "--into", into},
-			{"restore", done.Site.Address, "--from", "@", "--yes", "--no-backup"},
-			{"copy", done.Site.Address, "--at", "lockside.localhost/second", "--yes"},
-			{"remove", "lockside.localhost/second", "--yes", "--no-backup"}} {
-			for i := range args {
-				if args[i] == "@" {
-					kept, err := filepath.Glob(filepath.Join(into, "*"))
-					require.NoError(t, err)
-					args[i] = kept[0]
+		t.Run(reach, func(t *testing.T) {
+			w := sitetest.DemoOn(t, servers.MariaDB(t))
+			reachedBy(t, w, reach)
+			done, err := w.Install(sitetest.Request("lampshelf", "lockside.localhost/shelf"))
+			require.NoError(t, err)
+			uploads := filepath.Join(w.Root, done.Site.Folder, "samples")
+			large(t, uploads)
+			into := t.TempDir()
+			for _, args := range [][]string{{"check", done.Site.Address}, {"backup", done.Site.Address, "--into", into},
+				{"restore", done.Site.Address, "--from", "@", "--yes", "--no-backup"},
+				{"copy", done.Site.Address, "--at", "lockside.localhost/second", "--yes"},
+				{"remove", "lockside.localhost/second", "--yes", "--no-backup"}} {
+				for i := range args {
+					if args[i] == "@" {
+						kept, err := filepath.Glob(filepath.Join(into, "*"))
+						require.NoError(t, err)
+						args[i] = kept[0]
+					}
+				}
+				took, peak := watched(t, w.Demo.Folder, args...)
+				fmt.Printf("50,000 uploads over %s, %s: %.1f s, peak %.0f MB (limit %d)\n", reach, args[0], took.Seconds(), peak,
+					mostMemory)
+				if peak >= mostMemory {
+					t.Errorf("%s over %s held %.0f MB", args[0], reach, peak)
 				}
 			}
-			took, peak := watched(t, w.Demo.Folder, args...)
-			fmt.Printf("50,000 uploads over %s, %s: %.1f s, peak %.0f MB (limit %d)\n", reach, args[0], took.Seconds(), peak,
-				mostMemory)
-			if peak >= mostMemory {
-				t.Errorf("%s over %s held %.0f MB", args[0], reach, peak)
-			}
-		}
+		})
 	}
 }
 
 // A file of 4 GB goes into a backup and comes back.
 func TestFourGigabytes(t *testing.T) {
 	for _, reach := range []string{"local", "SFTP", "FTP"} {
-		w := sitetest.DemoOn(t, servers.MariaDB(t))
-		reachedBy(t, w, reach)
-		done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
-		require.NoError(t, err)
-		name := filepath.Join(w.Root, done.Site.Folder, "uploads", "film.mp4")
-		file, err := os.Create(name)
-		require.NoError(t, err)
-		require.NoError(t, file.Truncate(4<<30+7))
-		require.NoError(t, file.Close())
-		into := t.TempDir()
-		took, peak := watched(t, w.Demo.Folder, "backup", done.Site.Address, "--into", into)
-		fmt.Printf("a file of 4 GB over %s, backup: %.1f s, peak %.0f MB (limit %d)\n", reach, took.Seconds(), peak, mostMemory)
-		if peak >= mostMemory {
-			t.Errorf("backup over %s held %.0f MB", reach, peak)
-		}
-		require.NoError(t, os.Remove(name))
-		kept, err := filepath.Glob(filepath.Join(into, "*"))
-		require.NoError(t, err)
-		took, peak = watched(t, w.Demo.Folder, "restore", done.Site.Address, "--from", kept[0], "--yes", "--no-backup")
-		fmt.Printf("a file of 4 GB over %s, restore: %.1f s, peak %.0f MB (limit %d)\n", reach, took.Seconds(), peak, mostMemory)
-		if peak >= mostMemory {
-			t.Errorf("restore over %s held %.0f MB", reach, peak)
-		}
-		info, err := os.Stat(name)
-		require.NoError(t, err)
-		require.EqualValues(t, 4<<30+7, info.Size())
-		require.NoError(t, os.Remove(name))
+		t.Run(reach, func(t *testing.T) {
+			w := sitetest.DemoOn(t, servers.MariaDB(t))
+			reachedBy(t, w, reach)
+			done, err := w.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+			require.NoError(t, err)
+			name := filepath.Join(w.Root, done.Site.Folder, "uploads", "film.mp4")
+			file, err := os.Create(name)
+			require.NoError(t, err)
+			require.NoError(t, file.Truncate(4<<30+7))
+			require.NoError(t, file.Close())
+			into := t.TempDir()
+			took, peak := watched(t, w.Demo.Folder, "backup", done.Site.Address, "--into", into)
+			fmt.Printf("a file of 4 GB over %s, backup: %.1f s, peak %.0f MB (limit %d)\n", reach, took.Seconds(), peak, mostMemory)
+			if peak >= mostMemory {
+				t.Errorf("backup over %s held %.0f MB", reach, peak)
+			}
+			require.NoError(t, os.Remove(name))
+			kept, err := filepath.Glob(filepath.Join(into, "*"))
+			require.NoError(t, err)
+			took, peak = watched(t, w.Demo.Folder, "restore", done.Site.Address, "--from", kept[0], "--yes", "--no-backup")
+			fmt.Printf("a file of 4 GB over %s, restore: %.1f s, peak %.0f MB (limit %d)\n", reach, took.Seconds(), peak, mostMemory)
+			if peak >= mostMemory {
+				t.Errorf("restore over %s held %.0f MB", reach, peak)
+			}
+			info, err := os.Stat(name)
+			require.NoError(t, err)
+			require.EqualValues(t, 4<<30+7, info.Size())
+			require.NoError(t, os.Remove(name))
+		})
 	}
 }
 

@@ -13,45 +13,14 @@ import (
 // while they are read: of a small one Size is that of what was read, one that has
 // grown is looked at once more, and one that has gone since it was listed is passed over.
 func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader) error) error {
-	const small = 256 << 10
 	readers := 4
 	if wide, ok := f.(Parallel); ok {
 		readers = wide.Writers()
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	type read struct {
-		content []byte
-		err     error
-	}
-	results, slots := make([]chan read, len(list)), make(chan struct{}, readers)
-	queue := make(chan int)
-	for i := range results {
-		results[i] = make(chan read, 1)
-	}
-	for range readers {
-		go func() {
-			for i := range queue {
-				content, err := Read(ctx, f, list[i].Path, small)
-				results[i] <- read{content, err}
-			}
-		}()
-	}
-	go func() {
-		defer close(queue)
-		for i, found := range list {
-			if found.IsDir() || found.Size > small {
-				continue
-			}
-			select {
-			case slots <- struct{}{}:
-				queue <- i
-			case <-ctx.Done():
-				return
-			}
-		}
-	}()
-	for i, found := range list {
+	came := readAhead(ctx, f, list, readers)
+	for _, found := range list {
 		switch {
 		case found.IsDir():
 			if err := use(found, nil); err != nil {
@@ -64,26 +33,79 @@ func ReadAll(ctx context.Context, f FS, list []Found, use func(Found, io.Reader)
 			}
 			continue
 		}
-		select {
-		case r := <-results[i]:
-			results[i] = nil
-			var grown *TooLong
-			switch {
-			case r.err == nil:
-				found.Size = int64(len(r.content))
-				r.err = use(found, bytes.NewReader(r.content))
-			case errors.As(r.err, &grown):
-				r.err = again(ctx, f, found, use)
-			}
-			if r.err != nil && !errors.Is(r.err, fs.ErrNotExist) {
-				return r.err
-			}
-			<-slots
-		case <-ctx.Done():
-			return ctx.Err()
+		r, err := next(ctx, came)
+		if err != nil {
+			return err
+		}
+		var grown *TooLong
+		switch {
+		case r.err == nil:
+			found.Size = int64(len(r.text))
+			r.err = use(found, bytes.NewReader(r.text))
+		case errors.As(r.err, &grown):
+			r.err = again(ctx, f, found, use)
+		}
+		if r.err != nil && !errors.Is(r.err, fs.ErrNotExist) {
+			return r.err
 		}
 	}
 	return nil
+}
+
+// small is up to how many bytes a file is read ahead.
+const small = 256 << 10
+
+// content is what came of reading a small file.
+type content struct {
+	text []byte
+	err  error
+}
+
+// readAhead reads the small files of a list, in their order, as many at a time as there are readers, until ctx ends.
+func readAhead(ctx context.Context, f FS, list []Found, readers int) <-chan chan content {
+	type asked struct {
+		name string
+		came chan content
+	}
+	all, queue := make(chan chan content, readers), make(chan asked)
+	for range readers {
+		go func() {
+			for a := range queue {
+				text, err := Read(ctx, f, a.name, small)
+				a.came <- content{text, err}
+			}
+		}()
+	}
+	go func() {
+		defer close(queue)
+		for _, found := range list {
+			if found.IsDir() || found.Size > small {
+				continue
+			}
+			one := asked{found.Path, make(chan content, 1)}
+			select {
+			case all <- one.came:
+				queue <- one // each reader comes back: what it reads ends with ctx
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return all
+}
+
+// next waits for the next small file.
+func next(ctx context.Context, all <-chan chan content) (content, error) {
+	select {
+	case came := <-all:
+		select {
+		case r := <-came:
+			return r, nil
+		case <-ctx.Done():
+		}
+	case <-ctx.Done():
+	}
+	return content{}, ctx.Err()
 }
 
 // again hands over a file that is not small any more, with the size that it has now.

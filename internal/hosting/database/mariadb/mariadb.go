@@ -80,7 +80,7 @@ func open(ctx context.Context, login database.Login) (*sql.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("set up the connection to %s: %w", login.Server, err)
 	}
-	pool := sql.OpenDB(connector)
+	pool := sql.OpenDB(careful{connector})
 	pool.SetMaxOpenConns(1) // session settings of a script hold for all of it
 	ctx, cancel := context.WithTimeout(ctx, signInTime)
 	defer cancel()
