@@ -3,6 +3,7 @@ package screen
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"tivset/internal/records/home"
 	"tivset/internal/records/ledger"
@@ -75,6 +76,22 @@ func (s *Streams) LastRounds(r home.Rounds, did []ledger.Round) {
 	}
 	for _, l := range did[0].Lines {
 		s.Print("  %-10s %s", l.What, s.roundText(l.Address, l.Detail, 13))
+	}
+}
+
+// LongUnderWay is after which time a round that is under way is told of as one that something holds up.
+const LongUnderWay = 3 * time.Hour
+
+// UnderWay says since when a round is under way; nothing where none is.
+func (s *Streams) UnderWay(since, now time.Time) {
+	switch {
+	case since.IsZero():
+	case now.Sub(since) > LongUnderWay:
+		s.Print("! A maintenance run is under way for %.0f hours, since %s. See what it waits for: tivset jobs. It can be "+
+			"ended with Ctrl-C, or by the signal TERM; the next one goes on.", now.Sub(since).Hours(),
+			since.Local().Format("2 January, 15:04"))
+	default:
+		s.Print("A maintenance run is under way since %s.", since.Local().Format("2 January, 15:04"))
 	}
 }
 

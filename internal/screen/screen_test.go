@@ -58,6 +58,20 @@ func TestTable(t *testing.T) {
 	assert.Equal(t, "App     Title\nx       é日\nlonger  a�[31mb\n", out.String())
 }
 
+// A run that is under way for hours is told of as one that something holds up, with what ends it.
+func TestUnderWay(t *testing.T) {
+	s, out, _ := streams()
+	now := time.Date(2026, 12, 2, 9, 0, 0, 0, time.Local)
+	s.UnderWay(time.Time{}, now)
+	assert.Empty(t, out.String())
+	s.UnderWay(now.Add(-time.Hour), now)
+	assert.Equal(t, "A maintenance run is under way since 2 December, 08:00.\n", out.String())
+	out.Reset()
+	s.UnderWay(now.Add(-7*time.Hour), now)
+	assert.Contains(t, out.String(), "for 7 hours, since 2 December, 02:00")
+	assert.Contains(t, out.String(), "tivset jobs")
+}
+
 func TestFault(t *testing.T) {
 	s, out, err := streams()
 	f := &fault.Error{Kind: fault.Usage, What: "cannot begin", Where: "x", Remedy: "mend it",

@@ -184,6 +184,7 @@ type statusJSON struct {
 	Line    string             `json:"line,omitempty"` // of the crontab, or the timer of systemd
 	At      *time.Time         `json:"last_at,omitempty"`
 	Seconds float64            `json:"last_seconds"`
+	Since   *time.Time         `json:"under_way_since,omitempty"`
 	DidAt   *time.Time         `json:"did_at,omitempty"` // when one did anything last
 	Who     string             `json:"did_by,omitempty"`
 	Did     []ledger.RoundLine `json:"did"`
@@ -231,7 +232,14 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 	if len(did) > 0 {
 		out.DidAt, out.Who, out.Did = &did[0].At, did[0].Who, did[0].Lines
 	}
-	code, err := a.statusCode(ctx, s, out.On)
+	since, err := s.Book.Home.RoundUnderWay()
+	if err != nil {
+		return err
+	}
+	if !since.IsZero() {
+		out.Since = &since
+	}
+	code, err := a.statusCode(ctx, s, out.On, since)
 	if err != nil {
 		return err
 	}
@@ -250,6 +258,7 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 	default:
 		a.Streams.Print("Maintenance is off. To switch it on: tivset maintain on")
 	}
+	a.Streams.UnderWay(since, a.World.Now())
 	a.Streams.LastRounds(kept, did)
 	for _, w := range out.Waiting {
 		a.Streams.Print("%s could not be told yet what was done on %s: %s. It is tried again from %s on.", w.To,
@@ -259,14 +268,14 @@ func (a *app) roundsStatus(ctx context.Context, s *core.Core) error {
 }
 
 // statusCode is the exit code of maintain status, for whatever watches a machine: 1 when the last run met trouble, 3
-// when
-// none was made lately though it is on.
-func (a *app) statusCode(ctx context.Context, s *core.Core, on bool) (code, err error) {
+// when none was made lately though it is on, or one is under way for so long that something holds it up.
+func (a *app) statusCode(ctx context.Context, s *core.Core, on bool, since time.Time) (code, err error) {
 	h, err := a.roundsHealth(ctx, s)
 	switch {
 	case err != nil:
 		return nil, err
-	case on && (h.last == nil || a.World.Now().Sub(*h.last) > lately):
+	case !since.IsZero() && a.World.Now().Sub(since) > screen.LongUnderWay,
+		on && (h.last == nil || a.World.Now().Sub(*h.last) > lately):
 		return cli.Quiet(int(fault.NeedsConfirmation)), nil
 	case h.troubles > 0:
 		return cli.Quiet(int(fault.Failed)), nil

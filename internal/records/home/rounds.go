@@ -15,10 +15,12 @@ import (
 
 // Rounds is what this machine keeps of its rounds; what they did is in the ledger.
 type Rounds struct {
-	At      time.Time `json:"at"`              // when the last one began
-	Seconds float64   `json:"seconds"`         // how long it took
-	Looked  time.Time `json:"looked_up"`       // when it was last looked up what is newer
-	Asked   bool      `json:"asked,omitempty"` // the owner was asked whether there are to be rounds
+	At      time.Time `json:"at"`        // when the last one began
+	Seconds float64   `json:"seconds"`   // how long it took
+	Looked  time.Time `json:"looked_up"` // when it was last looked up what is newer
+	// when the one began that is under way, or that did not come to its end; zero for none
+	Begun time.Time `json:"begun,omitzero"`
+	Asked bool      `json:"asked,omitempty"` // the owner was asked whether there are to be rounds
 
 	// What older releases kept here, by address and trouble: when it was told of last.
 	Told map[string]map[string]time.Time `json:"told,omitempty"`
@@ -50,6 +52,26 @@ func (h Home) KeepRounds(r Rounds) error {
 	}
 	return atomicfile.Write(h.roundsFile(), text, 0o600)
 }
+
+// RoundUnderWay says since when a round is under way on this machine; zero where none is.
+func (h Home) RoundUnderWay() (since time.Time, err error) {
+	r, err := h.Rounds()
+	if err != nil || r.Begun.IsZero() {
+		return time.Time{}, err
+	}
+	done, err := h.Alone(RoundsLock)
+	if err != nil {
+		return time.Time{}, err
+	}
+	if done != nil { // the one that began was ended by force
+		done()
+		return time.Time{}, nil
+	}
+	return r.Begun, nil
+}
+
+// RoundsLock is what a round holds while it is under way.
+const RoundsLock = "rounds"
 
 // Alone holds off others of this machine that do the same until done; done is nil while
 // another one is at it.

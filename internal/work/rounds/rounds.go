@@ -90,6 +90,8 @@ type round struct {
 	begun time.Time
 	shows func(Line)
 	busy  int // accounts at which another round is at work
+	// another round of this machine is under way, at other accounts of a team
+	second bool
 
 	mailing
 	kits map[string]*kit.Kit
@@ -109,6 +111,9 @@ func Go(ctx context.Context, d *work.Service, r Request, shows func(Line)) (*Rou
 		return nil, err
 	}
 	o.begun = d.Now()
+	if err := o.noteBeginning(); err != nil {
+		return nil, err
+	}
 	if err := o.openMailing(ctx); err != nil {
 		return nil, err
 	}
@@ -120,7 +125,7 @@ func Go(ctx context.Context, d *work.Service, r Request, shows func(Line)) (*Rou
 	// Whatever ended it, what was done until then is told of and recorded.
 	o.closeMailing(context.WithoutCancel(ctx))
 	if o.out.Another {
-		return o.out, failed
+		return o.out, errors.Join(failed, d.Book.Home.KeepRounds(o.kept))
 	}
 	o.kept.At, o.kept.Seconds = o.begun.UTC(), o.out.Took.Seconds()
 	return o.out, errors.Join(failed, o.keep(context.WithoutCancel(ctx)), d.Book.Home.KeepRounds(o.kept))
@@ -134,10 +139,22 @@ type sole interface {
 // alone holds off other rounds of this machine. Where several machines share the ledger, they
 // are held off from each account in turn instead: see account.
 func (o *round) alone() (done func(), err error) {
-	if _, shared := o.desk.Book.Ledger.(sole); shared {
+	done, err = o.desk.Book.Home.Alone(home.RoundsLock)
+	if _, shared := o.desk.Book.Ledger.(sole); shared && done == nil && err == nil {
+		o.second = true
 		return func() {}, nil
 	}
-	return o.desk.Book.Home.Alone("rounds")
+	return done, err
+}
+
+// noteBeginning keeps since when the round is under way, for whoever asks meanwhile.
+func (o *round) noteBeginning() error {
+	if o.request.Dry || o.second {
+		return nil
+	}
+	now := o.kept
+	now.Begun = o.begun.UTC()
+	return o.desk.Book.Home.KeepRounds(now)
 }
 
 // remember reads what earlier rounds have left.

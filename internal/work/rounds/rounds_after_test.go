@@ -462,3 +462,30 @@ func TestASiteThatIsGone(t *testing.T) {
 	_, lines = o.round(rounds.Request{})
 	assert.Contains(t, lines, "backed up journal", "it is looked after again")
 }
+
+// Since when a round is under way is known while it is, and of one that was ended by force nothing is said.
+func TestARoundUnderWay(t *testing.T) {
+	o := owners(t)
+	_, err := o.Install(sitetest.Request("inkreach", "lockside.localhost/journal"))
+	require.NoError(t, err)
+	o.begin()
+	since := func() time.Time {
+		t.Helper()
+		began, err := o.Book.Home.RoundUnderWay()
+		require.NoError(t, err)
+		return began
+	}
+	assert.Zero(t, since())
+	seen := 0
+	_, err = rounds.Go(context.Background(), o.Desk, rounds.Request{}, func(rounds.Line) {
+		seen++
+		assert.True(t, since().Equal(o.at.UTC()), "%s", since())
+	})
+	require.NoError(t, err)
+	assert.Positive(t, seen)
+	assert.Zero(t, since(), "it is over")
+	left := o.kept()
+	left.Begun = o.at
+	require.NoError(t, o.Book.Home.KeepRounds(left))
+	assert.Zero(t, since(), "nobody holds it")
+}
