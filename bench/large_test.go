@@ -141,7 +141,8 @@ func TestFourGigabytes(t *testing.T) {
 			require.NoError(t, file.Close())
 			into := t.TempDir()
 			took, peak := watched(t, w.Demo.Folder, "backup", done.Site.Address, "--into", into)
-			fmt.Printf("a file of 4 GB over %s, backup: %.1f s, peak %.0f MB (limit %d)\n", reach, took.Seconds(), peak, mostMemory)
+			fmt.Printf("a file of 4 GB over %s, backup: %.1f s, peak %.0f MB (limit %d)\n", reach, took.Seconds(), peak,
+				mostMemory)
 			if peak >= mostMemory {
 				t.Errorf("backup over %s held %.0f MB", reach, peak)
 			}
@@ -149,7 +150,8 @@ func TestFourGigabytes(t *testing.T) {
 			kept, err := filepath.Glob(filepath.Join(into, "*"))
 			require.NoError(t, err)
 			took, peak = watched(t, w.Demo.Folder, "restore", done.Site.Address, "--from", kept[0], "--yes", "--no-backup")
-			fmt.Printf("a file of 4 GB over %s, restore: %.1f s, peak %.0f MB (limit %d)\n", reach, took.Seconds(), peak, mostMemory)
+			fmt.Printf("a file of 4 GB over %s, restore: %.1f s, peak %.0f MB (limit %d)\n", reach, took.Seconds(), peak,
+				mostMemory)
 			if peak >= mostMemory {
 				t.Errorf("restore over %s held %.0f MB", reach, peak)
 			}
@@ -180,7 +182,8 @@ func TestTwoThousandDatabases(t *testing.T) {
 		{"copy", done.Site.Address, "--at", "lockside.localhost/second", "--yes"},
 		{"remove", "lockside.localhost/second", "--yes"}} {
 		took, peak := watched(t, w.Demo.Folder, args...)
-		fmt.Printf("2,000 databases beside it, %s: %.1f s, peak %.0f MB (limit %d)\n", args[0], took.Seconds(), peak, mostMemory)
+		fmt.Printf("2,000 databases beside it, %s: %.1f s, peak %.0f MB (limit %d)\n", args[0], took.Seconds(), peak,
+			mostMemory)
 		if peak >= mostMemory {
 			t.Errorf("%s held %.0f MB", args[0], peak)
 		}

@@ -33,17 +33,18 @@ func TestOrdersOnApache(t *testing.T) {
 		rules, picture string
 		runs           bool
 	}{
-		"handler":     {"Options +ExecCGI\nAddHandler cgi-script .jpg", asScript, true},
-		"quoted":      {"Options \"+ExecCGI\"\n\"AddHandler\" \"cgi-script\" \".jpg\"", asScript, true},
-		"continued":   {"Opt\\\nions +ExecCGI\nAdd\\\nHan\\\ndler cgi-script .jpg", asScript, true},
-		"rewritten":   {"Options +ExecCGI\nRewriteEngine On\nRewriteRule \\.jpg$ - [H=cgi-script]", asScript, true},
-		"a late line": {strings.Repeat("# of no interest\n", 4400) + "Options +ExecCGI\nSetHandler cgi-script", asScript, true},
-		"includes":    {"Options +Includes\nAddOutputFilter INCLUDES .jpg", asPage, true},
-		"the x bit":   {"Options +Includes\nAddType text/html .jpg\nXBitHack on", asPage, true},
-		"prepended":   {"auto_prepend_file = a.jpg", asPHP, true},
-		"denied":      {"Options -Indexes\nAddType image/jpeg .jpg", asScript, false},
-		"a comment":   {"Options -Indexes\n# goes on \\\nAddHandler cgi-script .jpg", asScript, false},
-		"none of it":  {"<IfModule no_such_module>\nErrorDocument 404 /none\n</IfModule>", asPHP, false},
+		"handler":   {"Options +ExecCGI\nAddHandler cgi-script .jpg", asScript, true},
+		"quoted":    {"Options \"+ExecCGI\"\n\"AddHandler\" \"cgi-script\" \".jpg\"", asScript, true},
+		"continued": {"Opt\\\nions +ExecCGI\nAdd\\\nHan\\\ndler cgi-script .jpg", asScript, true},
+		"rewritten": {"Options +ExecCGI\nRewriteEngine On\nRewriteRule \\.jpg$ - [H=cgi-script]", asScript, true},
+		"a late line": {strings.Repeat("# of no interest\n", 4400) + "Options +ExecCGI\nSetHandler cgi-script", asScript,
+			true},
+		"includes":   {"Options +Includes\nAddOutputFilter INCLUDES .jpg", asPage, true},
+		"the x bit":  {"Options +Includes\nAddType text/html .jpg\nXBitHack on", asPage, true},
+		"prepended":  {"auto_prepend_file = a.jpg", asPHP, true},
+		"denied":     {"Options -Indexes\nAddType image/jpeg .jpg", asScript, false},
+		"a comment":  {"Options -Indexes\n# goes on \\\nAddHandler cgi-script .jpg", asScript, false},
+		"none of it": {"<IfModule no_such_module>\nErrorDocument 404 /none\n</IfModule>", asPHP, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			folder := filepath.Join(root, strings.ReplaceAll(name, " ", "-"))

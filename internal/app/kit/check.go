@@ -80,7 +80,8 @@ func (c *checker) file(key, name string) string {
 
 // links finds what in the kit's folder only leads to a file: on another machine it leads elsewhere.
 func (c *checker) links() {
-	_ = fs.WalkDir(c.files, ".", func(name string, d fs.DirEntry, err error) error { // a folder that cannot be listed has none
+	// A folder that cannot be listed has none.
+	_ = fs.WalkDir(c.files, ".", func(name string, d fs.DirEntry, err error) error {
 		if err == nil && d.Type()&fs.ModeSymlink != 0 {
 			c.found = append(c.found, fault.Problem{ID: name, What: name + " is a link",
 				Remedy: "Put the file itself in its place."})

@@ -23,7 +23,8 @@ func message(kind byte, content string) []byte {
 // an error or an answer, soon.
 func FuzzReplies(f *testing.F) {
 	in := append(message('R', "\x00\x00\x00\x00"), message('Z', "I")...)
-	f.Add(append(in, message('T', "\x00\x01a\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x19\xff\xff\xff\xff\xff\xff\x00\x00")...))
+	f.Add(append(in,
+		message('T', "\x00\x01a\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x19\xff\xff\xff\xff\xff\xff\x00\x00")...))
 	f.Add(message('E', "SFATAL\x00C28P01\x00Mno\x00\x00"))
 	f.Add(message('R', "\x00\x00\x00\x0aSCRAM-SHA-256\x00\x00"))
 	f.Add([]byte{'D', 0x7f, 0xff, 0xff, 0xff, 0, 0})

@@ -17,10 +17,12 @@ import (
 
 // FuzzRun loads what somebody wrote in a dump's place: whatever it is, nothing is beside the database afterwards.
 func FuzzRun(f *testing.F) {
-	for _, text := range []string{"CREATE TABLE t (a);\nINSERT INTO t VALUES (1);\n", "ATTACH 'k' AS k; CREATE TABLE k.x (a);",
+	for _, text := range []string{"CREATE TABLE t (a);\nINSERT INTO t VALUES (1);\n",
+		"ATTACH 'k' AS k; CREATE TABLE k.x (a);",
 		"VACUUM INTO 'k';", "CREATE TABLE t (a) /* ; INSERT INTO t VALUES ('*/; ATTACH ''k'' AS k; --');",
 		"PRAGMA journal_mode = WAL; PRAGMA temp_store_directory = 'k';", "BEGIN; SAVEPOINT x; COMMIT;",
-		"CREATE VIRTUAL TABLE v USING fts5(a);", "CREATE TRIGGER g AFTER INSERT ON t BEGIN SELECT load_extension('k'); END;"} {
+		"CREATE VIRTUAL TABLE v USING fts5(a);",
+		"CREATE TRIGGER g AFTER INSERT ON t BEGIN SELECT load_extension('k'); END;"} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, script string) {
