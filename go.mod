@@ -30,7 +30,7 @@ require (
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/segmentio/encoding v0.5.4
 	github.com/spf13/cobra v1.10.2
-	github.com/spf13/pflag v1.1.0
+	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1
 	github.com/therootcompany/xz v1.0.1
 	github.com/ulikunitz/xz v0.5.17
