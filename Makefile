@@ -4,7 +4,7 @@ export CGO_ENABLED = 0
 VERSION ?= 0.1.0
 GO ?= go
 
-.PHONY: build demo check test sweep race fuzz lint golden shots bench
+.PHONY: build demo check test sweep race fuzz lint cross golden shots bench
 
 build:
 	$(GO) build -trimpath -ldflags "-s -w -X tivset/internal/command.Version=$(VERSION)" -o bin/tivset ./cmd/tivset
@@ -28,6 +28,10 @@ sweep:
 race:
 	CGO_ENABLED=1 $(GO) test -race -count=1 -short ./internal/hosting/... ./internal/records/... ./internal/logs ./internal/atomicfile \
 		./internal/work/batch ./internal/app/archive ./internal/app/fetch ./internal/screen
+
+# The program and its tests compile for every system that owners have.
+cross:
+	sh scripts/cross.sh
 
 # Every fuzz test for half a minute.
 fuzz:

@@ -1,3 +1,5 @@
+//go:build unix
+
 // Package e2e drives the built program as its users do: on the demo account,
 // in a folder of its own.
 package e2e

@@ -57,7 +57,7 @@ func (f *File) Replace() error {
 	if err != nil {
 		return errors.Join(err, os.Remove(f.Name()))
 	}
-	return syncFolder(filepath.Dir(f.name))
+	return SyncFolder(filepath.Dir(f.name))
 }
 
 // Cancel takes away what was written, unless it has taken its place: then it does nothing.

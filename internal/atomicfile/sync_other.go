@@ -2,5 +2,5 @@
 
 package atomicfile
 
-// syncFolder has nothing to do where folders cannot be synced: there the rename is.
-func syncFolder(string) error { return nil }
+// SyncFolder has nothing to do where folders cannot be synced: there the rename is.
+func SyncFolder(string) error { return nil }

@@ -7,8 +7,8 @@ import (
 	"os"
 )
 
-// syncFolder makes sure that a file's new name is on the disk too.
-func syncFolder(name string) error {
+// SyncFolder makes sure that a file's new name is on the disk too.
+func SyncFolder(name string) error {
 	dir, err := os.Open(name)
 	if err != nil {
 		return err

@@ -78,18 +78,6 @@ func (c *checker) file(key, name string) string {
 	return string(text)
 }
 
-// links finds what in the kit's folder only leads to a file: on another machine it leads elsewhere.
-func (c *checker) links() {
-	// A folder that cannot be listed has none.
-	_ = fs.WalkDir(c.files, ".", func(name string, d fs.DirEntry, err error) error {
-		if err == nil && d.Type()&fs.ModeSymlink != 0 {
-			c.found = append(c.found, fault.Problem{ID: name, What: name + " is a link",
-				Remedy: "Put the file itself in its place."})
-		}
-		return nil
-	})
-}
-
 // printable checks every text of the kit for characters that are none: they could
 // move the cursor of whoever reads it.
 func (c *checker) printable(v reflect.Value) {
@@ -151,7 +139,6 @@ func (k *Kit) problems() []fault.Problem {
 			"Use lower case letters, digits and -, beginning with a letter.")
 	}
 	c.printable(reflect.ValueOf(*k))
-	c.links()
 	c.need("title", k.Title, "title: Inkreach")
 	c.need("summary", k.Summary, "summary: A quiet blog")
 	c.oneOf("kind", k.Kind, Kinds)

@@ -123,6 +123,21 @@ func (k *Kit) Doubts() []string {
 				k.At("now"), name))
 		}
 	}
+	return append(out, k.links()...)
+}
+
+// links finds what in the kit's folder only leads to a file: what it leads to may be another one elsewhere.
+func (k *Kit) links() (out []string) {
+	// A folder that cannot be listed has none; what git keeps is not packed.
+	_ = fs.WalkDir(k.files, ".", func(name string, d fs.DirEntry, err error) error {
+		switch {
+		case err == nil && d.IsDir() && strings.HasPrefix(d.Name(), ".git"):
+			return fs.SkipDir
+		case err == nil && d.Type()&fs.ModeSymlink != 0:
+			out = append(out, name+" is a link: put the file itself in its place, the kit is to be the same everywhere")
+		}
+		return nil
+	})
 	return out
 }
 

@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"github.com/gofrs/flock"
+
+	"tivset/internal/atomicfile"
 )
 
 // JournalStore is where journals are kept. Whoever has one in hand holds it: no other program can
@@ -34,11 +36,12 @@ func (f Files) Drop(id string) error {
 	if !idForm.MatchString(id) {
 		return nil
 	}
-	err := os.Remove(f.path(id))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+	for _, name := range []string{f.path(id), lockOf(f.path(id))} {
+		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
-	return err
+	return nil
 }
 
 // Log is the text of one journal, a line after the other.
@@ -76,7 +79,7 @@ func (f Files) New(id string) (Log, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := syncFolder(string(f)); err != nil {
+	if err := atomicfile.SyncFolder(string(f)); err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
 	return l, nil
@@ -105,15 +108,6 @@ func (f Files) IDs() (out []string, err error) {
 	return out, err
 }
 
-// syncFolder makes sure that a new file's name is on the disk too.
-func syncFolder(folder string) error {
-	dir, err := os.Open(folder)
-	if err != nil {
-		return err
-	}
-	return errors.Join(dir.Sync(), dir.Close())
-}
-
 // fileLog is a journal in a file, which is locked while it is in hand.
 type fileLog struct {
 	file *os.File
@@ -125,7 +119,7 @@ func hold(name string, flags int) (*fileLog, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &fileLog{file, flock.New(name)}
+	l := &fileLog{file, flock.New(lockOf(name))}
 	got, err := l.lock.TryLock()
 	if err == nil && !got {
 		err = ErrRunning

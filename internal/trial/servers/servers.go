@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"sync"
-	"syscall"
 	"time"
 )
 
@@ -118,18 +117,18 @@ func start(t Stage, program string, args ...string) *bytes.Buffer {
 	var log bytes.Buffer
 	c := exec.Command(program, args...)
 	c.Stdout, c.Stderr = &log, &log
-	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	c.SysProcAttr = endsWithUs()
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
-		_ = syscall.Kill(-c.Process.Pid, syscall.SIGTERM)
+		end(c.Process, false)
 		gone := make(chan struct{})
 		go func() { _ = c.Wait(); close(gone) }()
 		select {
 		case <-gone:
 		case <-time.After(5 * time.Second):
-			_ = syscall.Kill(-c.Process.Pid, syscall.SIGKILL)
+			end(c.Process, true)
 			<-gone
 		}
 	})
@@ -160,7 +159,7 @@ func last(t Stage, dir, program string, args ...string) {
 	t.Helper()
 	const watch = `dir=$1; shift; "$@" >"$dir/log" 2>&1 & cat >/dev/null; kill $!; wait $!; rm -rf "$dir"`
 	c := exec.Command("sh", append([]string{"-c", watch, "sh", dir, program}, args...)...)
-	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt is for the tests alone
+	c.SysProcAttr = ownGroup() // an interrupt is for the tests alone
 	pipe, err := c.StdinPipe()
 	if err != nil {
 		t.Fatal(err)

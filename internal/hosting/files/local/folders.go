@@ -4,7 +4,6 @@ import (
 	"os"
 	"path"
 	"sync"
-	"syscall"
 )
 
 // openFolders keeps the folders open in which something was made: most of the
@@ -57,7 +56,7 @@ func (o *openFolders) add(root *os.Root, folder string) error {
 // within opens a folder below root as one of its own. It is opened as a folder first: os.Root.OpenRoot waits for a pipe
 // of that name until somebody writes.
 func within(root *os.Root, folder string) (*os.Root, error) {
-	there, err := root.OpenFile(folder, os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NONBLOCK, 0)
+	there, err := root.OpenFile(folder, os.O_RDONLY|onlyFolder|atOnce, 0)
 	if err != nil {
 		return nil, err
 	}

@@ -50,9 +50,7 @@ func Open(top string) (*FS, error) {
 			root.Close()
 			return nil, err
 		}
-		if s, ok := info.Sys().(*syscall.Stat_t); ok && s.Uid != 0 {
-			f.owner = &owner{int(s.Uid), int(s.Gid)}
-		}
+		f.owner = ownerOf(info)
 	}
 	return f, nil
 }
@@ -136,7 +134,7 @@ func (f *FS) List(ctx context.Context, name string) (_ []files.Info, err error) 
 
 // folder opens a folder, and nothing else: a pipe of that name would be waited for.
 func (f *FS) folder(name string) (*os.File, error) {
-	return f.root.OpenFile(files.Raw(name), os.O_RDONLY|syscall.O_DIRECTORY|syscall.O_NONBLOCK, 0)
+	return f.root.OpenFile(files.Raw(name), os.O_RDONLY|onlyFolder|atOnce, 0)
 }
 
 // Open implements files.FS.
@@ -146,7 +144,7 @@ func (f *FS) Open(ctx context.Context, name string) (_ io.ReadCloser, err error)
 		return nil, err
 	}
 	// A pipe would be waited for until somebody writes; what is no regular file is not read.
-	file, err := f.root.OpenFile(files.Raw(name), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	file, err := f.root.OpenFile(files.Raw(name), os.O_RDONLY|atOnce, 0)
 	if err != nil {
 		return nil, missing(err)
 	}

@@ -1,0 +1,7 @@
+//go:build !linux
+
+package servers
+
+import "syscall"
+
+func endsWithUs() *syscall.SysProcAttr { return ownGroup() }
