@@ -6,6 +6,7 @@ package impostor
 
 import (
 	"bytes"
+	"context"
 	"crypto/tls"
 	"encoding/binary"
 	"net"
@@ -181,4 +182,14 @@ func Saying(t *testing.T, said []byte) *Impostor {
 		_, _ = c.Write(said)
 		time.Sleep(time.Millisecond)
 	})
+}
+
+// Ends has something sign in to who says these bytes, and wants an end of that soon, whichever.
+func Ends(t *testing.T, said []byte, signIn func(ctx context.Context, address string)) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	began := time.Now()
+	signIn(ctx, Saying(t, said).Address)
+	require.Less(t, time.Since(began), 10*time.Second)
 }

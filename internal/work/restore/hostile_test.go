@@ -57,6 +57,16 @@ func rewritten(t *testing.T, from, to string, edit func(*ledger.Site), name func
 
 func same(name string) string { return name }
 
+// insteadOf gives one file another name.
+func insteadOf(was, is string) func(string) string {
+	return func(name string) string {
+		if name == was {
+			return is
+		}
+		return name
+	}
+}
+
 // What a backup says is looked at as a stranger's word: nothing is written
 // elsewhere, whatever its names and its record say, and nothing panics.
 func TestHostileBackups(t *testing.T) {
@@ -105,19 +115,9 @@ func TestHostileBackups(t *testing.T) {
 	}
 	for _, name := range []string{"../../../web/chandlery/index.html", "a/../../b"} {
 		file := filepath.Join(t.TempDir(), "b.tar.zst")
-		rewritten(t, made.File, file, func(*ledger.Site) {}, func(n string) string {
-			if n == "index.page" {
-				return name
-			}
-			return n
-		}, ours)
+		rewritten(t, made.File, file, func(*ledger.Site) {}, insteadOf("index.page", name), ours)
 		refused(file, name, fault.Usage)
-		rewritten(t, made.File, file, func(*ledger.Site) {}, func(n string) string {
-			if n == "index.page" {
-				return name
-			}
-			return n
-		}, nil)
+		rewritten(t, made.File, file, func(*ledger.Site) {}, insteadOf("index.page", name), nil)
 		for _, at := range []string{done.Site.Address, "chandlery.localhost/elsewhere"} {
 			_, err := restore.Restore(ctx, w.Desk, restore.Request{Site: at, From: file, NotOurs: true, NoBackup: true})
 			require.Error(t, err, "taken though it is not ours: %s", name)
@@ -157,12 +157,7 @@ func TestHostileBackupsOverALine(t *testing.T) {
 			before := w.Snapshot()
 			for _, name := range []string{"../../../web/chandlery/index.html", "a/../../b", "/etc/cron.d/x"} {
 				file := filepath.Join(t.TempDir(), "b.tar.zst")
-				rewritten(t, made.File, file, func(*ledger.Site) {}, func(n string) string {
-					if n == "index.page" {
-						return name
-					}
-					return n
-				}, nil)
+				rewritten(t, made.File, file, func(*ledger.Site) {}, insteadOf("index.page", name), nil)
 				for _, at := range []string{done.Site.Address, "chandlery.localhost/elsewhere"} {
 					_, err := restore.Restore(ctx, w.Desk, restore.Request{Site: at, From: file, NotOurs: true, NoBackup: true})
 					require.Error(t, err, "taken though it is not ours: %s", name)
