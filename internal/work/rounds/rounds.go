@@ -170,6 +170,9 @@ func (o *round) remember(ctx context.Context) (err error) {
 			}
 		}
 	}
+	if !o.second {
+		o.kept.Begun = time.Time{} // of a round that was ended by force
+	}
 	o.kept.Told, o.told = nil, map[string][]string{}
 	all, err := o.desk.Book.Ledger.Told(ctx)
 	for _, t := range all {

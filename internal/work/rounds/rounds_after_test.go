@@ -488,4 +488,7 @@ func TestARoundUnderWay(t *testing.T) {
 	left.Begun = o.at
 	require.NoError(t, o.Book.Home.KeepRounds(left))
 	assert.Zero(t, since(), "nobody holds it")
+	_, err = rounds.Go(context.Background(), o.Desk, rounds.Request{}, nil)
+	require.NoError(t, err)
+	assert.Zero(t, o.kept().Begun, "it is not kept of one that was ended by force")
 }

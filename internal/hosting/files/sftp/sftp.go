@@ -359,10 +359,17 @@ func (f *FS) Open(ctx context.Context, name string) (r io.ReadCloser, err error)
 			return &fs.PathError{Op: "open", Path: name, Err: errors.New("it is no file")}
 		}
 		file, err := l.sftp.Open(l.full(name))
-		if err == nil {
-			r = &reading{file, l.sure(file, name, info)}
+		if err != nil {
+			return plain("open", name, err)
 		}
-		return plain("open", name, err)
+		sure := l.sure(file, name, info)
+		if l.root { // who asks for the name again, and may hear that the file has gone
+			if err := sure(); err != nil {
+				return errors.Join(err, file.Close())
+			}
+		}
+		r = &reading{file, sure}
+		return nil
 	})
 	if err != nil {
 		return nil, err
