@@ -104,8 +104,8 @@ func (t *tester) write(ctx context.Context) (string, error) {
 		how += "; everybody on the way can read along, ask the host for SFTP or FTPS"
 	}
 	if t.account.Remote().User == "root" {
-		how += "; root signs in, and a program on the site that exchanges folders for links while files are written has " +
-			"more to win: ask the host for a user of the account's own"
+		how += "; this signs in as root: a program on the site that replaces folders by links could then reach files " +
+			"outside of the account. Ask the host for a user of the account's own"
 	}
 	return how, err
 }

@@ -87,11 +87,11 @@ func (s *Streams) UnderWay(since, now time.Time) {
 	switch {
 	case since.IsZero():
 	case now.Sub(since) > LongUnderWay:
-		s.Print("! A maintenance run is under way for %.0f hours, since %s. See what it waits for: tivset jobs. It can be "+
-			"ended with Ctrl-C, or by the signal TERM; the next one goes on.", now.Sub(since).Hours(),
+		s.Print("! A maintenance run has been under way for %.0f hours, since %s. See what it waits for: tivset jobs. It "+
+			"can be ended with Ctrl-C, or by the signal TERM; the next one goes on.", now.Sub(since).Hours(),
 			since.Local().Format("2 January, 15:04"))
 	default:
-		s.Print("A maintenance run is under way since %s.", since.Local().Format("2 January, 15:04"))
+		s.Print("A maintenance run has been under way since %s.", since.Local().Format("2 January, 15:04"))
 	}
 }
 

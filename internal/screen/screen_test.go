@@ -65,7 +65,7 @@ func TestUnderWay(t *testing.T) {
 	s.UnderWay(time.Time{}, now)
 	assert.Empty(t, out.String())
 	s.UnderWay(now.Add(-time.Hour), now)
-	assert.Equal(t, "A maintenance run is under way since 2 December, 08:00.\n", out.String())
+	assert.Equal(t, "A maintenance run has been under way since 2 December, 08:00.\n", out.String())
 	out.Reset()
 	s.UnderWay(now.Add(-7*time.Hour), now)
 	assert.Contains(t, out.String(), "for 7 hours, since 2 December, 02:00")

@@ -113,7 +113,7 @@ func TestInstallsOverOpenSSH(t *testing.T) {
 	}
 	parts, err := w.Accounts.Test(ctx, "quillmere")
 	require.NoError(t, err)
-	assert.Equal(t, s.User == "root", strings.Contains(parts[0].Detail, "root signs in"), parts[0].Detail)
+	assert.Equal(t, s.User == "root", strings.Contains(parts[0].Detail, "signs in as root"), parts[0].Detail)
 }
 
 // The line is cut again and again while an install runs: it ends with the site,
